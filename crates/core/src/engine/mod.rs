@@ -1,0 +1,79 @@
+//! A run as a state machine: [`Run::apply`] takes one event and says what changed. Nothing else changes a state.
+//!
+//! Rules, in the words of the language guide: a job is queued when everything it waits for has ended well; when
+//! something it waits for ended otherwise, it is skipped and says because of which job; a lost job is queued again
+//! [`LOSSES_FORGIVEN`] times; a run ends when every job has. Applying an event twice changes nothing the second time.
+
+mod apply;
+mod state;
+mod why;
+
+pub use apply::{Effects, Event, Outcome, Refused};
+pub use state::{JobState, Run, Stopper};
+pub use why::{Clock, why_job};
+
+use serde::{Deserialize, Serialize};
+
+/// How often a job whose runner was lost is given to another before it ends as lost.
+pub const LOSSES_FORGIVEN: u32 = 2;
+
+/// A moment in milliseconds since 1970, UTC. The engine is told the time; it never asks.
+pub type Millis = i64;
+
+/// The state of a job or a run. Not every state fits a run: it is never queued.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum State {
+    /// For other jobs; for a run: no job has started.
+    Waiting,
+    Gated,
+    /// Ready, but no runner has taken it.
+    Queued,
+    Running,
+    Passed,
+    Failed,
+    Skipped,
+    Reused,
+    Stopped,
+    Overtaken,
+    Lost,
+}
+
+impl State {
+    pub fn is_end(self) -> bool {
+        !matches!(self, State::Waiting | State::Gated | State::Queued | State::Running)
+    }
+
+    pub fn word(self) -> &'static str {
+        match self {
+            State::Waiting => "waiting",
+            State::Gated => "gated",
+            State::Queued => "queued",
+            State::Running => "running",
+            State::Passed => "passed",
+            State::Failed => "failed",
+            State::Skipped => "skipped",
+            State::Reused => "reused",
+            State::Stopped => "stopped",
+            State::Overtaken => "overtaken",
+            State::Lost => "lost",
+        }
+    }
+
+    pub fn from_word(word: &str) -> Option<State> {
+        const ALL: [State; 11] = [
+            State::Waiting,
+            State::Gated,
+            State::Queued,
+            State::Running,
+            State::Passed,
+            State::Failed,
+            State::Skipped,
+            State::Reused,
+            State::Stopped,
+            State::Overtaken,
+            State::Lost,
+        ];
+        ALL.into_iter().find(|state| state.word() == word)
+    }
+}

@@ -1,0 +1,15 @@
+//! The computation of Ordotaxis: text → pipeline → plan → run. Values in, values out: nothing here reads a file, a
+//! clock or a random number, so everything here can be tested on its own.
+//!
+//! - [`language`]: a pipeline file's text, read with spans; every mistake as a [`language::Diagnostic`].
+//! - [`order`]: `order` lines as a graph of stages.
+//! - [`plan`]: a pipeline and an occasion make a plan: the jobs, what each waits for and why.
+//! - [`engine`]: a run as a state machine; the only place where states change.
+//! - [`dispatch`]: which runner may do which job, and in words why none does.
+
+pub mod dispatch;
+pub mod engine;
+mod graph;
+pub mod language;
+pub mod order;
+pub mod plan;

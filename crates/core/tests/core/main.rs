@@ -1,0 +1,7 @@
+//! The core against plain reference models, through its public functions only.
+
+mod diagnostics;
+mod engine;
+mod garbage;
+mod model;
+mod planning;

@@ -1,1 +1,22 @@
+//! The service: occasions in, verdicts out. [`serve`] does everything; the caller brings settings, a listener and two
+//! shutdown signals.
+//!
+//! - `keeper`: owns every run that goes on; the only writer of runs.
+//! - `occasions`, `outbox`: workers for what comes in and what goes out.
+//! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
+mod app;
+mod clock;
+mod http;
+mod keeper;
+mod occasions;
+mod outbox;
+mod profile;
+mod sentence;
+mod serve;
+mod settings;
+
+pub use http::openapi;
+pub use profile::ProfileError;
+pub use serve::{ServeError, Shutdown, serve};
+pub use settings::{Settings, SettingsError};

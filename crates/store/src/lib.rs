@@ -1,1 +1,18 @@
+//! What lasts. Three stores below one data folder:
+//!
+//! - [`Records`]: SQLite, for everything that is asked for by name or time; all SQL of the project is in here.
+//! - [`Blobs`]: artifacts by digest, written to a staging name and published by rename.
+//! - [`Logs`]: a growing file for each attempt.
 
+mod blobs;
+mod key;
+mod logs;
+mod records;
+
+pub use blobs::{BlobError, Blobs, Upload};
+pub use key::{Secret, digest_of};
+pub use logs::Logs;
+pub use records::{
+    AttemptRow, BoardRow, BrokenRow, DueMessage, DueOccasion, Forge, JobRow, Journal, Kind, Message, NewRunRow, NewRunner, Project, Records,
+    RunKey, RunRow, RunnerRow, StepRows, StoreError, StoredArtifact, StoredRun,
+};

@@ -50,8 +50,9 @@ const CASES: &[(&str, &[&str])] = &[
         "bad-value 3:17 `[` is not a glob | ",
         "not-yet 4:1 `proposal` in `[starts]` is not yet run | take it out",
     ]),
-    ("[job.a.x]\nsteps=['x'\n[job.b.y]\nsteps=['y']\nafetr=['a']", &[
-        "unknown-key 6:1 job b.y has no key `afetr` | did you mean `after`?",
+    ("title = \n[job.b.y]\nsteps=['y']\nafetr=['a']", &[
+        "syntax 2:9 string values must be quoted | ",
+        "unknown-key 5:1 job b.y has no key `afetr` | did you mean `after`?",
     ]),
     ("", &["no-jobs 1:1 the file has no job | add one"]),
     ("[job.a.x]\nsteps=['x']\n[job.b.y]\nsteps=['x']\ngives={o={none='never'}}", &[
@@ -63,7 +64,7 @@ const CASES: &[(&str, &[&str])] = &[
         "outside-path 3:33 `dir` `../up` leads outside | ",
         "not-yet 4:11 `depth` in `checkout` is not yet run | take it out",
     ]),
-    ("[job.b.g]\nsteps=['x']\ngives={o=['o']}\n[job.t.u]\nsteps=['x']\ntakes=['b.g/o','b.g/o']", &["duplicate-take 7:17 `b.g/o` is taken twice | "]),
+    ("[job.b.g]\nsteps=['x']\ngives={o=['o']}\n[job.t.u]\nsteps=['x']\ntakes=['b.g/o','b.g/o']", &["duplicate-take 7:16 `b.g/o` is taken twice | "]),
 ];
 
 #[test]

@@ -1,0 +1,106 @@
+//! One way to call git: environment pinned, nothing on standard input unless given, a limit on the time, and errors
+//! that carry what git said.
+
+use std::path::Path;
+use std::process::Stdio;
+use std::time::Duration;
+use tokio::io::AsyncWriteExt;
+use tokio::process::Command;
+
+/// How long one call may take; fetching a large repository for the first time is the longest.
+const TIME_LIMIT: Duration = Duration::from_secs(600);
+
+#[derive(Debug, thiserror::Error)]
+pub enum GitError {
+    #[error("git could not be started; is it installed?")]
+    Start(#[source] std::io::Error),
+    #[error("git {verb} did not end within {} s", TIME_LIMIT.as_secs())]
+    TimedOut { verb: String },
+    #[error("git {verb} failed: {said}")]
+    Failed { verb: String, said: String },
+    #[error("`{name}` cannot be the name of a branch or commit")]
+    BadName { name: String },
+}
+
+/// Runs git in a bare repository and gives its standard output.
+pub(crate) async fn git(dir: &Path, args: &[&str]) -> Result<Vec<u8>, GitError> {
+    run(base(dir), args, None).await
+}
+
+/// The same with bytes on standard input.
+pub(crate) async fn git_with_input(dir: &Path, args: &[&str], input: &[u8]) -> Result<Vec<u8>, GitError> {
+    run(base(dir), args, Some(input)).await
+}
+
+/// A call to which more is set before it is run.
+pub(crate) fn base(dir: &Path) -> Command {
+    let mut command = Command::new("git");
+    command
+        .arg("--git-dir")
+        .arg(dir)
+        .env("GIT_TERMINAL_PROMPT", "0")
+        .env("LC_ALL", "C")
+        .env_remove("GIT_DIR")
+        .env_remove("GIT_WORK_TREE")
+        .env_remove("GIT_INDEX_FILE")
+        .env("GIT_AUTHOR_NAME", "Ordotaxis")
+        .env("GIT_AUTHOR_EMAIL", "ordotaxis@localhost")
+        .env("GIT_COMMITTER_NAME", "Ordotaxis")
+        .env("GIT_COMMITTER_EMAIL", "ordotaxis@localhost")
+        .kill_on_drop(true);
+    command
+}
+
+pub(crate) async fn run(mut command: Command, args: &[&str], input: Option<&[u8]>) -> Result<Vec<u8>, GitError> {
+    let verb = args.iter().find(|arg| !arg.starts_with('-')).copied().unwrap_or("command").to_owned();
+    command.args(args).stdout(Stdio::piped()).stderr(Stdio::piped());
+    command.stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
+    let work = async {
+        let mut child = command.spawn().map_err(GitError::Start)?;
+        if let (Some(mut stdin), Some(input)) = (child.stdin.take(), input) {
+            // A git that ends early closes the pipe; its exit status then tells more than the write error.
+            let _ = stdin.write_all(input).await;
+        }
+        child.wait_with_output().await.map_err(GitError::Start)
+    };
+    let output = tokio::time::timeout(TIME_LIMIT, work).await.map_err(|_| GitError::TimedOut { verb: verb.clone() })??;
+    if output.status.success() { Ok(output.stdout) } else { Err(GitError::Failed { verb, said: last_words(&output.stderr) }) }
+}
+
+/// The lines of git's standard error that matter, shortened to fit a sentence.
+fn last_words(stderr: &[u8]) -> String {
+    let text = String::from_utf8_lossy(stderr);
+    let telling = text.lines().filter(|line| line.starts_with("fatal:") || line.starts_with("error:") || line.contains("rejected"));
+    let mut said: Vec<&str> = telling.take(3).collect();
+    if said.is_empty() {
+        said = text.lines().filter(|line| !line.trim().is_empty()).rev().take(2).collect();
+    }
+    said.join("; ").chars().take(400).collect()
+}
+
+/// Refuses names that git could read as an option or that hold what no ref may hold.
+pub(crate) fn checked(name: &str) -> Result<&str, GitError> {
+    let bad = name.is_empty() || name.starts_with('-') || name.contains("..") || name.chars().any(|c| c.is_control() || " ~^:?*[\\".contains(c));
+    if bad { Err(GitError::BadName { name: name.to_owned() }) } else { Ok(name) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_that_are_no_names_are_refused() {
+        for bad in ["", "-x", "--upload-pack=evil", "a..b", "a b", "a\nb", "a:b", "a^"] {
+            assert!(checked(bad).is_err(), "{bad:?}");
+        }
+        for good in ["main", "topic/a-b", "refs/heads/x", "0123abcd"] {
+            assert!(checked(good).is_ok(), "{good:?}");
+        }
+    }
+
+    #[test]
+    fn what_git_says_is_cut_to_what_matters() {
+        let said = b"Cloning into bare repository\nwarning: x\nfatal: repository 'y' does not exist\n";
+        assert_eq!(last_words(said), "fatal: repository 'y' does not exist");
+    }
+}

@@ -1,0 +1,183 @@
+//! The runner protocol from the runner's side. Calls that must arrive are made again until they do, with growing,
+//! jittered pauses; a plain "no" from the service is an answer, not a reason to try again.
+
+use crate::identity::Identity;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn};
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::time::Duration;
+use tokio_util::sync::CancellationToken;
+
+#[derive(Debug, thiserror::Error)]
+pub enum CallError {
+    #[error("the service at {url} could not be reached")]
+    Unreachable { url: String, #[source] source: reqwest::Error },
+    /// The attempt or session was given up; nothing more is wanted.
+    #[error("the service has given this up")]
+    GivenUp,
+    #[error("{detail}")]
+    Refused { status: u16, detail: String },
+    #[error("the runner is leaving")]
+    Leaving,
+}
+
+impl CallError {
+    /// Whether the same call may succeed later.
+    fn is_passing(&self) -> bool {
+        match self {
+            CallError::Unreachable { .. } => true,
+            CallError::Refused { status, .. } => *status >= 500,
+            CallError::GivenUp | CallError::Leaving => false,
+        }
+    }
+}
+
+/// Trades a one-use token for an identity of its own.
+pub async fn enrol(url: &str, token: &str, name: &str) -> Result<Identity, CallError> {
+    let client = Client::new(Identity { url: url.trim_end_matches('/').to_owned(), name: name.to_owned(), credential: String::new() });
+    let ask = Enrol { token: token.to_owned(), name: name.to_owned() };
+    let enrolled: Enrolled = client.post("enrol", &ask).await?;
+    Ok(Identity { url: client.identity.url, name: enrolled.name, credential: enrolled.credential })
+}
+
+#[derive(Clone)]
+pub(crate) struct Client {
+    identity: Identity,
+    http: reqwest::Client,
+}
+
+impl Client {
+    pub(crate) fn new(identity: Identity) -> Client {
+        let http = reqwest::Client::builder().tcp_nodelay(true).connect_timeout(Duration::from_secs(10)).read_timeout(Duration::from_secs(60));
+        Client { identity, http: http.build().unwrap_or_default() }
+    }
+
+    pub(crate) fn name(&self) -> &str {
+        &self.identity.name
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}/runner/v1/{path}", self.identity.url)).bearer_auth(&self.identity.credential)
+    }
+
+    pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, CallError> {
+        let unreachable = |source| CallError::Unreachable { url: self.identity.url.clone(), source };
+        let answer = request.send().await.map_err(unreachable)?;
+        let status = answer.status();
+        if status.is_success() {
+            return Ok(answer);
+        }
+        if status == StatusCode::CONFLICT {
+            let problem: Option<Problem> = answer.json().await.ok();
+            return Err(match problem {
+                Some(problem) if problem.kind != "/problems/given-up" => CallError::Refused { status: 409, detail: problem.detail },
+                _ => CallError::GivenUp,
+            });
+        }
+        let problem: Result<Problem, _> = answer.json().await;
+        let detail = problem.map_or_else(|_| format!("the service answered {status}"), |problem| problem.detail);
+        Err(CallError::Refused { status: status.as_u16(), detail })
+    }
+
+    async fn post<A: Serialize, T: DeserializeOwned>(&self, path: &str, ask: &A) -> Result<T, CallError> {
+        let answer = self.send(self.request(Method::POST, path).json(ask)).await?;
+        answer.json().await.map_err(|source| CallError::Unreachable { url: self.identity.url.clone(), source })
+    }
+
+    async fn post_only<A: Serialize>(&self, path: &str, ask: &A) -> Result<(), CallError> {
+        self.send(self.request(Method::POST, path).json(ask)).await.map(drop)
+    }
+
+    pub(crate) async fn sign_on(&self, ask: &SignOn) -> Result<SignedOn, CallError> {
+        self.post("sign-on", ask).await
+    }
+
+    pub(crate) async fn sign_off(&self, session: &str) -> Result<(), CallError> {
+        self.post_only("sign-off", &SignOff { session: session.to_owned() }).await
+    }
+
+    pub(crate) async fn claim(&self, session: &str, slot: u32) -> Result<Claimed, CallError> {
+        self.post("claim", &Claim { session: session.to_owned(), slot }).await
+    }
+
+    pub(crate) async fn beat(&self, beat: &Beat) -> Result<Beaten, CallError> {
+        self.post("beat", beat).await
+    }
+
+    pub(crate) async fn log(&self, attempt: AttemptId, offset: u64, bytes: Vec<u8>) -> Result<LogAnswer, CallError> {
+        let request = self.request(Method::POST, &format!("attempts/{attempt}/log?offset={offset}")).body(bytes);
+        let answer = self.send(request).await?;
+        answer.json().await.map_err(|source| CallError::Unreachable { url: self.identity.url.clone(), source })
+    }
+
+    pub(crate) async fn phases(&self, attempt: AttemptId, phases: Phases) -> Result<(), CallError> {
+        self.post_only(&format!("attempts/{attempt}/phases"), &phases).await
+    }
+
+    pub(crate) async fn finish(&self, attempt: AttemptId, finish: &Finish) -> Result<Claimed, CallError> {
+        self.post(&format!("attempts/{attempt}/finish"), finish).await
+    }
+
+    pub(crate) async fn has_blob(&self, digest: &str) -> Result<bool, CallError> {
+        match self.send(self.request(Method::HEAD, &format!("blobs/{digest}"))).await {
+            Ok(_) => Ok(true),
+            Err(CallError::Refused { status: 404, .. }) => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
+    pub(crate) async fn put_blob(&self, digest: &str, file: tokio::fs::File) -> Result<(), CallError> {
+        let body = reqwest::Body::wrap_stream(tokio_util::io::ReaderStream::with_capacity(file, 256 * 1024));
+        self.send(self.request(Method::PUT, &format!("blobs/{digest}")).body(body)).await.map(drop)
+    }
+
+    pub(crate) async fn blob(&self, digest: &str) -> Result<Response, CallError> {
+        self.send(self.request(Method::GET, &format!("blobs/{digest}"))).await
+    }
+}
+
+/// Pauses between tries: doubling from 100 ms to 5 s, each between half and one and a half of that.
+pub(crate) struct Pauses {
+    next: Duration,
+}
+
+impl Pauses {
+    const FIRST: Duration = Duration::from_millis(100);
+    const LONGEST: Duration = Duration::from_secs(5);
+
+    pub(crate) fn new() -> Pauses {
+        Pauses { next: Pauses::FIRST }
+    }
+
+    pub(crate) async fn pause(&mut self) {
+        let pause = self.next.mul_f64(0.5 + rand::random::<f64>());
+        self.next = (self.next * 2).min(Pauses::LONGEST);
+        tokio::time::sleep(pause).await;
+    }
+}
+
+/// Makes a call again and again until it succeeds, is refused for good, or `leave` is cancelled.
+pub(crate) async fn insist<T, F>(leave: &CancellationToken, mut call: impl FnMut() -> F) -> Result<T, CallError>
+where
+    F: Future<Output = Result<T, CallError>>,
+{
+    let mut pauses = Pauses::new();
+    loop {
+        let answer = tokio::select! {
+            answer = call() => answer,
+            () = leave.cancelled() => return Err(CallError::Leaving),
+        };
+        match answer {
+            Err(error) if error.is_passing() => {
+                tracing::warn!(%error, "trying again");
+                tokio::select! {
+                    () = pauses.pause() => {}
+                    () = leave.cancelled() => return Err(CallError::Leaving),
+                }
+            }
+            other => return other,
+        }
+    }
+}

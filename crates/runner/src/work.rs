@@ -1,0 +1,204 @@
+//! The runner at work: each slot claims, does a job, tells the result and takes the next with the same call; one task
+//! beats for all. Told to leave, it finishes its jobs and signs off; told again, it gives them back at once.
+
+use crate::client::{CallError, Client, insist};
+use crate::identity::Identity;
+use crate::isolation::Isolation;
+use crate::job::{JobResult, Shared, do_job};
+use crate::processes::kill_marked;
+use crate::step::Halt;
+use crate::workspace::Workspaces;
+use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, VERSION};
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::sync::watch;
+use tokio::time::Instant;
+use tokio_util::sync::CancellationToken;
+
+#[derive(Debug, Clone)]
+pub struct Settings {
+    pub folder: PathBuf,
+    pub slots: u32,
+    pub labels: Vec<String>,
+    pub isolation: Isolation,
+    /// Whether this process has mounts of its own; see [`crate::own_mounts`].
+    pub mounts: bool,
+}
+
+/// Both are cancelled by the caller: the first signal, the second signal.
+#[derive(Debug, Clone, Default)]
+pub struct Leave {
+    pub soon: CancellationToken,
+    pub at_once: CancellationToken,
+}
+
+#[derive(Debug, thiserror::Error)]
+pub enum WorkError {
+    #[error("the runner's folder {} could not be prepared: {why}", folder.display())]
+    Folder { folder: PathBuf, why: String },
+    #[error(transparent)]
+    Call(#[from] CallError),
+}
+
+struct Runner {
+    shared: Arc<Shared>,
+    sign_on: SignOn,
+    leave: Leave,
+    holding: Mutex<HashMap<AttemptId, watch::Sender<Halt>>>,
+}
+
+/// Works until told to leave. `ready` is called once, when the runner is signed on.
+pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: impl FnOnce()) -> Result<(), WorkError> {
+    let folder_error = |why: String| WorkError::Folder { folder: settings.folder.clone(), why };
+    std::fs::create_dir_all(&settings.folder).map_err(|error| folder_error(error.to_string()))?;
+    let folder = settings.folder.canonicalize().map_err(|error| folder_error(error.to_string()))?;
+    let mark = folder.display().to_string();
+    // Steps of an earlier life of this runner, which was killed: nobody waits for them any more.
+    kill_marked(&format!("{mark}#")).await;
+    let workspaces = Workspaces::open(folder, settings.mounts).map_err(|error| folder_error(error.to_string()))?;
+    let client = Client::new(identity);
+    let shared = Arc::new(Shared { client, workspaces, isolation: settings.isolation, mark, abort: leave.at_once.clone() });
+    let sign_on = SignOn {
+        version: VERSION,
+        session: format!("{:032x}", rand::random::<u128>()),
+        slots: settings.slots,
+        labels: settings.labels,
+        isolation: settings.isolation.word().to_owned(),
+    };
+    let runner = Arc::new(Runner { shared, sign_on, leave, holding: Mutex::default() });
+    runner.work(settings.slots, ready).await
+}
+
+impl Runner {
+    async fn work(self: Arc<Self>, slots: u32, ready: impl FnOnce()) -> Result<(), WorkError> {
+        let client = self.shared.client.clone();
+        let signed_on = insist(&self.leave.soon, || client.sign_on(&self.sign_on)).await?;
+        ready();
+        let beat_every = Duration::from_millis(signed_on.beat_ms);
+        let beater = tokio::spawn(self.clone().beat(beat_every));
+        let mut tasks = tokio::task::JoinSet::new();
+        for slot in 0..slots {
+            tasks.spawn(self.clone().slot(slot));
+        }
+        let mut result = Ok(());
+        while let Some(done) = tasks.join_next().await {
+            if let Ok(Err(error)) = done {
+                result = Err(error);
+            }
+        }
+        beater.abort();
+        let limit = Duration::from_secs(3);
+        let _ = tokio::time::timeout(limit, client.sign_off(&self.sign_on.session)).await;
+        result.map_err(WorkError::from)
+    }
+
+    async fn slot(self: Arc<Self>, slot: u32) -> Result<(), CallError> {
+        let mut next = None;
+        loop {
+            let lease = match next.take() {
+                Some(lease) => lease,
+                None => match self.claim(slot).await? {
+                    Some(lease) => lease,
+                    None => return Ok(()),
+                },
+            };
+            next = self.job(slot, lease).await?;
+        }
+    }
+
+    /// The next lease; none when the runner is to leave.
+    async fn claim(&self, slot: u32) -> Result<Option<Lease>, CallError> {
+        let client = &self.shared.client;
+        loop {
+            match insist(&self.leave.soon, || client.claim(&self.sign_on.session, slot)).await {
+                Ok(claimed) if claimed.lease.is_some() => return Ok(claimed.lease),
+                Ok(_) => {}
+                Err(CallError::Leaving) => return Ok(None),
+                Err(CallError::GivenUp) => self.sign_on_again().await?,
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    /// The service does not know this session any more: it was away for long, or we were.
+    async fn sign_on_again(&self) -> Result<(), CallError> {
+        let client = &self.shared.client;
+        match insist(&self.leave.soon, || client.sign_on(&self.sign_on)).await {
+            Ok(_) | Err(CallError::Leaving) => Ok(()),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Does a job and tells its result; gives the slot's next lease when the answer brought one.
+    async fn job(&self, slot: u32, lease: Lease) -> Result<Option<Lease>, CallError> {
+        let (sender, halt) = watch::channel(Halt::No);
+        self.holding().insert(lease.attempt, sender);
+        let done = tokio::select! {
+            done = do_job(&self.shared, slot, &lease, halt) => done,
+            () = self.leave.at_once.cancelled() => {
+                kill_marked(&format!("{}#{}", self.shared.mark, lease.attempt)).await;
+                None
+            }
+        };
+        let next = match done {
+            Some(result) => self.finish(slot, &lease, result).await,
+            None => Ok(None),
+        };
+        self.holding().remove(&lease.attempt);
+        match next {
+            Err(CallError::GivenUp | CallError::Leaving) => Ok(None),
+            other => other,
+        }
+    }
+
+    async fn finish(&self, slot: u32, lease: &Lease, result: JobResult) -> Result<Option<Lease>, CallError> {
+        let client = &self.shared.client;
+        let finish = Finish {
+            session: self.sign_on.session.clone(),
+            slot,
+            outcome: result.outcome,
+            exit_code: result.exit_code,
+            why: result.why,
+            phases: result.phases,
+            artifacts: result.artifacts,
+            claim: !self.leave.soon.is_cancelled(),
+        };
+        let told = insist(&self.leave.at_once, || client.finish(lease.attempt, &finish)).await?;
+        Ok(told.lease)
+    }
+
+    fn holding(&self) -> std::sync::MutexGuard<'_, HashMap<AttemptId, watch::Sender<Halt>>> {
+        self.holding.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Renews all leases. The service holds the call until the next is due, unless there is something to stop.
+    async fn beat(self: Arc<Self>, every: Duration) {
+        let client = &self.shared.client;
+        loop {
+            let began = Instant::now();
+            let holding: Vec<AttemptId> = self.holding().keys().copied().collect();
+            match client.beat(&Beat { session: self.sign_on.session.clone(), holding }).await {
+                Ok(beaten) => {
+                    for attempt in beaten.stop {
+                        self.halt(attempt, Halt::Stop);
+                    }
+                    for attempt in beaten.unknown {
+                        self.halt(attempt, Halt::Abandon);
+                    }
+                }
+                Err(CallError::GivenUp) => drop(self.sign_on_again().await),
+                Err(error) => tracing::warn!(%error, "a beat did not arrive"),
+            }
+            // A quick answer carried news; the pause keeps a service that is away from being asked without end.
+            tokio::time::sleep_until(began + every.min(Duration::from_millis(250))).await;
+        }
+    }
+
+    fn halt(&self, attempt: AttemptId, halt: Halt) {
+        if let Some(sender) = self.holding().get(&attempt) {
+            sender.send_if_modified(|known| *known == Halt::No && { *known = halt; true });
+        }
+    }
+}

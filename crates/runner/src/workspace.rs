@@ -1,0 +1,202 @@
+//! A clean folder for each job, and a commit's files in it within milliseconds.
+//!
+//! A bare mirror of each repository; each commit unpacked once; and for each job an overlay on that tree, where mounts
+//! are allowed (they live in the runner's own mount namespace and vanish with it), else a copy. What a job leaves is
+//! moved aside and deleted in the background.
+
+use crate::isolation::JobFolders;
+use nix::mount::{MntFlags, MsFlags, mount, umount2};
+use ordotaxis_git::{GitError, Mirrors};
+use ordotaxis_wire::runner::Lease;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use tokio::sync::OnceCell;
+
+/// How many unpacked commits are kept while no job uses them.
+const TREES_KEPT: usize = 8;
+
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum WorkspaceError {
+    #[error("{}: {source}", path.display())]
+    Io { path: PathBuf, source: std::io::Error },
+    #[error(transparent)]
+    Git(#[from] GitError),
+    #[error("the repository does not have commit {0}")]
+    NoCommit(String),
+    #[error("copying the commit's files failed: {0}")]
+    Copy(String),
+}
+
+fn io(path: &Path) -> impl Fn(std::io::Error) -> WorkspaceError + use<'_> {
+    move |source| WorkspaceError::Io { path: path.to_owned(), source }
+}
+
+/// Gives this process mounts of its own, which end with it. Call before there are threads. False where that is not
+/// allowed: then files are copied instead.
+pub fn own_mounts() -> bool {
+    let private = || mount(None::<&str>, "/", None::<&str>, MsFlags::MS_REC | MsFlags::MS_PRIVATE, None::<&str>);
+    nix::sched::unshare(nix::sched::CloneFlags::CLONE_NEWNS).and_then(|()| private()).is_ok()
+}
+
+type Tree = Arc<OnceCell<PathBuf>>;
+
+pub(crate) struct Workspaces {
+    folder: PathBuf,
+    overlay: bool,
+    mirrors: Mirrors,
+    trees: Mutex<HashMap<String, Tree>>,
+}
+
+/// One job's folder. Give it back with [`Workspaces::close`].
+#[must_use]
+pub(crate) struct Workspace {
+    pub(crate) folders: JobFolders,
+    slot: PathBuf,
+    mounted: Vec<PathBuf>,
+    /// Keeps the tree below the overlay from being removed.
+    _tree: Option<Tree>,
+}
+
+impl Workspaces {
+    /// Prepares a runner's folder; what an earlier life left in it is moved aside.
+    pub(crate) fn open(folder: PathBuf, mounts: bool) -> Result<Workspaces, WorkspaceError> {
+        for name in ["work", "trees"] {
+            discard(&folder, &folder.join(name))?;
+        }
+        for name in ["work", "trees", "mirrors", "trash", "packing"] {
+            let path = folder.join(name);
+            std::fs::create_dir_all(&path).map_err(io(&path))?;
+        }
+        let overlay = mounts && overlay_works(&folder);
+        Ok(Workspaces { overlay, mirrors: Mirrors::new(folder.join("mirrors")), trees: Mutex::default(), folder })
+    }
+
+    /// An empty folder for the job in this slot. Its path is the same for each job of the slot.
+    pub(crate) fn take(&self, slot: u32) -> Result<Workspace, WorkspaceError> {
+        let slot = self.folder.join("work").join(slot.to_string());
+        let (files, tmp) = (slot.join("job"), slot.join("tmp"));
+        for path in [&files, &tmp] {
+            std::fs::create_dir_all(path).map_err(io(path))?;
+        }
+        let folders = JobFolders { files, tmp, runner: self.folder.clone() };
+        Ok(Workspace { folders, slot, mounted: Vec::new(), _tree: None })
+    }
+
+    /// A place for an archive on its way.
+    pub(crate) fn packing(&self, name: &str) -> PathBuf {
+        self.folder.join("packing").join(name)
+    }
+
+    /// Puts the commit's files into the job's folder, in `dir` below it.
+    pub(crate) async fn checkout(&self, workspace: &mut Workspace, lease: &Lease, dir: &str) -> Result<(), WorkspaceError> {
+        let tree = self.tree(lease).await?;
+        let Some(path) = tree.get() else { return Err(WorkspaceError::NoCommit(lease.commit.clone())) };
+        let target = workspace.folders.files.join(dir);
+        std::fs::create_dir_all(&target).map_err(io(&target))?;
+        if self.overlay {
+            self.mount_over(workspace, path, &target)?;
+        } else {
+            copy(path, &target).await?;
+        }
+        workspace._tree = Some(tree);
+        Ok(())
+    }
+
+    async fn tree(&self, lease: &Lease) -> Result<Tree, WorkspaceError> {
+        let name = format!("{}-{}", lease.project, lease.commit);
+        let tree = {
+            let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
+            self.forget_trees(&mut trees, &name);
+            trees.entry(name.clone()).or_default().clone()
+        };
+        tree.get_or_try_init(|| self.unpack(lease, &name)).await?;
+        Ok(tree)
+    }
+
+    async fn unpack(&self, lease: &Lease, name: &str) -> Result<PathBuf, WorkspaceError> {
+        let mirror = self.mirrors.get(&lease.project, &lease.git_url);
+        if !mirror.need(&lease.commit, lease.branch.as_deref()).await? {
+            return Err(WorkspaceError::NoCommit(lease.commit.clone()));
+        }
+        let path = self.folder.join("trees").join(name);
+        discard(&self.folder, &path)?;
+        std::fs::create_dir_all(&path).map_err(io(&path))?;
+        mirror.unpack(&lease.commit, &path).await?;
+        Ok(path)
+    }
+
+    fn forget_trees(&self, trees: &mut HashMap<String, Tree>, wanted: &str) {
+        if trees.len() < TREES_KEPT || trees.contains_key(wanted) {
+            return;
+        }
+        let unused: Vec<String> = trees.iter().filter(|(_, tree)| Arc::strong_count(tree) == 1).map(|(name, _)| name.clone()).collect();
+        for name in unused {
+            trees.remove(&name);
+            let _ = discard(&self.folder, &self.folder.join("trees").join(&name));
+        }
+    }
+
+    fn mount_over(&self, workspace: &mut Workspace, lower: &Path, target: &Path) -> Result<(), WorkspaceError> {
+        let (upper, work) = (workspace.slot.join("upper"), workspace.slot.join("overlay"));
+        mount_overlay(lower, &upper, &work, target)?;
+        workspace.mounted.push(target.to_owned());
+        Ok(())
+    }
+
+    /// Ends the job's use of its folder; what it left is deleted in the background.
+    pub(crate) fn close(&self, workspace: Workspace) {
+        for target in workspace.mounted.iter().rev() {
+            let _ = umount2(target, MntFlags::MNT_DETACH);
+        }
+        if let Err(error) = discard(&self.folder, &workspace.slot) {
+            tracing::warn!(%error, "a job's folder could not be moved aside");
+        }
+    }
+}
+
+fn mount_overlay(lower: &Path, upper: &Path, work: &Path, target: &Path) -> Result<(), WorkspaceError> {
+    for path in [upper, work, target] {
+        std::fs::create_dir_all(path).map_err(io(path))?;
+    }
+    let options = format!("lowerdir={},upperdir={},workdir={}", lower.display(), upper.display(), work.display());
+    mount(Some("overlay"), target, Some("overlay"), MsFlags::empty(), Some(options.as_str()))
+        .map_err(|error| WorkspaceError::Io { path: target.to_owned(), source: error.into() })
+}
+
+/// Tries an overlay in the runner's folder: not every file system can carry one.
+fn overlay_works(folder: &Path) -> bool {
+    let probe = folder.join("trash").join("probe");
+    let target = probe.join("merged");
+    // A comma or colon in the path would be read as part of the options.
+    let plain = !folder.to_string_lossy().contains([',', ':', '\\']);
+    let lower = probe.join("lower");
+    let works = plain
+        && std::fs::create_dir_all(&lower).is_ok()
+        && mount_overlay(&lower, &probe.join("upper"), &probe.join("work"), &target).is_ok();
+    if works {
+        let _ = umount2(&target, MntFlags::MNT_DETACH);
+    }
+    let _ = std::fs::remove_dir_all(&probe);
+    works
+}
+
+async fn copy(from: &Path, to: &Path) -> Result<(), WorkspaceError> {
+    let mut command = tokio::process::Command::new("cp");
+    command.arg("-a").arg("--reflink=auto").arg("--").arg(from.join(".")).arg(to).stdin(std::process::Stdio::null());
+    let output = command.output().await.map_err(io(to))?;
+    if output.status.success() { Ok(()) } else { Err(WorkspaceError::Copy(String::from_utf8_lossy(&output.stderr).trim().to_owned())) }
+}
+
+/// Moves a folder aside at once and deletes it in the background, so that nobody waits for a large deletion.
+fn discard(folder: &Path, path: &Path) -> Result<(), WorkspaceError> {
+    if !path.exists() {
+        return Ok(());
+    }
+    let trash = folder.join("trash");
+    std::fs::create_dir_all(&trash).map_err(io(&trash))?;
+    let aside = trash.join(format!("{:032x}", rand::random::<u128>()));
+    std::fs::rename(path, &aside).map_err(io(path))?;
+    std::thread::spawn(move || drop(std::fs::remove_dir_all(aside)));
+    Ok(())
+}

@@ -1,0 +1,52 @@
+//! What every part of the service can reach.
+
+use crate::keeper::Keeper;
+use crate::profile::Profile;
+use crate::settings::Settings;
+use ordotaxis_core::plan::Plan;
+use ordotaxis_git::Mirrors;
+use ordotaxis_store::{Blobs, Logs, Records};
+use std::collections::{BTreeMap, HashMap};
+use std::ops::Deref;
+use std::sync::{Arc, Mutex as StdMutex, RwLock};
+use tokio::sync::{Mutex, Notify};
+use tokio_util::sync::CancellationToken;
+
+#[derive(Clone)]
+pub(crate) struct App(Arc<Inner>);
+
+pub(crate) struct Inner {
+    pub(crate) settings: Settings,
+    pub(crate) public_url: String,
+    pub(crate) records: Records,
+    pub(crate) blobs: Blobs,
+    pub(crate) logs: Logs,
+    pub(crate) mirrors: Mirrors,
+    pub(crate) profiles: BTreeMap<String, Profile>,
+    pub(crate) keeper: Keeper,
+    /// Rings when an occasion was written down.
+    pub(crate) occasions: Notify,
+    pub(crate) http: reqwest::Client,
+    /// Ends everything that would go on by itself: workers, open streams, held calls.
+    pub(crate) stop: CancellationToken,
+    /// Runner names by credential digest, so that their many calls need no query.
+    pub(crate) runner_names: RwLock<HashMap<String, String>>,
+    /// Plans of runs that were looked at lately; a plan never changes.
+    pub(crate) plans: StdMutex<HashMap<i64, Arc<Plan>>>,
+    /// Calls with an Idempotency-Key run one at a time.
+    pub(crate) keyed_calls: Mutex<()>,
+}
+
+impl App {
+    pub(crate) fn new(inner: Inner) -> App {
+        App(Arc::new(inner))
+    }
+}
+
+impl Deref for App {
+    type Target = Inner;
+
+    fn deref(&self) -> &Inner {
+        &self.0
+    }
+}

@@ -1,0 +1,45 @@
+//! The console, from the service's own binary. Hashed assets are immutable and sent compressed as they were built;
+//! the page itself is never cached; a missing asset is 404, never the page.
+
+use axum::http::{HeaderMap, StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use rust_embed::RustEmbed;
+
+#[derive(RustEmbed)]
+#[folder = "../../console/dist"]
+#[allow_missing = true]
+struct Files;
+
+const SECURITY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'";
+
+pub(super) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
+    let path = uri.path().trim_start_matches('/');
+    if path.contains('.') || path.starts_with("assets/") {
+        return file(path, &headers).unwrap_or_else(|| (StatusCode::NOT_FOUND, "there is no such file\n").into_response());
+    }
+    match Files::get("index.html") {
+        Some(page) => (
+            [
+                (header::CONTENT_TYPE, "text/html; charset=utf-8"),
+                (header::CACHE_CONTROL, "no-store"),
+                (header::CONTENT_SECURITY_POLICY, SECURITY),
+                (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+                (header::REFERRER_POLICY, "no-referrer"),
+            ],
+            page.data,
+        )
+            .into_response(),
+        None => (StatusCode::NOT_FOUND, "this binary was built without the console; build it with `cargo xtask demo`\n").into_response(),
+    }
+}
+
+fn file(path: &str, headers: &HeaderMap) -> Option<Response> {
+    let zipped = headers.get(header::ACCEPT_ENCODING).and_then(|value| value.to_str().ok()).is_some_and(|value| value.contains("gzip"));
+    let kind = mime_guess::from_path(path).first_or_octet_stream().to_string();
+    let caching = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "public, max-age=300" };
+    let base = [(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, caching.into()), (header::VARY, "accept-encoding".into())];
+    if zipped && let Some(file) = Files::get(&format!("{path}.gz")) {
+        return Some((base, [(header::CONTENT_ENCODING, "gzip")], file.data).into_response());
+    }
+    Some((base, Files::get(path)?.data).into_response())
+}

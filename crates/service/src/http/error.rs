@@ -1,0 +1,120 @@
+//! One error type for every handler; it becomes problem details (RFC 9457). Handlers use `?`.
+
+use crate::keeper::Away;
+use axum::Json;
+use axum::extract::rejection::{JsonRejection, QueryRejection};
+use axum::extract::{FromRequest, Request};
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use ordotaxis_store::{BlobError, StoreError};
+use ordotaxis_wire::problem::{FieldProblem, MEDIA_TYPE, Problem};
+
+#[derive(Debug)]
+pub(crate) struct ApiError(Box<Problem>);
+
+impl ApiError {
+    pub(crate) fn new(status: StatusCode, kind: &str, detail: impl Into<String>) -> ApiError {
+        ApiError(Box::new(Problem {
+            kind: format!("/problems/{kind}"),
+            title: kind.replace('-', " "),
+            status: status.as_u16(),
+            detail: detail.into(),
+            errors: Vec::new(),
+        }))
+    }
+
+    pub(crate) fn not_found(what: &str, detail: impl Into<String>) -> ApiError {
+        ApiError::new(StatusCode::NOT_FOUND, &format!("unknown-{what}"), detail)
+    }
+
+    /// One field of the body is wrong; `pointer` says which (RFC 6901).
+    pub(crate) fn field(pointer: &str, detail: impl Into<String>) -> ApiError {
+        let detail = detail.into();
+        let mut error = ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-input", detail.clone());
+        error.0.errors.push(FieldProblem { pointer: pointer.to_owned(), detail });
+        error
+    }
+
+    fn internal(error: &dyn std::error::Error) -> ApiError {
+        let mut chain = error.to_string();
+        let mut source = error.source();
+        while let Some(cause) = source {
+            chain = format!("{chain}: {cause}");
+            source = cause.source();
+        }
+        tracing::error!(error = chain, "a call failed");
+        let detail = "the service could not do this; its log says why. Trying again may help";
+        ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", detail)
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(self.0)).into_response();
+        response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static(MEDIA_TYPE));
+        if status == StatusCode::UNAUTHORIZED {
+            response.headers_mut().insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
+        }
+        response
+    }
+}
+
+impl From<StoreError> for ApiError {
+    fn from(error: StoreError) -> ApiError {
+        match &error {
+            StoreError::Exists { .. } => ApiError::new(StatusCode::CONFLICT, "exists", error.to_string()),
+            _ => ApiError::internal(&error),
+        }
+    }
+}
+
+impl From<Away> for ApiError {
+    fn from(_: Away) -> ApiError {
+        ApiError::new(StatusCode::SERVICE_UNAVAILABLE, "away", "the service is starting again or ending; try again in a moment")
+    }
+}
+
+impl From<BlobError> for ApiError {
+    fn from(error: BlobError) -> ApiError {
+        match &error {
+            BlobError::Io { .. } => ApiError::internal(&error),
+            _ => ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-digest", error.to_string()),
+        }
+    }
+}
+
+impl From<std::io::Error> for ApiError {
+    fn from(error: std::io::Error) -> ApiError {
+        ApiError::internal(&error)
+    }
+}
+
+/// A JSON body; bad syntax, a wrong shape and a wrong media type are told apart.
+pub(crate) struct Body<T>(pub(crate) T);
+
+impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
+    type Rejection = ApiError;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
+        match Json::<T>::from_request(request, state).await {
+            Ok(Json(value)) => Ok(Body(value)),
+            Err(JsonRejection::JsonSyntaxError(error)) => Err(ApiError::new(StatusCode::BAD_REQUEST, "not-json", error.body_text())),
+            Err(JsonRejection::JsonDataError(error)) => Err(ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-input", error.body_text())),
+            Err(JsonRejection::MissingJsonContentType(_)) => {
+                Err(ApiError::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-json", "send the body as application/json"))
+            }
+            Err(other) => Err(ApiError::new(other.status(), "bad-body", other.body_text())),
+        }
+    }
+}
+
+impl From<QueryRejection> for ApiError {
+    fn from(error: QueryRejection) -> ApiError {
+        ApiError::new(StatusCode::BAD_REQUEST, "bad-query", error.body_text())
+    }
+}
+
+pub(crate) async fn unknown_address(uri: axum::http::Uri) -> ApiError {
+    ApiError::not_found("address", format!("there is nothing at {}; /api/openapi.json lists what there is", uri.path()))
+}

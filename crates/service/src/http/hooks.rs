@@ -1,0 +1,42 @@
+//! Webhooks: verified over the raw body, written down once, answered at once. The work comes afterwards.
+
+use super::error::ApiError;
+use crate::app::App;
+use crate::clock;
+use axum::Json;
+use axum::body::Bytes;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
+use ordotaxis_core::plan::{Event, Occasion};
+use serde_json::{Value, json};
+
+pub(super) async fn receive(
+    State(app): State<App>,
+    Path(project): Path<String>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Json<Value>, ApiError> {
+    // One answer for an unknown project and a wrong signature: a stranger learns nothing.
+    let refused = || ApiError::new(StatusCode::UNAUTHORIZED, "bad-signature", "the signature does not fit; nothing was stored");
+    let project = app.records.project(&project).await?.ok_or_else(refused)?;
+    let forge = project.forge.as_ref().ok_or_else(refused)?;
+    let profile = app.profiles.get(&forge.profile).ok_or_else(refused)?;
+    let header = |name: &str| headers.get(name)?.to_str().ok().map(str::to_owned);
+    let now = clock::now();
+    let delivery = profile.verified(header, &body, &project.hook_secret, now / 1000).ok_or_else(refused)?;
+    let body: Value =
+        serde_json::from_slice(&body).map_err(|error| ApiError::new(StatusCode::BAD_REQUEST, "not-json", format!("the body is not JSON: {error}")))?;
+    let Some(pushed) = profile.push(&body) else {
+        return Ok(Json(json!({ "accepted": false, "why": "not an event that starts anything" })));
+    };
+    if pushed.commit.chars().all(|c| c == '0') {
+        return Ok(Json(json!({ "accepted": false, "why": "the branch was removed" })));
+    }
+    let occasion = Occasion { event: Event::Push, branch: Some(pushed.branch), commit: pushed.commit, by: pushed.by };
+    let text = serde_json::to_string(&occasion).unwrap_or_default();
+    let new = app.records.add_occasion(project.id, &delivery, &text, now).await?;
+    if new {
+        app.occasions.notify_one();
+    }
+    Ok(Json(json!({ "accepted": new, "why": if new { "it will be looked at" } else { "this delivery came before" } })))
+}

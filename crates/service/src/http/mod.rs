@@ -1,0 +1,83 @@
+//! The service's HTTP: one router. People's calls are under `/api/v1` and described by OpenAPI; runners speak under
+//! `/runner/v1`, forges under `/hooks/v1`; everything else is the console.
+
+mod artifacts;
+mod auth;
+mod board;
+mod console;
+mod error;
+mod health;
+mod hooks;
+mod keyed;
+mod live;
+mod logs;
+mod projects;
+mod protocol;
+mod runners;
+mod runs;
+mod session;
+mod views;
+
+use crate::app::App;
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::middleware;
+use axum::routing::{get, post};
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+/// The largest body of a call that is not a log or a blob.
+const BODY_LIMIT: usize = 1024 * 1024;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Ordotaxis", description = "Pipelines, their runs and their runners.", version = "1"),
+    components(schemas(ordotaxis_wire::problem::Problem, ordotaxis_wire::view::LiveEvent))
+)]
+struct Description;
+
+fn api() -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(Description::openapi())
+        .routes(routes!(session::sign_in, session::sign_out))
+        .routes(routes!(session::me))
+        .routes(routes!(session::link))
+        .routes(routes!(board::board))
+        .routes(routes!(projects::list, projects::add))
+        .routes(routes!(projects::show, projects::remove))
+        .routes(routes!(runs::start))
+        .routes(routes!(runs::list))
+        .routes(routes!(runs::show))
+        .routes(routes!(runs::newest))
+        .routes(routes!(runs::plan))
+        .routes(routes!(runs::why))
+        .routes(routes!(runs::stop))
+        .routes(routes!(logs::read))
+        .routes(routes!(artifacts::list))
+        .routes(routes!(artifacts::fetch))
+        .routes(routes!(runners::list))
+        .routes(routes!(runners::invite))
+        .routes(routes!(live::live))
+}
+
+/// The API's description, as `/api/openapi.json` serves it.
+pub fn openapi() -> String {
+    api().into_openapi().to_pretty_json().unwrap_or_default()
+}
+
+pub(crate) fn router(app: App) -> Router {
+    let (people, description) = api().split_for_parts();
+    let description = description.to_json().unwrap_or_default();
+    let people = people.layer(middleware::from_fn_with_state(app.clone(), keyed::once)).layer(DefaultBodyLimit::max(BODY_LIMIT));
+    Router::new()
+        .merge(people)
+        .route("/api/openapi.json", get(move || std::future::ready(([("content-type", "application/json")], description.clone()))))
+        .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(BODY_LIMIT)))
+        .nest("/runner/v1", protocol::router())
+        .route("/healthz", get(health::alive))
+        .route("/readyz", get(health::ready))
+        .route("/metrics", get(health::metrics))
+        .route("/api/{*rest}", axum::routing::any(error::unknown_address))
+        .fallback(console::serve)
+        .with_state(app)
+}

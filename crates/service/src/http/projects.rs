@@ -1,0 +1,96 @@
+//! Projects: add, list, show, remove.
+
+use super::auth::Person;
+use super::error::{ApiError, Body};
+use crate::app::App;
+use crate::clock;
+use crate::keeper::Command;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use base64::Engine;
+use ordotaxis_core::language::nearest;
+use ordotaxis_store::{Forge, Project};
+use ordotaxis_wire::ask::NewProject;
+use ordotaxis_wire::moment;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::view::ProjectView;
+
+fn view(app: &App, project: &Project) -> ProjectView {
+    ProjectView {
+        name: project.name.clone(),
+        git_url: project.git_url.clone(),
+        main_branch: project.main_branch.clone(),
+        hook_url: format!("{}/hooks/v1/{}", app.public_url, project.name),
+        hook_secret: None,
+        created_at: moment(project.created_at),
+    }
+}
+
+/// The project, or a problem with the nearest name.
+pub(super) async fn find(app: &App, name: &str) -> Result<Project, ApiError> {
+    if let Some(project) = app.records.project(name).await? {
+        return Ok(project);
+    }
+    let all = app.records.projects().await?;
+    let hint = match nearest(name, all.iter().map(|project| project.name.as_str())) {
+        Some(near) => format!("did you mean {near}?"),
+        None if all.is_empty() => "add one with `ordotaxis project add NAME --git URL`".into(),
+        None => "`ordotaxis project list` shows all".into(),
+    };
+    Err(ApiError::not_found("project", format!("there is no project {name}; {hint}")))
+}
+
+/// All projects by name.
+#[utoipa::path(get, path = "/api/v1/projects", responses((status = 200, body = Vec<ProjectView>)))]
+pub(super) async fn list(State(app): State<App>, _: Person) -> Result<Json<Vec<ProjectView>>, ApiError> {
+    let projects = app.records.projects().await?;
+    Ok(Json(projects.iter().map(|project| view(&app, project)).collect()))
+}
+
+/// One project.
+#[utoipa::path(get, path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 200, body = ProjectView), (status = 404, body = Problem)))]
+pub(super) async fn show(State(app): State<App>, _: Person, Path(name): Path<String>) -> Result<Json<ProjectView>, ApiError> {
+    Ok(Json(view(&app, &find(&app, &name).await?)))
+}
+
+/// Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again.
+#[utoipa::path(post, path = "/api/v1/projects", request_body = NewProject, responses((status = 201, body = ProjectView), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn add(State(app): State<App>, _: Person, Body(ask): Body<NewProject>) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
+    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+    if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
+        return Err(ApiError::field("/name", "a project's name is lower-case letters, digits, `-` and `_`, at most 64"));
+    }
+    if ask.git_url.trim().is_empty() || ask.git_url.starts_with('-') || ask.git_url.chars().any(char::is_control) {
+        return Err(ApiError::field("/git_url", "this is not an address that git can clone from"));
+    }
+    if let Some(forge) = &ask.forge
+        && !app.profiles.contains_key(&forge.profile)
+    {
+        let known: Vec<&str> = app.profiles.keys().map(String::as_str).collect();
+        return Err(ApiError::field("/forge/profile", format!("there is no forge profile {}; there are: {}", forge.profile, known.join(", "))));
+    }
+    let key: [u8; 24] = rand::random();
+    let hook_secret = format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode(key));
+    let forge = ask.forge.map(|forge| Forge { profile: forge.profile, url: forge.url, repository: forge.repository, token: forge.token });
+    let project = Project {
+        id: 0,
+        name: ask.name,
+        git_url: ask.git_url,
+        main_branch: ask.main_branch,
+        hook_secret: hook_secret.clone(),
+        forge,
+        created_at: clock::now(),
+    };
+    app.records.add_project(&project).await?;
+    Ok((StatusCode::CREATED, Json(ProjectView { hook_secret: Some(hook_secret), ..view(&app, &project) })))
+}
+
+/// Remove a project with all its runs.
+#[utoipa::path(delete, path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn remove(State(app): State<App>, _: Person, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
+    let project = find(&app, &name).await?;
+    app.keeper.ask(|reply| Command::Forget { project_id: project.id, reply }).await?;
+    app.records.remove_project(&name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,186 @@
+//! The runner protocol. Every call may be repeated; one about an attempt that was given up is answered 409.
+
+use super::auth::AsRunner;
+use super::error::{ApiError, Body};
+use crate::app::App;
+use crate::clock;
+use crate::keeper::{Command, Stale};
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, Path, Query, State};
+use axum::http::StatusCode;
+use axum::response::IntoResponse;
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use ordotaxis_store::{Kind, NewRunner, Secret};
+use ordotaxis_wire::runner::{
+    AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
+};
+use serde::Deserialize;
+use std::time::Duration;
+use tokio::sync::oneshot;
+use tokio_stream::StreamExt;
+use tokio_util::io::ReaderStream;
+
+/// How long a claim is held open.
+const CLAIM_WAIT: Duration = Duration::from_secs(25);
+/// The largest piece of a log.
+const LOG_LIMIT: usize = 8 * 1024 * 1024;
+/// The largest list of phases or artifacts.
+const BODY_LIMIT: usize = 8 * 1024 * 1024;
+
+pub(super) fn router() -> Router<App> {
+    Router::new()
+        .route("/enrol", post(enrol))
+        .route("/sign-on", post(sign_on))
+        .route("/sign-off", post(sign_off))
+        .route("/claim", post(claim))
+        .route("/beat", post(beat))
+        .route("/attempts/{attempt}/log", post(log).layer(DefaultBodyLimit::max(LOG_LIMIT)))
+        .route("/attempts/{attempt}/phases", post(phases))
+        .route("/attempts/{attempt}/finish", post(finish))
+        .route("/blobs/{digest}", get(blob).head(has_blob).put(put_blob).layer(DefaultBodyLimit::disable()))
+        .layer(DefaultBodyLimit::max(BODY_LIMIT))
+}
+
+fn stale(_: Stale) -> ApiError {
+    ApiError::new(StatusCode::CONFLICT, "given-up", "this session or attempt was given up; nothing was changed")
+}
+
+fn attempt_id(text: &str) -> Result<AttemptId, ApiError> {
+    text.parse().map_err(|_| ApiError::not_found("attempt", format!("{text} names no attempt")))
+}
+
+async fn enrol(State(app): State<App>, Body(ask): Body<Enrol>) -> Result<Json<Enrolled>, ApiError> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
+    if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
+        return Err(ApiError::field("/name", "a runner's name is letters, digits, `-`, `_` and `.`, at most 64"));
+    }
+    let now = clock::now();
+    let known = app.records.runners().await?.into_iter().any(|runner| runner.name == ask.name);
+    if known {
+        return Err(ApiError::new(StatusCode::CONFLICT, "exists", format!("there is already a runner {}; choose another name", ask.name)));
+    }
+    let invited = app.records.use_key(Kind::Invitation, &ask.token, now).await?;
+    let detail = "this invitation is not known, has been used, or is older than an hour; `ordotaxis runner invite` makes a new one";
+    invited.ok_or_else(|| ApiError::new(StatusCode::UNAUTHORIZED, "not-invited", detail))?;
+    let credential = Secret::random("oxr");
+    app.records.add_runner(&NewRunner { name: &ask.name, credential: credential.expose() }, now).await?;
+    Ok(Json(Enrolled { name: ask.name, credential: credential.expose().to_owned() }))
+}
+
+async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_on): Body<SignOn>) -> Result<Json<SignedOn>, ApiError> {
+    if sign_on.version != VERSION {
+        let detail = format!("this runner speaks version {} of the protocol, the service {VERSION}; install the same version of ordotaxis", sign_on.version);
+        return Err(ApiError::new(StatusCode::BAD_REQUEST, "other-version", detail));
+    }
+    app.keeper.ask(|reply| Command::SignOn { runner, sign_on, reply }).await?;
+    let ms = |duration: Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
+    Ok(Json(SignedOn { beat_ms: ms(app.settings.beat), lease_ms: ms(app.settings.lease) }))
+}
+
+async fn sign_off(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<SignOff>) -> Result<StatusCode, ApiError> {
+    app.keeper.ask(|reply| Command::SignOff { runner, session: ask.session, reply }).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<Claim>) -> Result<Json<Claimed>, ApiError> {
+    let (reply, answer) = oneshot::channel();
+    let (name, slot) = (runner.clone(), ask.slot);
+    app.keeper.tell(Command::Claim { runner, session: ask.session, slot, reply }).await?;
+    tokio::select! {
+        answer = answer => {
+            let lease = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
+            Ok(Json(Claimed { lease: Some(lease) }))
+        }
+        () = tokio::time::sleep(CLAIM_WAIT) => {
+            // A lease given at this very moment stays the slot's and is in the answer to its next claim.
+            app.keeper.tell(Command::Unclaim { runner: name, slot }).await?;
+            Ok(Json(Claimed { lease: None }))
+        }
+        () = app.stop.cancelled() => Err(crate::keeper::Away.into()),
+    }
+}
+
+async fn beat(State(app): State<App>, AsRunner(runner): AsRunner, Body(beat): Body<Beat>) -> Result<Json<Beaten>, ApiError> {
+    let ask = |runner: String, beat: Beat| app.keeper.ask(|reply| Command::Beat { runner, beat, reply });
+    let (beaten, news) = ask(runner.clone(), beat.clone()).await?.map_err(stale)?;
+    if !beaten.stop.is_empty() || !beaten.unknown.is_empty() {
+        return Ok(Json(beaten));
+    }
+    // Held until the next beat is due, so that a stop reaches the runner at once.
+    tokio::select! {
+        () = news.notified() => Ok(Json(ask(runner, beat).await?.map_err(stale)?.0)),
+        () = tokio::time::sleep(app.settings.beat) => Ok(Json(beaten)),
+        () = app.stop.cancelled() => Ok(Json(beaten)),
+    }
+}
+
+#[derive(Deserialize)]
+struct At {
+    offset: u64,
+}
+
+async fn log(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Query(at): Query<At>,
+    body: Bytes,
+) -> Result<Json<LogAnswer>, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    if !app.keeper.holders.holds(&runner, attempt) {
+        return Err(stale(Stale));
+    }
+    let logs = app.logs.clone();
+    let write = move || logs.append(attempt.run, attempt.job, attempt.attempt, at.offset, &body);
+    let offset = tokio::task::spawn_blocking(write).await.map_err(std::io::Error::other)??;
+    Ok(Json(LogAnswer { offset }))
+}
+
+async fn phases(State(app): State<App>, AsRunner(runner): AsRunner, Path(attempt): Path<String>, Body(ask): Body<Phases>) -> Result<StatusCode, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    app.keeper.ask(|reply| Command::Phases { runner, attempt, phases: ask.phases, reply }).await?.map_err(stale)?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn finish(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Body(finish): Body<Finish>,
+) -> Result<Json<Claimed>, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    for artifact in &finish.artifacts {
+        if !app.blobs.has(&artifact.digest)? {
+            return Err(ApiError::field("/artifacts", format!("the blob {} of artifact {} was never sent", artifact.digest, artifact.name)));
+        }
+    }
+    let finish = Box::new(finish);
+    let lease = app.keeper.ask(|reply| Command::Finish { runner, attempt, finish, reply }).await?.map_err(stale)?;
+    app.logs.wake();
+    Ok(Json(Claimed { lease }))
+}
+
+async fn has_blob(State(app): State<App>, _: AsRunner, Path(digest): Path<String>) -> Result<StatusCode, ApiError> {
+    Ok(if app.blobs.has(&digest)? { StatusCode::OK } else { StatusCode::NOT_FOUND })
+}
+
+async fn blob(State(app): State<App>, _: AsRunner, Path(digest): Path<String>) -> Result<impl IntoResponse, ApiError> {
+    let path = app.blobs.path(&digest)?;
+    let file = tokio::fs::File::open(&path).await.map_err(|_| ApiError::not_found("blob", format!("there is no blob {digest}")))?;
+    Ok(axum::body::Body::from_stream(ReaderStream::with_capacity(file, 256 * 1024)))
+}
+
+async fn put_blob(State(app): State<App>, _: AsRunner, Path(digest): Path<String>, body: axum::body::Body) -> Result<StatusCode, ApiError> {
+    if app.blobs.has(&digest)? {
+        return Ok(StatusCode::OK);
+    }
+    let mut upload = app.blobs.upload(&digest).await?;
+    let mut pieces = body.into_data_stream();
+    while let Some(piece) = pieces.next().await {
+        let piece = piece.map_err(|_| ApiError::new(StatusCode::BAD_REQUEST, "broken-upload", "the upload broke off; send it again"))?;
+        upload.write(&piece).await?;
+    }
+    upload.finish().await?;
+    Ok(StatusCode::CREATED)
+}

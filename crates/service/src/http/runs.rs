@@ -1,0 +1,167 @@
+//! Runs: start by hand, list, show, why, stop.
+
+use super::auth::Person;
+use super::error::{ApiError, Body};
+use super::projects;
+use super::views::{find_run, plan_of, run_views, whole_run};
+use crate::app::App;
+use crate::keeper::{Command, StopRefused};
+use crate::occasions::{begin, pipeline_files};
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use ordotaxis_core::language::nearest;
+use ordotaxis_core::plan::{Event, Occasion};
+use ordotaxis_git::Mirror;
+use ordotaxis_store::Project;
+use ordotaxis_wire::ask::{NewRun, Stop};
+use ordotaxis_wire::plan::PlanView;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::view::{JobWhyView, RunView, WhyView};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+/// How many runs a page holds.
+const PAGE: i64 = 50;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Page {
+    /// Only this project's.
+    project: Option<String>,
+    /// Where the page begins, as the `Link` header of the last one said.
+    cursor: Option<i64>,
+}
+
+/// Runs, newest first, without jobs.
+#[utoipa::path(get, path = "/api/v1/runs", params(Page), responses((status = 200, body = Vec<RunView>)))]
+pub(super) async fn list(State(app): State<App>, _: Person, Query(page): Query<Page>) -> Result<(HeaderMap, Json<Vec<RunView>>), ApiError> {
+    if let Some(project) = &page.project {
+        projects::find(&app, project).await?;
+    }
+    let rows = app.records.runs(page.project.as_deref(), page.cursor.unwrap_or(i64::MAX), PAGE).await?;
+    let mut headers = HeaderMap::new();
+    if let Some(last) = rows.last().filter(|_| i64::try_from(rows.len()) == Ok(PAGE)) {
+        let project = page.project.as_ref().map(|project| format!("project={project}&")).unwrap_or_default();
+        let next = format!("</api/v1/runs?{project}cursor={}>; rel=\"next\"", last.id);
+        if let Ok(value) = HeaderValue::from_str(&next) {
+            headers.insert(header::LINK, value);
+        }
+    }
+    Ok((headers, Json(run_views(&app, rows).await?)))
+}
+
+/// One run with its jobs.
+#[utoipa::path(get, path = "/api/v1/runs/{project}/{number}", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+pub(super) async fn show(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    Ok(Json(whole_run(&app, row).await?))
+}
+
+/// A project's newest run with its jobs.
+#[utoipa::path(get, path = "/api/v1/projects/{project}/newest-run", params(("project" = String, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+pub(super) async fn newest(State(app): State<App>, _: Person, Path(project): Path<String>) -> Result<Json<RunView>, ApiError> {
+    projects::find(&app, &project).await?;
+    let row = app.records.newest_run(&project).await?;
+    let row = row.ok_or_else(|| ApiError::not_found("run", format!("{project} has no runs yet; push a commit, or `ordotaxis start {project}`")))?;
+    Ok(Json(whole_run(&app, row).await?))
+}
+
+/// The plan a run was made from.
+#[utoipa::path(get, path = "/api/v1/runs/{project}/{number}/plan", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = PlanView), (status = 404, body = Problem)))]
+pub(super) async fn plan(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<PlanView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let plan = plan_of(&app, row.id).await?;
+    let plan = plan.ok_or_else(|| ApiError::not_found("plan", format!("{project}/{number} could not be planned; its diagnostics say why")))?;
+    Ok(Json(PlanView::new(&plan)))
+}
+
+/// Why a run, and each of its jobs that is not passed, is as it is.
+#[utoipa::path(get, path = "/api/v1/runs/{project}/{number}/why", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = WhyView), (status = 404, body = Problem)))]
+pub(super) async fn why(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<WhyView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let view = whole_run(&app, row).await?;
+    let jobs = view.jobs.unwrap_or_default().into_iter();
+    let jobs = jobs.filter_map(|job| Some(JobWhyView { id: job.id, state: job.state, why: job.why? })).collect();
+    Ok(Json(WhyView { run: view.run, state: view.state, why: view.why.unwrap_or(view.sentence), jobs }))
+}
+
+/// Start a run by hand.
+#[utoipa::path(post, path = "/api/v1/projects/{project}/runs", params(("project" = String, Path)), request_body = NewRun, responses((status = 201, body = RunView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn start(
+    State(app): State<App>,
+    Person(by): Person,
+    Path(project): Path<String>,
+    Body(ask): Body<NewRun>,
+) -> Result<(StatusCode, Json<RunView>), ApiError> {
+    let project = projects::find(&app, &project).await?;
+    let mirror = app.mirrors.get(&project.name, &project.git_url);
+    if let Err(error) = mirror.fetch_all().await {
+        let detail = format!("{} cannot be read now: {error}", project.git_url);
+        return Err(ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", detail));
+    }
+    let reference = ask.reference.clone().unwrap_or_else(|| project.main_branch.clone());
+    let id = resolve(&mirror, &project, &reference).await?;
+    let files = pipeline_files(&mirror, &id).await.map_err(|error| git_problem(&error))?;
+    let name = ask.pipeline.unwrap_or_else(|| "main".into());
+    let known: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
+    let Some(file) = files.iter().find(|(known, _)| *known == name) else {
+        let detail = format!("commit {} has no pipeline {name}; it has: {}", id.get(..10).unwrap_or(&id), if known.is_empty() { "none".into() } else { known.join(", ") });
+        return Err(ApiError::field("/pipeline", detail));
+    };
+    let commit = mirror.commit(&id).await.map_err(|error| git_problem(&error))?;
+    let branch = mirror.branches().await.unwrap_or_default().into_iter().find(|branch| *branch == reference);
+    let occasion = Occasion { event: Event::ByHand, branch, commit: id, by: Some(by) };
+    let begun = begin(&app, &project, &occasion, &mirror, &commit, (&file.0, &file.1)).await;
+    let key = begun.map_err(|error| ApiError::new(StatusCode::BAD_GATEWAY, "cannot-begin", error.to_string()))?;
+    let key = key.ok_or_else(|| ApiError::field("/pipeline", format!("pipeline {name} says `by_hand = false`: nobody may start it by hand")))?;
+    let row = find_run(&app, &project.name, key.number).await?;
+    Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)))
+}
+
+async fn resolve(mirror: &Mirror, project: &Project, reference: &str) -> Result<String, ApiError> {
+    match mirror.resolve(reference).await {
+        Ok(Some(id)) => Ok(id),
+        Ok(None) => {
+            let branches = mirror.branches().await.unwrap_or_default();
+            let hint = match nearest(reference, branches.iter().map(String::as_str)) {
+                Some(near) => format!("did you mean {near}?"),
+                None => format!("its branches: {}", branches.iter().take(8).cloned().collect::<Vec<_>>().join(", ")),
+            };
+            Err(ApiError::field("/ref", format!("{} has no branch, tag or commit {reference}; {hint}", project.name)))
+        }
+        Err(error) => Err(ApiError::field("/ref", error.to_string())),
+    }
+}
+
+fn git_problem(error: &ordotaxis_git::GitError) -> ApiError {
+    ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", error.to_string())
+}
+
+/// Stop a run, or one job of it.
+#[utoipa::path(post, path = "/api/v1/runs/{project}/{number}/stop", params(("project" = String, Path), ("number" = i64, Path)), request_body = Stop, responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn stop(
+    State(app): State<App>,
+    Person(by): Person,
+    Path((project, number)): Path<(String, i64)>,
+    Body(ask): Body<Stop>,
+) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let job = ask.job.clone();
+    match app.keeper.ask(|reply| Command::Stop { run: row.id, job, by, reply }).await? {
+        Ok(()) => Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?)),
+        Err(StopRefused::RunEnded) => {
+            let detail = format!("{project}/{number} has ended already ({}): there is nothing to stop", row.state);
+            Err(ApiError::new(StatusCode::CONFLICT, "run-ended", detail))
+        }
+        Err(StopRefused::NoSuchJob(known)) => Err(unknown_job(&ask.job.unwrap_or_default(), &known)),
+    }
+}
+
+pub(super) fn unknown_job(name: &str, known: &[String]) -> ApiError {
+    let hint = match nearest(name, known.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean {near}?"),
+        None => format!("it has: {}", known.iter().take(20).cloned().collect::<Vec<_>>().join(", ")),
+    };
+    ApiError::not_found("job", format!("the run has no job {name}; {hint}"))
+}

@@ -1,0 +1,152 @@
+//! Makes what people are told of a run from what is stored of it.
+
+use super::error::ApiError;
+use super::projects;
+use crate::app::App;
+use crate::clock;
+use crate::keeper::Command;
+use crate::sentence::{Summary, sentence};
+use ordotaxis_core::engine::State;
+use ordotaxis_core::plan::{Event, Plan};
+use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
+use ordotaxis_wire::moment;
+use ordotaxis_wire::view::{AttemptView, JobView, OccasionView, RunView, StateCount};
+use std::collections::HashMap;
+use std::sync::{Arc, PoisonError};
+
+/// How many plans are kept at hand.
+const PLANS: usize = 64;
+
+/// A run's plan; none for a run that could not be planned.
+pub(super) async fn plan_of(app: &App, run: i64) -> Result<Option<Arc<Plan>>, StoreError> {
+    if let Some(known) = app.plans.lock().unwrap_or_else(PoisonError::into_inner).get(&run) {
+        return Ok(Some(known.clone()));
+    }
+    let Some(plan) = app.records.run_plan(run).await?.map(Arc::new) else { return Ok(None) };
+    let mut plans = app.plans.lock().unwrap_or_else(PoisonError::into_inner);
+    if plans.len() >= PLANS {
+        plans.clear();
+    }
+    plans.insert(run, plan.clone());
+    Ok(Some(plan))
+}
+
+/// A run by project and number, or a problem that says what there is.
+pub(super) async fn find_run(app: &App, project: &str, number: i64) -> Result<RunRow, ApiError> {
+    if let Some(run) = app.records.run(project, number).await? {
+        return Ok(run);
+    }
+    projects::find(app, project).await?;
+    let newest = app.records.newest_run(project).await?;
+    let hint = newest.map_or("it has no runs yet".to_owned(), |run| format!("the newest is {project}/{}", run.number));
+    Err(ApiError::not_found("run", format!("there is no run {project}/{number}; {hint}")))
+}
+
+pub(super) fn state_of(word: &str) -> State {
+    State::from_word(word).unwrap_or(State::Failed)
+}
+
+/// Runs as lists show them, without jobs.
+pub(super) async fn run_views(app: &App, rows: Vec<RunRow>) -> Result<Vec<RunView>, ApiError> {
+    let ids: Vec<i64> = rows.iter().map(|row| row.id).collect();
+    let mut counts: HashMap<i64, Vec<StateCount>> = HashMap::new();
+    for (run, state, jobs) in app.records.state_counts(&ids).await? {
+        counts.entry(run).or_default().push(StateCount { state: state_of(&state), jobs });
+    }
+    let mut views = Vec::with_capacity(rows.len());
+    for row in rows {
+        let counts = counts.remove(&row.id).unwrap_or_default();
+        views.push(run_view(app, row, counts).await?);
+    }
+    Ok(views)
+}
+
+async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<RunView, ApiError> {
+    let state = state_of(&row.state);
+    let took = row.started_at.map(|started| row.ended_at.unwrap_or_else(clock::now) - started);
+    let words = match (&row.why, state.is_end()) {
+        (Some(why), true) if row.diagnostics.is_none() => why.clone(),
+        _ => sentence(state, &summary(&counts), took, row.why.as_deref()),
+    };
+    let mut past = app.records.passed_durations(&row.project, &row.pipeline, row.id).await?;
+    past.sort_unstable();
+    let diagnostics = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
+    Ok(RunView {
+        run: format!("{}/{}", row.project, row.number),
+        project: row.project,
+        number: row.number,
+        pipeline: row.pipeline,
+        title: row.title,
+        state,
+        why: if state == State::Passed { None } else { Some(row.why.unwrap_or_else(|| words.clone())) },
+        sentence: words,
+        commit: row.commit_id,
+        commit_title: row.commit_title,
+        commit_author: row.commit_author,
+        branch: row.branch,
+        occasion: OccasionView { event: if row.event == "push" { Event::Push } else { Event::ByHand }, by: row.started_by },
+        created_at: moment(row.created_at),
+        started_at: row.started_at.map(moment),
+        ended_at: row.ended_at.map(moment),
+        counts,
+        usual_ms: past.get(past.len() / 2).copied(),
+        jobs: None,
+        diagnostics,
+    })
+}
+
+fn summary(counts: &[StateCount]) -> Summary {
+    let count = |wanted: &dyn Fn(State) -> bool| counts.iter().filter(|count| wanted(count.state)).map(|count| count.jobs).sum();
+    Summary {
+        jobs: count(&|_| true),
+        failed: count(&|state| matches!(state, State::Failed | State::Lost)),
+        skipped: count(&|state| state == State::Skipped),
+        ended: count(&State::is_end),
+        first: None,
+    }
+}
+
+/// One run with its jobs, each with why it is as it is.
+pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiError> {
+    let id = row.id;
+    let plan = plan_of(app, id).await?;
+    let whys = app.keeper.ask(|reply| Command::Why { run: id, reply }).await?.unwrap_or_default();
+    let (jobs, attempts) = (app.records.jobs(id).await?, app.records.attempts(id).await?);
+    let mut view = run_views(app, vec![row]).await?.remove(0);
+    view.jobs = Some(plan.map(|plan| job_views(&plan, jobs, attempts, &whys)).unwrap_or_default());
+    Ok(view)
+}
+
+fn job_views(plan: &Plan, jobs: Vec<JobRow>, attempts: Vec<AttemptRow>, whys: &[Option<String>]) -> Vec<JobView> {
+    let mut by_job: HashMap<i64, Vec<AttemptView>> = HashMap::new();
+    for row in attempts {
+        by_job.entry(row.job).or_default().push(attempt_view(row));
+    }
+    let view = |(job, row): (&ordotaxis_core::plan::PlannedJob, JobRow)| {
+        let state = state_of(&row.state);
+        let live = usize::try_from(row.number).ok().and_then(|number| whys.get(number)).cloned().flatten();
+        JobView {
+            id: job.id.clone(),
+            stage: plan.stages[job.stage].name.clone(),
+            state,
+            why: if state.is_end() { row.why } else { live.or(row.why) },
+            may_fail: job.may_fail,
+            since: moment(row.since),
+            attempts: by_job.remove(&row.number).unwrap_or_default(),
+        }
+    };
+    plan.jobs.iter().zip(jobs).map(view).collect()
+}
+
+fn attempt_view(row: AttemptRow) -> AttemptView {
+    AttemptView {
+        number: row.number,
+        runner: row.runner,
+        state: state_of(&row.state),
+        why: row.why,
+        exit_code: row.exit_code,
+        started_at: moment(row.started_at),
+        ended_at: row.ended_at.map(moment),
+        phases: serde_json::from_str(&row.phases).unwrap_or_default(),
+    }
+}

@@ -1,0 +1,59 @@
+//! What a runner is told about a job: all it needs, and nothing it could use for another.
+
+use super::RunInfo;
+use indexmap::IndexMap;
+use ordotaxis_core::engine::Run;
+use ordotaxis_wire::runner::{AttemptId, Lease, LeaseTake};
+use std::collections::HashMap;
+
+/// Digests of what a run's jobs have given so far, by job and name.
+pub(super) type Given = HashMap<(usize, String), String>;
+
+pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
+    let planned = &run.plan().jobs[job];
+    let attempt = run.jobs()[job].attempt;
+    let takes = planned.takes.iter().map(|take| LeaseTake {
+        name: format!("{}/{}", run.plan().jobs[take.job].id, take.artifact),
+        digest: given.get(&(take.job, take.artifact.clone())).cloned(),
+        to: take.to.clone(),
+    });
+    Lease {
+        attempt: AttemptId { run: info.id, job, attempt },
+        project: info.project.clone(),
+        git_url: info.git_url.clone(),
+        commit: info.commit.clone(),
+        branch: info.branch.clone(),
+        run: format!("{}/{}", info.project, info.number),
+        job: planned.id.clone(),
+        steps: planned.steps.clone(),
+        env: environment(info, run, job, public_url),
+        takes: takes.collect(),
+        gives: planned.gives.clone(),
+        checkout: planned.checkout.clone(),
+        timeout_ms: planned.timeout_ms,
+    }
+}
+
+/// What a step finds in its environment, as the language guide lists it; the job's own variables come last.
+fn environment(info: &RunInfo, run: &Run, job: usize, public_url: &str) -> IndexMap<String, String> {
+    let (plan, planned) = (run.plan(), &run.plan().jobs[job]);
+    let mut env = IndexMap::new();
+    let mut set = |name: &str, value: String| env.insert(name.to_owned(), value);
+    set("CI", "true".into());
+    set("ORDOTAXIS", "1".into());
+    set("ORDOTAXIS_PROJECT", info.project.clone());
+    set("ORDOTAXIS_PIPELINE", plan.pipeline.clone());
+    set("ORDOTAXIS_RUN", format!("{}/{}", info.project, info.number));
+    set("ORDOTAXIS_JOB", planned.id.to_string());
+    set("ORDOTAXIS_ATTEMPT", run.jobs()[job].attempt.to_string());
+    set("ORDOTAXIS_EVENT", plan.occasion.event.word().into());
+    set("ORDOTAXIS_BRANCH", info.branch.clone().unwrap_or_default());
+    set("ORDOTAXIS_TAG", String::new());
+    set("ORDOTAXIS_TARGET", String::new());
+    set("ORDOTAXIS_COMMIT", info.commit.clone());
+    set("ORDOTAXIS_COMMIT_TIME", ordotaxis_wire::moment(info.commit_time.saturating_mul(1000)).to_string());
+    set("ORDOTAXIS_URL", format!("{public_url}/runs/{}/{}", info.project, info.number));
+    set("SOURCE_DATE_EPOCH", info.commit_time.to_string());
+    env.extend(planned.env.clone());
+    env
+}

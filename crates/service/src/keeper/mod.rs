@@ -1,0 +1,125 @@
+//! The keeper: one task that owns every run that goes on. Commands come in through a channel and are worked off in
+//! batches: the engine applies each, all that changed is written in **one transaction**, and only then are the
+//! answers given. So whatever a runner or a person was told is on disk, and a crash at any point loses nothing.
+//!
+//! - `room`: the state itself and what each command does to it;
+//! - `lease`: what a runner is told about a job;
+//! - `task`: the loop.
+
+mod lease;
+mod room;
+mod task;
+
+pub(crate) use task::start;
+
+use ordotaxis_core::engine::State;
+use ordotaxis_core::plan::Plan;
+use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
+use ordotaxis_wire::view::PhaseView;
+use std::collections::HashMap;
+use std::sync::{Arc, PoisonError, RwLock};
+use tokio::sync::{Notify, mpsc, oneshot, watch};
+
+/// What never changes about a run while it goes on.
+#[derive(Debug, Clone)]
+pub(crate) struct RunInfo {
+    pub(crate) id: i64,
+    pub(crate) number: i64,
+    pub(crate) project_id: i64,
+    pub(crate) project: String,
+    pub(crate) git_url: String,
+    pub(crate) commit: String,
+    pub(crate) commit_time: i64,
+    pub(crate) branch: Option<String>,
+}
+
+/// The caller's word does not count (any more): a runner with an old session or attempt.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Stale;
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum StopRefused {
+    RunEnded,
+    NoSuchJob(Vec<String>),
+}
+
+/// Why each job of a run that goes on has not ended, by the job's number.
+pub(crate) type Whys = Vec<Option<String>>;
+
+#[derive(Debug, Clone)]
+pub(crate) struct RunnerNow {
+    pub(crate) name: String,
+    pub(crate) labels: Vec<String>,
+    pub(crate) isolation: String,
+    pub(crate) slots: u32,
+    pub(crate) doing: Vec<String>,
+}
+
+type Reply<T> = oneshot::Sender<T>;
+
+pub(crate) enum Command {
+    Begin { info: RunInfo, plan: Arc<Plan> },
+    SignOn { runner: String, sign_on: SignOn, reply: Reply<()> },
+    SignOff { runner: String, session: String, reply: Reply<()> },
+    Claim { runner: String, session: String, slot: u32, reply: Reply<Result<Lease, Stale>> },
+    Unclaim { runner: String, slot: u32 },
+    Beat { runner: String, beat: Beat, reply: Reply<Result<(Beaten, Arc<Notify>), Stale>> },
+    Phases { runner: String, attempt: AttemptId, phases: Vec<PhaseView>, reply: Reply<Result<(), Stale>> },
+    Finish { runner: String, attempt: AttemptId, finish: Box<Finish>, reply: Reply<Result<Option<Lease>, Stale>> },
+    Stop { run: i64, job: Option<String>, by: String, reply: Reply<Result<(), StopRefused>> },
+    Why { run: i64, reply: Reply<Option<Whys>> },
+    Runners { reply: Reply<Vec<RunnerNow>> },
+    Counts { reply: Reply<Vec<(State, u64)>> },
+    Forget { project_id: i64, reply: Reply<()> },
+    Tick,
+}
+
+/// Attempts that runners hold now. The log handler asks it for every piece without waiting for the keeper.
+#[derive(Clone, Default)]
+pub(crate) struct Holders(Arc<RwLock<HashMap<AttemptId, String>>>);
+
+impl Holders {
+    pub(crate) fn holds(&self, runner: &str, attempt: AttemptId) -> bool {
+        self.0.read().unwrap_or_else(PoisonError::into_inner).get(&attempt).is_some_and(|holder| holder == runner)
+    }
+
+    fn set(&self, held: HashMap<AttemptId, String>) {
+        *self.0.write().unwrap_or_else(PoisonError::into_inner) = held;
+    }
+
+    fn insert(&self, attempt: AttemptId, runner: String) {
+        self.0.write().unwrap_or_else(PoisonError::into_inner).insert(attempt, runner);
+    }
+
+    fn remove(&self, attempt: AttemptId) {
+        self.0.write().unwrap_or_else(PoisonError::into_inner).remove(&attempt);
+    }
+}
+
+/// The keeper is gone: the service is being shut down, or its last step could not be written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Away;
+
+/// How the rest of the service speaks with the keeper.
+#[derive(Clone)]
+pub(crate) struct Keeper {
+    sender: mpsc::Sender<Command>,
+    pub(crate) holders: Holders,
+    /// The id of the newest row in the journal.
+    pub(crate) journal: watch::Receiver<i64>,
+    /// Rings when there may be something in the outbox.
+    pub(crate) outbox: Arc<Notify>,
+}
+
+impl Keeper {
+    pub(crate) async fn tell(&self, command: Command) -> Result<(), Away> {
+        self.sender.send(command).await.map_err(|_| Away)
+    }
+
+    /// Sends a command made with a reply channel and waits for the answer.
+    pub(crate) async fn ask<T>(&self, command: impl FnOnce(Reply<T>) -> Command) -> Result<T, Away> {
+        let (reply, answer) = oneshot::channel();
+        self.tell(command(reply)).await?;
+        answer.await.map_err(|_| Away)
+    }
+}

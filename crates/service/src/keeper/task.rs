@@ -1,0 +1,144 @@
+//! The keeper's loop: take what is there, apply it, write it, answer. When a step cannot be written, everything in
+//! memory is thrown away and read back, so that memory never says more than the disk.
+
+use super::lease::Given;
+use super::room::{Going, Room};
+use super::{Command, Holders, Keeper, RunInfo};
+use crate::clock;
+use ordotaxis_core::engine::{Run, State};
+use ordotaxis_store::{Records, StoreError};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::{Notify, mpsc, watch};
+use tokio::task::JoinHandle;
+use tokio_util::sync::CancellationToken;
+
+/// How many commands one transaction may hold.
+const BATCH: usize = 256;
+/// How often leases are looked at.
+const TICK: Duration = Duration::from_millis(500);
+
+/// Starts the keeper with every run that had not ended. It works until the token is cancelled.
+pub(crate) async fn start(
+    records: Records,
+    lease: Duration,
+    public_url: String,
+    stop: CancellationToken,
+) -> Result<(Keeper, JoinHandle<()>), StoreError> {
+    let (sender, commands) = mpsc::channel(1024);
+    let holders = Holders::default();
+    let (journal_sender, journal) = watch::channel(records.journal_end().await?);
+    let outbox = Arc::new(Notify::new());
+    let keeper = Keeper { sender, holders: holders.clone(), journal, outbox: outbox.clone() };
+    let mut task = Task { records, lease, public_url, holders, journal: journal_sender, outbox, room: None };
+    task.restore().await?;
+    let handle = tokio::spawn(task.work(commands, stop));
+    Ok((keeper, handle))
+}
+
+struct Task {
+    records: Records,
+    lease: Duration,
+    public_url: String,
+    holders: Holders,
+    journal: watch::Sender<i64>,
+    outbox: Arc<Notify>,
+    room: Option<Room>,
+}
+
+impl Task {
+    async fn restore(&mut self) -> Result<(), StoreError> {
+        let mut room = Room::new(self.holders.clone(), self.lease, self.public_url.clone());
+        for stored in self.records.open_runs().await? {
+            let plan = serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?;
+            let state = State::from_word(&stored.state).ok_or(StoreError::Value("runs.state"))?;
+            let Some(project) = self.records.project_by_id(stored.project_id).await? else { continue };
+            let jobs = self.records.jobs(stored.id).await?;
+            let jobs = jobs.into_iter().map(ordotaxis_store::JobRow::restore).collect::<Result<_, _>>()?;
+            let artifacts = self.records.artifacts(stored.id).await?.into_iter();
+            let given: Given = artifacts.map(|row| ((usize::try_from(row.job).unwrap_or(0), row.name), row.digest)).collect();
+            let info = RunInfo {
+                id: stored.id,
+                number: stored.number,
+                project_id: project.id,
+                project: project.name,
+                git_url: project.git_url,
+                commit: stored.commit_id,
+                commit_time: stored.commit_time,
+                branch: stored.branch,
+            };
+            let unbegun = state == State::Waiting;
+            let going = Going { info: info.clone(), run: Run::restore(Arc::new(plan), jobs, state), given, started: stored.started_at };
+            if unbegun && going.run.jobs().iter().all(|job| job.state == State::Waiting) {
+                // Written down, but the service went away before it began.
+                let plan = going.run.plan().clone();
+                room.handle(Command::Begin { info, plan }, clock::now());
+            } else {
+                room.restore(going, self.records.attempts(stored.id).await?);
+            }
+        }
+        for runner in self.records.runners().await? {
+            room.restore_session(runner);
+        }
+        room.restored();
+        self.room = Some(room);
+        Ok(())
+    }
+
+    async fn work(mut self, mut commands: mpsc::Receiver<Command>, stop: CancellationToken) {
+        let mut ticks = tokio::time::interval(TICK);
+        let mut batch = Vec::with_capacity(BATCH);
+        loop {
+            tokio::select! {
+                () = stop.cancelled() => return,
+                _ = ticks.tick() => batch.push(Command::Tick),
+                received = commands.recv_many(&mut batch, BATCH) => {
+                    if received == 0 {
+                        return;
+                    }
+                }
+            }
+            if let Err(error) = self.step(&mut batch).await {
+                tracing::error!(%error, "a step of runs could not be written; reading everything back");
+                while let Err(error) = self.restore().await {
+                    tracing::error!(%error, "runs could not be read back; trying again");
+                    tokio::select! {
+                        () = stop.cancelled() => return,
+                        () = tokio::time::sleep(TICK) => {}
+                    }
+                }
+            }
+        }
+    }
+
+    async fn step(&mut self, batch: &mut Vec<Command>) -> Result<(), StoreError> {
+        let Some(room) = self.room.as_mut() else { return Ok(()) };
+        let now = clock::now();
+        for command in batch.drain(..) {
+            room.handle(command, now);
+        }
+        room.dispatch(now);
+        let rows = room.take_rows();
+        let signed_on = std::mem::take(&mut room.touched.signed_on);
+        for runner in signed_on {
+            self.records.runner_signed_on(&runner, now).await?;
+        }
+        if !rows.is_empty() {
+            let journal = self.records.write_step(&rows, now).await?;
+            if let Some(newest) = journal.iter().map(|row| row.id).max() {
+                self.journal.send_replace(newest);
+            }
+            if !rows.outbox.is_empty() {
+                self.outbox.notify_one();
+            }
+        }
+        let Some(room) = self.room.as_mut() else { return Ok(()) };
+        for id in room.touched.ended.drain(..) {
+            room.runs.remove(&id);
+        }
+        for answer in room.touched.answers.drain(..) {
+            answer();
+        }
+        Ok(())
+    }
+}

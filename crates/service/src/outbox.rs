@@ -1,0 +1,139 @@
+//! Sends what the outbox holds: commit statuses to forges, verdicts as git notes. For each commit in order, again
+//! until accepted, with growing pauses; a restart goes on where the last one stopped.
+
+use crate::app::App;
+use crate::clock;
+use crate::profile::filled;
+use ordotaxis_store::{DueMessage, Message, Project};
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// The longest pause between two tries.
+const LONGEST_PAUSE: Duration = Duration::from_secs(300);
+
+#[derive(Debug, thiserror::Error)]
+enum SendError {
+    #[error("the message cannot be read")]
+    Form,
+    #[error("there is no forge profile `{0}`")]
+    NoProfile(String),
+    #[error("the profile's address cannot be filled in")]
+    Template,
+    #[error("the forge could not be reached: {0}")]
+    Unreachable(#[from] reqwest::Error),
+    #[error("the forge answered {status}: {text}")]
+    Refused { status: u16, text: String },
+    #[error(transparent)]
+    Git(#[from] ordotaxis_git::GitError),
+}
+
+pub(crate) async fn work(app: App) {
+    loop {
+        let pause = match app.records.due_messages(clock::now()).await {
+            Ok(due) if due.is_empty() => next_pause(&app).await,
+            Ok(due) => {
+                send_all(&app, due).await;
+                continue;
+            }
+            Err(error) => {
+                tracing::error!(%error, "the outbox could not be read");
+                Duration::from_secs(1)
+            }
+        };
+        tokio::select! {
+            () = app.stop.cancelled() => return,
+            () = app.keeper.outbox.notified() => {}
+            () = tokio::time::sleep(pause) => {}
+        }
+    }
+}
+
+async fn next_pause(app: &App) -> Duration {
+    let next = app.records.next_message_at().await.ok().flatten();
+    // A message may be due by its time and yet wait for an older one of its commit: look again a little later.
+    let wait = next.map_or(60_000, |at| (at - clock::now()).clamp(200, 60_000));
+    Duration::from_millis(wait.unsigned_abs())
+}
+
+async fn send_all(app: &App, due: Vec<DueMessage>) {
+    let mut tasks = tokio::task::JoinSet::new();
+    for message in due {
+        let app = app.clone();
+        tasks.spawn(async move { send_one(&app, message).await });
+    }
+    while tasks.join_next().await.is_some() {}
+}
+
+async fn send_one(app: &App, due: DueMessage) {
+    let written = match send(app, &due).await {
+        Ok(()) => app.records.message_sent(due.id, clock::now()).await,
+        Err(error) => {
+            let doubled = app.settings.retry_pause.saturating_mul(1 << due.tries.clamp(0, 16));
+            let pause = doubled.min(LONGEST_PAUSE).mul_f64(0.8 + 0.4 * rand::random::<f64>());
+            tracing::warn!(%error, message = due.id, "a message was not accepted; it is sent again");
+            let next = clock::now() + i64::try_from(pause.as_millis()).unwrap_or(60_000);
+            app.records.message_again(due.id, &error.to_string(), next).await
+        }
+    };
+    if let Err(error) = written {
+        tracing::error!(%error, "the outbox could not be written");
+    }
+}
+
+async fn send(app: &App, due: &DueMessage) -> Result<(), SendError> {
+    let message: Message = serde_json::from_str(&due.body).map_err(|_| SendError::Form)?;
+    let Ok(Some(project)) = app.records.project_by_id(due.project_id).await else { return Ok(()) };
+    match due.kind.as_str() {
+        "note" => send_note(app, &project, due, &message).await,
+        _ => send_status(app, &project, due, &message).await,
+    }
+}
+
+async fn send_note(app: &App, project: &Project, due: &DueMessage, message: &Message) -> Result<(), SendError> {
+    let mirror = app.mirrors.get(&project.name, &project.git_url);
+    if !mirror.need(&due.commit_id, message.branch.as_deref()).await? {
+        return Ok(());
+    }
+    let time = |ms: Option<i64>| ms.map(|ms| ordotaxis_wire::moment(ms).to_string());
+    let line = serde_json::json!({
+        "run": message.run,
+        "pipeline": message.pipeline,
+        "state": message.state,
+        "sentence": message.sentence,
+        "started_at": time(message.started_at),
+        "ended_at": time(message.ended_at),
+        "url": link(app, message),
+    });
+    mirror.write_note(&due.commit_id, &message.run, &line.to_string()).await?;
+    Ok(())
+}
+
+fn link(app: &App, message: &Message) -> String {
+    format!("{}/runs/{}", app.public_url, message.run)
+}
+
+async fn send_status(app: &App, project: &Project, due: &DueMessage, message: &Message) -> Result<(), SendError> {
+    let Some(forge) = &project.forge else { return Ok(()) };
+    let profile = app.profiles.get(&forge.profile).ok_or_else(|| SendError::NoProfile(forge.profile.clone()))?;
+    let Some(request) = &profile.status else { return Ok(()) };
+    let values: BTreeMap<&str, String> = BTreeMap::from([
+        ("context", format!("ordotaxis/{}", message.pipeline)),
+        ("sentence", message.sentence.clone()),
+        ("link", link(app, message)),
+        ("token", forge.token.clone().unwrap_or_default()),
+    ]);
+    let mut url = uritemplate::UriTemplate::new(&request.url);
+    url.set("url", forge.url.trim_end_matches('/')).set("repository", forge.repository.as_str()).set("commit", due.commit_id.as_str());
+    let method = reqwest::Method::from_bytes(request.method.as_bytes()).map_err(|_| SendError::Template)?;
+    let mut call = app.http.request(method, url.build()).json(&request.body(message.state, &values));
+    for (name, value) in &request.headers {
+        call = call.header(name, filled(value, &values));
+    }
+    let answer = call.send().await?;
+    let status = answer.status();
+    if status.is_success() {
+        return Ok(());
+    }
+    let text = answer.text().await.unwrap_or_default().chars().take(200).collect();
+    Err(SendError::Refused { status: status.as_u16(), text })
+}

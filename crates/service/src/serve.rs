@@ -1,0 +1,107 @@
+//! Starts the service and ends it: the first signal stops taking on work and lets open calls finish within a limit;
+//! the second, or the limit, ends at once. Whatever happens, all that was answered is on disk.
+
+use crate::app::{App, Inner};
+use crate::profile::{self, ProfileError};
+use crate::settings::Settings;
+use crate::{clock, http, keeper, occasions, outbox};
+use ordotaxis_git::Mirrors;
+use ordotaxis_store::{Blobs, Kind, Logs, Records, Secret, StoreError};
+use std::future::Future;
+use std::path::PathBuf;
+use tokio::net::TcpListener;
+use tokio::sync::{Mutex, Notify};
+use tokio_util::sync::CancellationToken;
+
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    #[error("the data folder {} could not be prepared", path.display())]
+    Folder { path: PathBuf, #[source] source: std::io::Error },
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Profile(#[from] ProfileError),
+    #[error("the listener has no address")]
+    Listener(#[source] std::io::Error),
+    #[error("the client for outgoing calls could not be made")]
+    Client(#[source] reqwest::Error),
+}
+
+/// When to end: each future resolves at its signal.
+pub struct Shutdown<F, S> {
+    pub first: F,
+    pub second: S,
+}
+
+/// Serves until shut down. `first_token` is called with the owner's token, once, when the data folder is new.
+pub async fn serve<F, S>(
+    settings: Settings,
+    listener: TcpListener,
+    shutdown: Shutdown<F, S>,
+    first_token: impl FnOnce(&str),
+) -> Result<(), ServeError>
+where
+    F: Future<Output = ()> + Send + 'static,
+    S: Future<Output = ()> + Send,
+{
+    let address = listener.local_addr().map_err(ServeError::Listener)?;
+    let folder_error = |source| ServeError::Folder { path: settings.data.clone(), source };
+    std::fs::create_dir_all(&settings.data).map_err(folder_error)?;
+    let records = Records::open(&settings.data).await?;
+    if !records.has_user().await? {
+        let token = Secret::random("oxu");
+        records.add_key(Kind::User, token.expose(), "owner", clock::now(), None).await?;
+        first_token(token.expose());
+    }
+    let stop = CancellationToken::new();
+    let public_url = settings.public_url.clone().unwrap_or_else(|| format!("http://{address}"));
+    let keeper_stop = CancellationToken::new();
+    let (keeper, keeper_task) = keeper::start(records.clone(), settings.lease, public_url.clone(), keeper_stop.clone()).await?;
+    let app = App::new(Inner {
+        profiles: profile::load(&settings.data.join("profiles"))?,
+        blobs: Blobs::open(settings.data.join("blobs")).map_err(folder_error)?,
+        logs: Logs::open(settings.data.join("logs")).map_err(folder_error)?,
+        mirrors: Mirrors::new(settings.data.join("mirrors")),
+        http: reqwest::Client::builder().timeout(std::time::Duration::from_secs(30)).build().map_err(ServeError::Client)?,
+        public_url,
+        records: records.clone(),
+        keeper,
+        occasions: Notify::new(),
+        stop: stop.clone(),
+        runner_names: Default::default(),
+        plans: Default::default(),
+        keyed_calls: Mutex::new(()),
+        settings: settings.clone(),
+    });
+    let workers = [tokio::spawn(occasions::work(app.clone())), tokio::spawn(outbox::work(app.clone()))];
+    let drain = {
+        let stop = stop.clone();
+        async move {
+            shutdown.first.await;
+            stop.cancel();
+        }
+    };
+    let router = http::router(app);
+    let serving = tokio::spawn(async move { axum::serve(listener, router).with_graceful_shutdown(drain).await });
+    let abort = serving.abort_handle();
+    let limit = async {
+        stop.cancelled().await;
+        tokio::select! {
+            () = tokio::time::sleep(settings.drain) => tracing::warn!("open calls did not end in time; ending them"),
+            () = shutdown.second => tracing::warn!("second signal: ending at once"),
+        }
+    };
+    tokio::select! {
+        _ = serving => {}
+        () = limit => abort.abort(),
+    }
+    stop.cancel();
+    keeper_stop.cancel();
+    let _ = keeper_task.await;
+    for worker in workers {
+        worker.abort();
+        let _ = worker.await;
+    }
+    records.close().await;
+    Ok(())
+}

@@ -1,0 +1,78 @@
+//! What the service is told when it starts: options and an optional TOML file (`--config`).
+
+use serde::Deserialize;
+use std::path::PathBuf;
+use std::time::Duration;
+
+#[derive(Debug, Clone)]
+pub struct Settings {
+    /// Everything that lasts is below this folder.
+    pub data: PathBuf,
+    /// How people reach the service; links in statuses begin with it. None: the address that is listened on.
+    pub public_url: Option<String>,
+    /// How long a runner may be silent before its jobs are given to others.
+    pub lease: Duration,
+    /// How often a runner renews its leases.
+    pub beat: Duration,
+    /// How long open calls may go on after the first signal.
+    pub drain: Duration,
+    /// How often a repository that cannot be reached is tried before that is told.
+    pub fetch_tries: u32,
+    /// The first pause before a failed fetch or message is tried again; it doubles each time.
+    pub retry_pause: Duration,
+}
+
+/// The file's keys; all may be left out.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    public_url: Option<String>,
+    lease: Option<String>,
+    beat: Option<String>,
+    drain: Option<String>,
+    fetch_tries: Option<u32>,
+    retry_pause: Option<String>,
+}
+
+#[derive(Debug, thiserror::Error)]
+pub enum SettingsError {
+    #[error("the configuration {} could not be read", path.display())]
+    Read { path: PathBuf, #[source] source: std::io::Error },
+    #[error("the configuration {} has a mistake: {}", path.display(), source.message())]
+    Form { path: PathBuf, #[source] source: Box<toml::de::Error> },
+    #[error("`{key}` in the configuration is not a length of time: `{value}`; write one such as \"20s\"")]
+    Duration { key: &'static str, value: String },
+}
+
+impl Settings {
+    pub fn new(data: PathBuf) -> Settings {
+        Settings {
+            data,
+            public_url: None,
+            lease: Duration::from_secs(20),
+            beat: Duration::from_secs(5),
+            drain: Duration::from_secs(10),
+            fetch_tries: 5,
+            retry_pause: Duration::from_secs(1),
+        }
+    }
+
+    /// Takes over what a configuration file says.
+    pub fn with_file(mut self, path: PathBuf) -> Result<Settings, SettingsError> {
+        let text = std::fs::read_to_string(&path).map_err(|source| SettingsError::Read { path: path.clone(), source })?;
+        let file: File = toml::from_str(&text).map_err(|source| SettingsError::Form { path, source: Box::new(source) })?;
+        self.public_url = file.public_url.or(self.public_url);
+        self.fetch_tries = file.fetch_tries.unwrap_or(self.fetch_tries);
+        for (key, value, place) in [
+            ("lease", file.lease, &mut self.lease),
+            ("beat", file.beat, &mut self.beat),
+            ("drain", file.drain, &mut self.drain),
+            ("retry_pause", file.retry_pause, &mut self.retry_pause),
+        ] {
+            if let Some(value) = value {
+                *place = humantime::parse_duration(&value).map_err(|_| SettingsError::Duration { key, value })?;
+            }
+        }
+        Ok(self)
+    }
+}

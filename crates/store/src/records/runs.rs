@@ -1,0 +1,199 @@
+//! Runs as they are begun, restored and looked at.
+
+use super::step::{AttemptRow, JobRow};
+use super::{Records, StoreError};
+use ordotaxis_core::engine::State;
+use ordotaxis_core::plan::Plan;
+
+/// A run that is about to be written down. With a plan it begins; without one it is a verdict at once.
+#[derive(Debug, Clone)]
+pub struct NewRunRow<'a> {
+    pub project_id: i64,
+    pub pipeline: &'a str,
+    pub title: Option<&'a str>,
+    pub state: State,
+    pub why: Option<&'a str>,
+    pub commit_id: &'a str,
+    pub commit_title: &'a str,
+    pub commit_author: &'a str,
+    pub commit_time: i64,
+    pub branch: Option<&'a str>,
+    pub event: &'a str,
+    pub started_by: Option<&'a str>,
+    pub plan: Option<&'a Plan>,
+    /// JSON list
+    pub diagnostics: Option<&'a str>,
+}
+
+/// How a run is spoken of, and its number in the database.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RunKey {
+    pub id: i64,
+    pub number: i64,
+}
+
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct RunRow {
+    pub id: i64,
+    pub project: String,
+    pub number: i64,
+    pub pipeline: String,
+    pub title: Option<String>,
+    pub state: String,
+    pub why: Option<String>,
+    pub commit_id: String,
+    pub commit_title: String,
+    pub commit_author: String,
+    pub branch: Option<String>,
+    pub event: String,
+    pub started_by: Option<String>,
+    pub diagnostics: Option<String>,
+    pub created_at: i64,
+    pub started_at: Option<i64>,
+    pub ended_at: Option<i64>,
+}
+
+const RUN: &str = "SELECT runs.*, projects.name AS project FROM runs JOIN projects ON projects.id = runs.project_id";
+
+/// A run that has not ended, with all that the engine and the runner protocol need to go on with it.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct StoredRun {
+    pub id: i64,
+    pub number: i64,
+    pub project_id: i64,
+    pub state: String,
+    pub commit_id: String,
+    pub commit_time: i64,
+    pub branch: Option<String>,
+    pub started_at: Option<i64>,
+    pub plan: String,
+}
+
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct StoredArtifact {
+    pub run_id: i64,
+    pub job: i64,
+    pub name: String,
+    pub digest: String,
+    pub bytes: i64,
+    pub files: i64,
+}
+
+impl Records {
+    /// Writes a run down with its jobs, gives it its number, and puts `status` (made from the number) into the outbox.
+    /// Gives none when the same commit and pipeline have a run already and nobody asked for another by hand.
+    pub async fn begin_run(
+        &self,
+        run: &NewRunRow<'_>,
+        now: i64,
+        outbox: impl FnOnce(i64) -> Vec<(&'static str, String)>,
+    ) -> Result<Option<RunKey>, StoreError> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let number: i64 = sqlx::query_scalar("SELECT next_number FROM projects WHERE id = ?").bind(run.project_id).fetch_one(&mut *tx).await?;
+        let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
+        let ended = run.state.is_end().then_some(now);
+        let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
+                     branch, event, started_by, plan, diagnostics, created_at, started_at, ended_at)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+        let id: Option<i64> = sqlx::query_scalar(sql)
+            .bind(run.project_id)
+            .bind(number)
+            .bind(run.pipeline)
+            .bind(run.title)
+            .bind(run.state.word())
+            .bind(run.why)
+            .bind(run.commit_id)
+            .bind(run.commit_title)
+            .bind(run.commit_author)
+            .bind(run.commit_time)
+            .bind(run.branch)
+            .bind(run.event)
+            .bind(run.started_by)
+            .bind(plan)
+            .bind(run.diagnostics)
+            .bind(now)
+            .bind(ended)
+            .bind(ended)
+            .fetch_optional(&mut *tx)
+            .await?;
+        let Some(id) = id else { return Ok(None) };
+        sqlx::query("UPDATE projects SET next_number = next_number + 1 WHERE id = ?").bind(run.project_id).execute(&mut *tx).await?;
+        if let Some(plan) = run.plan {
+            let fresh = ordotaxis_core::engine::Run::new(std::sync::Arc::new(plan.clone()), now);
+            super::step::write_jobs(&mut tx, fresh.jobs().iter().enumerate().map(|(number, job)| JobRow::new(id, number, job))).await?;
+        }
+        for (kind, body) in outbox(number) {
+            sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
+                .bind(run.project_id)
+                .bind(run.commit_id)
+                .bind(kind)
+                .bind(body)
+                .bind(now)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(Some(RunKey { id, number }))
+    }
+
+    /// Every run that has not ended, oldest first.
+    pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
+        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, started_at, plan
+                   FROM runs WHERE ended_at IS NULL AND plan IS NOT NULL ORDER BY id";
+        Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn run(&self, project: &str, number: i64) -> Result<Option<RunRow>, StoreError> {
+        let sql = format!("{RUN} WHERE projects.name = ? AND runs.number = ?");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(number).fetch_optional(&self.pool).await?)
+    }
+
+    /// The newest run of a project.
+    pub async fn newest_run(&self, project: &str) -> Result<Option<RunRow>, StoreError> {
+        let sql = format!("{RUN} WHERE projects.name = ? ORDER BY runs.id DESC LIMIT 1");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).fetch_optional(&self.pool).await?)
+    }
+
+    /// Runs with an id below `before`, newest first.
+    pub async fn runs(&self, project: Option<&str>, before: i64, limit: i64) -> Result<Vec<RunRow>, StoreError> {
+        let sql = format!("{RUN} WHERE (?1 IS NULL OR projects.name = ?1) AND runs.id < ?2 ORDER BY runs.id DESC LIMIT ?3");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(before).bind(limit).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn run_plan(&self, id: i64) -> Result<Option<Plan>, StoreError> {
+        let text: Option<String> = sqlx::query_scalar("SELECT plan FROM runs WHERE id = ?").bind(id).fetch_one(&self.pool).await?;
+        text.map(|text| serde_json::from_str(&text).map_err(|_| StoreError::Value("runs.plan"))).transpose()
+    }
+
+    pub async fn jobs(&self, run_id: i64) -> Result<Vec<JobRow>, StoreError> {
+        Ok(sqlx::query_as("SELECT * FROM jobs WHERE run_id = ? ORDER BY number").bind(run_id).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn attempts(&self, run_id: i64) -> Result<Vec<AttemptRow>, StoreError> {
+        Ok(sqlx::query_as("SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number").bind(run_id).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn artifacts(&self, run_id: i64) -> Result<Vec<StoredArtifact>, StoreError> {
+        Ok(sqlx::query_as("SELECT * FROM artifacts WHERE run_id = ? ORDER BY job, name").bind(run_id).fetch_all(&self.pool).await?)
+    }
+
+    /// How many jobs of each run are in which state, for runs given by id.
+    pub async fn state_counts(&self, runs: &[i64]) -> Result<Vec<(i64, String, i64)>, StoreError> {
+        let list = serde_json::to_string(runs).map_err(|_| StoreError::Value("run ids"))?;
+        let sql = "SELECT run_id, state, count(*) FROM jobs WHERE run_id IN (SELECT value FROM json_each(?)) GROUP BY run_id, state";
+        Ok(sqlx::query_as(sql).bind(list).fetch_all(&self.pool).await?)
+    }
+
+    /// The first job of a run, by time, that failed or was lost.
+    pub async fn first_failed(&self, run_id: i64) -> Result<Option<JobRow>, StoreError> {
+        let sql = "SELECT * FROM jobs WHERE run_id = ? AND state IN ('failed', 'lost') ORDER BY ended_at, number LIMIT 1";
+        Ok(sqlx::query_as(sql).bind(run_id).fetch_optional(&self.pool).await?)
+    }
+
+    /// The durations of the last passed runs like this one, for "usually passes in …".
+    pub async fn passed_durations(&self, project: &str, pipeline: &str, before: i64) -> Result<Vec<i64>, StoreError> {
+        let sql = "SELECT ended_at - started_at FROM runs WHERE project_id = (SELECT id FROM projects WHERE name = ?)
+                   AND pipeline = ? AND state = 'passed' AND id < ? AND started_at IS NOT NULL ORDER BY id DESC LIMIT 15";
+        Ok(sqlx::query_scalar(sql).bind(project).bind(pipeline).bind(before).fetch_all(&self.pool).await?)
+    }
+}

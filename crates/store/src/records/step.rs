@@ -1,0 +1,190 @@
+//! One step of runs: all rows that a batch of events changed, in one transaction. Rows go in as JSON lists, one
+//! statement a table however many rows: each awaited call costs a thread hop.
+
+use super::{Records, StoreError};
+use ordotaxis_core::engine::{JobState, State};
+use serde::Serialize;
+use sqlx::SqliteConnection;
+
+/// A job as it is stored.
+#[derive(Debug, Clone, Serialize, sqlx::FromRow)]
+pub struct JobRow {
+    pub run_id: i64,
+    pub number: i64,
+    pub state: String,
+    pub why: Option<String>,
+    pub attempt: u32,
+    pub losses: u32,
+    pub runner: Option<String>,
+    pub since: i64,
+    pub started_at: Option<i64>,
+    pub ended_at: Option<i64>,
+    pub stop_asked: Option<String>,
+}
+
+impl JobRow {
+    pub fn new(run_id: i64, number: usize, job: &JobState) -> JobRow {
+        JobRow {
+            run_id,
+            number: i64::try_from(number).unwrap_or(i64::MAX),
+            state: job.state.word().to_owned(),
+            why: job.why.clone(),
+            attempt: job.attempt,
+            losses: job.losses,
+            runner: job.runner.clone(),
+            since: job.since,
+            started_at: job.started,
+            ended_at: job.ended,
+            stop_asked: job.stop_asked.clone(),
+        }
+    }
+
+    pub fn restore(self) -> Result<JobState, StoreError> {
+        Ok(JobState {
+            state: State::from_word(&self.state).ok_or(StoreError::Value("jobs.state"))?,
+            attempt: self.attempt,
+            losses: self.losses,
+            runner: self.runner,
+            why: self.why,
+            since: self.since,
+            started: self.started_at,
+            ended: self.ended_at,
+            stop_asked: self.stop_asked,
+        })
+    }
+}
+
+#[derive(Debug, Clone, Serialize, sqlx::FromRow)]
+pub struct AttemptRow {
+    pub run_id: i64,
+    pub job: i64,
+    pub number: u32,
+    pub runner: String,
+    pub session: String,
+    pub slot: u32,
+    pub state: String,
+    pub why: Option<String>,
+    pub exit_code: Option<i32>,
+    pub started_at: i64,
+    pub ended_at: Option<i64>,
+    /// JSON list
+    pub phases: String,
+}
+
+/// Everything a batch of events changed.
+#[derive(Debug, Clone, Default)]
+pub struct StepRows {
+    pub jobs: Vec<JobRow>,
+    pub attempts: Vec<AttemptRow>,
+    pub artifacts: Vec<super::StoredArtifact>,
+    /// Runs whose own state changed: (id, state, why, started, ended).
+    pub runs: Vec<(i64, State, Option<String>, Option<i64>, Option<i64>)>,
+    /// (run, JSON of the live event)
+    pub journal: Vec<(i64, String)>,
+    /// (project, commit, kind, JSON of the message)
+    pub outbox: Vec<(i64, String, &'static str, String)>,
+}
+
+/// One thing that happened, as live updates carry it.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct Journal {
+    pub id: i64,
+    pub run_id: i64,
+    pub body: String,
+}
+
+impl StepRows {
+    pub fn is_empty(&self) -> bool {
+        self.jobs.is_empty() && self.attempts.is_empty() && self.runs.is_empty() && self.journal.is_empty() && self.outbox.is_empty()
+    }
+}
+
+impl Records {
+    /// Writes all of it or nothing. Gives the journal's new rows with their ids.
+    pub async fn write_step(&self, rows: &StepRows, now: i64) -> Result<Vec<Journal>, StoreError> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        write_jobs(&mut tx, rows.jobs.iter().cloned()).await?;
+        write_attempts(&mut tx, &rows.attempts).await?;
+        for (id, state, why, started, ended) in &rows.runs {
+            sqlx::query("UPDATE runs SET state = ?, why = ?, started_at = ?, ended_at = ? WHERE id = ?")
+                .bind(state.word())
+                .bind(why)
+                .bind(started)
+                .bind(ended)
+                .bind(id)
+                .execute(&mut *tx)
+                .await?;
+        }
+        for artifact in &rows.artifacts {
+            sqlx::query("INSERT OR REPLACE INTO artifacts (run_id, job, name, digest, bytes, files) VALUES (?, ?, ?, ?, ?, ?)")
+                .bind(artifact.run_id)
+                .bind(artifact.job)
+                .bind(&artifact.name)
+                .bind(&artifact.digest)
+                .bind(artifact.bytes)
+                .bind(artifact.files)
+                .execute(&mut *tx)
+                .await?;
+        }
+        for (project, commit, kind, body) in &rows.outbox {
+            sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
+                .bind(project)
+                .bind(commit)
+                .bind(kind)
+                .bind(body)
+                .bind(now)
+                .execute(&mut *tx)
+                .await?;
+        }
+        let journal = write_journal(&mut tx, &rows.journal, now).await?;
+        tx.commit().await?;
+        Ok(journal)
+    }
+
+    /// What happened after `id`, at most `limit` things.
+    pub async fn journal_after(&self, id: i64, limit: i64) -> Result<Vec<Journal>, StoreError> {
+        let sql = "SELECT id, run_id, body FROM journal WHERE id > ? ORDER BY id LIMIT ?";
+        Ok(sqlx::query_as(sql).bind(id).bind(limit).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn journal_end(&self) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM journal").fetch_one(&self.pool).await?)
+    }
+}
+
+fn json<T: Serialize>(rows: &[T]) -> Result<String, StoreError> {
+    serde_json::to_string(rows).map_err(|_| StoreError::Value("rows"))
+}
+
+pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<Item = JobRow>) -> Result<(), StoreError> {
+    let rows: Vec<JobRow> = rows.collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let sql = "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, losses, runner, since, started_at, ended_at, stop_asked)
+        SELECT value ->> 'run_id', value ->> 'number', value ->> 'state', value ->> 'why', value ->> 'attempt', value ->> 'losses',
+               value ->> 'runner', value ->> 'since', value ->> 'started_at', value ->> 'ended_at', value ->> 'stop_asked'
+        FROM json_each(?)";
+    sqlx::query(sql).bind(json(&rows)?).execute(tx).await?;
+    Ok(())
+}
+
+async fn write_attempts(tx: &mut SqliteConnection, rows: &[AttemptRow]) -> Result<(), StoreError> {
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let sql = "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases)
+        SELECT value ->> 'run_id', value ->> 'job', value ->> 'number', value ->> 'runner', value ->> 'session', value ->> 'slot',
+               value ->> 'state', value ->> 'why', value ->> 'exit_code', value ->> 'started_at', value ->> 'ended_at', value ->> 'phases'
+        FROM json_each(?)";
+    sqlx::query(sql).bind(json(rows)?).execute(tx).await?;
+    Ok(())
+}
+
+async fn write_journal(tx: &mut SqliteConnection, rows: &[(i64, String)], now: i64) -> Result<Vec<Journal>, StoreError> {
+    if rows.is_empty() {
+        return Ok(Vec::new());
+    }
+    let sql = "INSERT INTO journal (run_id, at, body) SELECT value ->> 0, ?, value ->> 1 FROM json_each(?) RETURNING id, run_id, body";
+    Ok(sqlx::query_as(sql).bind(now).bind(json(rows)?).fetch_all(tx).await?)
+}

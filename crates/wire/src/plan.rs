@@ -1,0 +1,117 @@
+//! A plan and diagnostics as other programs read them.
+
+use ordotaxis_core::language::{Diagnostic, JobId, Lines, Severity};
+use ordotaxis_core::plan::{Because, Occasion, Plan, edges};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PlanView {
+    pub pipeline: String,
+    pub title: Option<String>,
+    pub occasion: Occasion,
+    /// Names, in the order of the file's `order`.
+    pub stages: Vec<String>,
+    pub jobs: Vec<PlannedJobView>,
+    pub diagnostics: Vec<DiagnosticView>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PlannedJobView {
+    pub id: JobId,
+    pub stage: String,
+    pub name: String,
+    /// Axis to value; empty for a job without a matrix.
+    pub cell: BTreeMap<String, String>,
+    pub waits_for: Vec<WaitView>,
+    pub takes: Vec<String>,
+    pub gives: Vec<String>,
+    /// Why it will not run, or null.
+    pub skipped: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WaitView {
+    pub job: JobId,
+    pub because: Because,
+    /// Other waits already say it.
+    pub implied: bool,
+}
+
+/// A diagnostic with its place; lines and columns count from 1, columns in Unicode characters.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DiagnosticView {
+    pub code: String,
+    pub severity: Severity,
+    pub message: String,
+    pub hint: Option<String>,
+    pub file: String,
+    pub line: usize,
+    pub column: usize,
+    pub end_line: usize,
+    pub end_column: usize,
+    /// In Unicode characters.
+    pub length: usize,
+    pub related: Vec<RelatedView>,
+}
+
+/// A further place that belongs to a diagnostic: one edge of a circle, say.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RelatedView {
+    pub message: String,
+    pub line: usize,
+    pub column: usize,
+}
+
+impl PlanView {
+    pub fn new(plan: &Plan) -> PlanView {
+        let jobs = plan.jobs.iter().zip(edges(plan)).map(|(job, edges)| PlannedJobView {
+            id: job.id.clone(),
+            stage: plan.stages[job.stage].name.clone(),
+            name: job.name.clone(),
+            cell: BTreeMap::new(),
+            waits_for: edges
+                .into_iter()
+                .map(|edge| WaitView { job: plan.jobs[edge.job].id.clone(), because: edge.because, implied: edge.implied })
+                .collect(),
+            takes: job.takes.iter().map(|take| format!("{}/{}", plan.jobs[take.job].id, take.artifact)).collect(),
+            gives: job.gives.iter().map(|give| give.artifact.clone()).collect(),
+            skipped: None,
+        });
+        PlanView {
+            pipeline: plan.pipeline.clone(),
+            title: plan.title.clone(),
+            occasion: plan.occasion.clone(),
+            stages: plan.stages.iter().map(|stage| stage.name.clone()).collect(),
+            jobs: jobs.collect(),
+            diagnostics: Vec::new(),
+        }
+    }
+}
+
+/// Diagnostics of a file with their places.
+pub fn diagnostic_views(file: &str, text: &str, diagnostics: &[Diagnostic]) -> Vec<DiagnosticView> {
+    let lines = Lines::new(text);
+    let view = |d: &Diagnostic| {
+        let ((line, column), (end_line, end_column)) = (lines.position(d.span.start), lines.position(d.span.end));
+        let related = d.related.iter().map(|(span, message)| {
+            let (line, column) = lines.position(span.start);
+            RelatedView { message: message.clone(), line, column }
+        });
+        DiagnosticView {
+            code: d.code.word().to_owned(),
+            severity: d.severity,
+            message: d.message.clone(),
+            hint: d.hint.clone(),
+            file: file.to_owned(),
+            line,
+            column,
+            end_line,
+            end_column,
+            length: text.get(d.span.clone()).map_or(0, |part| part.chars().count()),
+            related: related.collect(),
+        }
+    };
+    diagnostics.iter().map(view).collect()
+}

@@ -1,0 +1,27 @@
+//! Errors as RFC 9457 problem details: a stable `type`, a `detail` fit for a person, and for bad input a pointer
+//! (RFC 6901) to each wrong field.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+pub const MEDIA_TYPE: &str = "application/problem+json";
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// A stable word, such as `/problems/unknown-project`.
+    #[serde(rename = "type")]
+    pub kind: String,
+    pub title: String,
+    pub status: u16,
+    /// What happened and what to do, for a person.
+    pub detail: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub errors: Vec<FieldProblem>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FieldProblem {
+    /// RFC 6901, within the request's body.
+    pub pointer: String,
+    pub detail: String,
+}

@@ -1,0 +1,194 @@
+//! The runner protocol: plain HTTP, always started by the runner, every call safe to repeat.
+//!
+//! A runner enrols once, signs on each time it starts (that begins a *session*), and then each of its slots claims,
+//! works and finishes. A slot holds at most one attempt, so a claim that is repeated gets the same lease again. The
+//! attempt's number is the fencing number: a call for a number that was given up is answered 409 and changes nothing.
+
+use crate::view::{PhaseKind, PhaseView};
+use indexmap::IndexMap;
+use ordotaxis_core::engine::Outcome;
+use ordotaxis_core::language::{Checkout, Give, JobId, Step};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::str::FromStr;
+
+pub const VERSION: u32 = 1;
+
+/// Names one attempt in addresses: `RUN-JOB-NUMBER`, all numbers of the service.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct AttemptId {
+    pub run: i64,
+    pub job: usize,
+    pub attempt: u32,
+}
+
+impl fmt::Display for AttemptId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}-{}-{}", self.run, self.job, self.attempt)
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BadAttemptId;
+
+impl FromStr for AttemptId {
+    type Err = BadAttemptId;
+
+    fn from_str(text: &str) -> Result<Self, BadAttemptId> {
+        let mut parts = text.splitn(3, '-');
+        let mut next = || parts.next().ok_or(BadAttemptId);
+        let (run, job, attempt) = (next()?, next()?, next()?);
+        Ok(AttemptId {
+            run: run.parse().map_err(|_| BadAttemptId)?,
+            job: job.parse().map_err(|_| BadAttemptId)?,
+            attempt: attempt.parse().map_err(|_| BadAttemptId)?,
+        })
+    }
+}
+
+impl Serialize for AttemptId {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for AttemptId {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map_err(|_| serde::de::Error::custom("an attempt is named RUN-JOB-NUMBER"))
+    }
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Enrol {
+    pub token: String,
+    pub name: String,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Enrolled {
+    pub name: String,
+    /// The runner's own credential, a bearer token.
+    pub credential: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SignOn {
+    pub version: u32,
+    /// Made anew at each start of the runner.
+    pub session: String,
+    pub slots: u32,
+    pub labels: Vec<String>,
+    pub isolation: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SignedOn {
+    pub beat_ms: u64,
+    pub lease_ms: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SignOff {
+    pub session: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Claim {
+    pub session: String,
+    pub slot: u32,
+}
+
+/// Answers a claim; null when nothing came up while the call was held open.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Claimed {
+    pub lease: Option<Lease>,
+}
+
+/// Everything a runner needs to do one job.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Lease {
+    pub attempt: AttemptId,
+    pub project: String,
+    pub git_url: String,
+    pub commit: String,
+    /// For a branch that the commit was pushed to; helps a mirror fetch little.
+    pub branch: Option<String>,
+    /// `PROJECT/NUMBER`
+    pub run: String,
+    pub job: JobId,
+    pub steps: Vec<Step>,
+    /// Everything a step finds in its environment but what only the runner knows.
+    pub env: IndexMap<String, String>,
+    pub takes: Vec<LeaseTake>,
+    pub gives: Vec<Give>,
+    pub checkout: Checkout,
+    pub timeout_ms: Option<u64>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LeaseTake {
+    /// `STAGE.NAME/ARTIFACT`
+    pub name: String,
+    /// None when the giver's globs matched nothing and its file forgave that.
+    pub digest: Option<String>,
+    pub to: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Beat {
+    pub session: String,
+    pub holding: Vec<AttemptId>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Beaten {
+    /// Attempts that someone asked to stop.
+    pub stop: Vec<AttemptId>,
+    /// Attempts that were given up: end them and say nothing more.
+    pub unknown: Vec<AttemptId>,
+}
+
+/// All phases of the attempt so far; replaces what was told before.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Phases {
+    pub phases: Vec<PhaseView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LogAnswer {
+    /// How many bytes of the log the service has.
+    pub offset: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Finish {
+    pub session: String,
+    pub slot: u32,
+    pub outcome: Outcome,
+    pub exit_code: Option<i32>,
+    pub why: Option<String>,
+    pub phases: Vec<PhaseView>,
+    pub artifacts: Vec<GivenArtifact>,
+    /// Whether the slot wants its next lease in the answer.
+    pub claim: bool,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GivenArtifact {
+    pub name: String,
+    pub digest: String,
+    pub bytes: u64,
+    pub files: u64,
+}
+
+impl PhaseKind {
+    pub fn word(self) -> &'static str {
+        match self {
+            PhaseKind::Checkout => "checkout",
+            PhaseKind::Take => "take",
+            PhaseKind::Step => "step",
+            PhaseKind::Give => "give",
+        }
+    }
+}

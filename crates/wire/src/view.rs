@@ -1,0 +1,223 @@
+//! What the service tells people.
+
+use crate::plan::DiagnosticView;
+use jiff::Timestamp;
+use ordotaxis_core::engine::State;
+use ordotaxis_core::language::JobId;
+use ordotaxis_core::plan::Event;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProjectView {
+    pub name: String,
+    pub git_url: String,
+    pub main_branch: String,
+    /// Where the forge sends its webhooks.
+    pub hook_url: String,
+    /// What webhooks are signed with; shown once, when the project is added.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hook_secret: Option<String>,
+    #[schema(value_type = String, format = DateTime)]
+    pub created_at: Timestamp,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct OccasionView {
+    pub event: Event,
+    pub by: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunView {
+    /// `PROJECT/NUMBER`
+    pub run: String,
+    pub project: String,
+    pub number: i64,
+    pub pipeline: String,
+    pub title: Option<String>,
+    pub state: State,
+    /// The sentence a person would say about it.
+    pub sentence: String,
+    pub commit: String,
+    pub commit_title: String,
+    pub commit_author: String,
+    pub branch: Option<String>,
+    pub occasion: OccasionView,
+    pub why: Option<String>,
+    #[schema(value_type = String, format = DateTime)]
+    pub created_at: Timestamp,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub started_at: Option<Timestamp>,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended_at: Option<Timestamp>,
+    /// How many jobs are in which state.
+    pub counts: Vec<StateCount>,
+    /// The median time of the last passed runs of this pipeline on this branch, when there are some.
+    pub usual_ms: Option<i64>,
+    /// Only where one run is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jobs: Option<Vec<JobView>>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub diagnostics: Vec<DiagnosticView>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StateCount {
+    pub state: State,
+    pub jobs: i64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct JobView {
+    pub id: JobId,
+    pub stage: String,
+    pub state: State,
+    pub why: Option<String>,
+    pub may_fail: bool,
+    /// When it came into its present state.
+    #[schema(value_type = String, format = DateTime)]
+    pub since: Timestamp,
+    pub attempts: Vec<AttemptView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AttemptView {
+    pub number: u32,
+    pub runner: String,
+    pub state: State,
+    pub why: Option<String>,
+    pub exit_code: Option<i32>,
+    #[schema(value_type = String, format = DateTime)]
+    pub started_at: Timestamp,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended_at: Option<Timestamp>,
+    pub phases: Vec<PhaseView>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum PhaseKind {
+    Checkout,
+    Take,
+    Step,
+    Give,
+}
+
+/// A part of an attempt. While it runs `duration_ms` is null.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PhaseView {
+    pub name: String,
+    pub kind: PhaseKind,
+    #[schema(value_type = String, format = DateTime)]
+    pub started_at: Timestamp,
+    pub duration_ms: Option<i64>,
+    /// For a step that was forgiven or that ended the job.
+    pub failed: bool,
+    pub exit_code: Option<i32>,
+    /// Where its output begins in the attempt's log, in bytes.
+    pub log_from: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ArtifactView {
+    pub job: JobId,
+    pub name: String,
+    /// `sha256:` and 64 hexadecimal digits, of the packed archive (tar, zstd).
+    pub digest: String,
+    /// Of the packed archive.
+    pub bytes: u64,
+    pub files: u64,
+    /// Where it can be fetched.
+    pub url: String,
+}
+
+/// Why a job, or each job of a run that has not ended, is as it is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WhyView {
+    pub run: String,
+    pub state: State,
+    pub why: String,
+    pub jobs: Vec<JobWhyView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct JobWhyView {
+    pub id: JobId,
+    pub state: State,
+    pub why: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunnerView {
+    pub name: String,
+    pub labels: Vec<String>,
+    pub isolation: String,
+    pub slots: u32,
+    pub busy: u32,
+    pub connected: bool,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub seen_at: Option<Timestamp>,
+    /// What it does now: `RUN JOB`.
+    pub doing: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BoardView {
+    pub projects: Vec<BoardLine>,
+    pub slots: u32,
+    pub busy: u32,
+}
+
+/// A project on the board: is it broken, since when, and whose is it?
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BoardLine {
+    pub project: String,
+    pub main_branch: String,
+    /// The newest verdict on the main branch.
+    pub main: Option<State>,
+    /// When the main branch came to this verdict from another.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub since: Option<Timestamp>,
+    /// For a broken one: what broke first, since which commit, whose.
+    pub broke: Option<BrokeView>,
+    /// Up to 30, the newest last.
+    pub runs: Vec<BoardRun>,
+    /// What is going on now, with jobs.
+    pub now: Vec<RunView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BrokeView {
+    pub run: String,
+    pub job: Option<JobId>,
+    pub why: String,
+    pub commit: String,
+    pub commit_title: String,
+    pub author: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BoardRun {
+    pub run: String,
+    pub state: State,
+    pub branch: Option<String>,
+    pub commit_title: String,
+    pub duration_ms: Option<i64>,
+}
+
+/// Something that happened, as live events carry it: a run or one of its jobs is another now.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LiveEvent {
+    pub run: String,
+    pub state: State,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<JobId>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    pub name: String,
+}

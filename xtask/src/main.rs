@@ -1,1 +1,69 @@
-fn main(){}
+//! The project's own tasks: `cargo xtask demo | test | lint | bench`. Each does all set-up it needs: missing programs
+//! come from packages where that is allowed, else it says exactly what to install.
+
+mod demo;
+mod layers;
+mod setup;
+
+use std::process::ExitCode;
+
+const USAGE: &str = "usage: cargo xtask TASK
+
+  demo [--once]   show everything: forge, service and runners on loopback, with a short real history
+                  (--once: replay it, check how it ended, print a table, and leave)
+  test            every test, in headless Chromium too
+  lint            formatting, clippy, console types and style, the layering of crates
+  bench           measure, each figure beside its limit";
+
+fn main() -> ExitCode {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
+    let done = match words.as_slice() {
+        ["demo"] => demo::demo(false),
+        ["demo", "--once"] => demo::demo(true),
+        ["test", rest @ ..] => test(rest),
+        ["lint"] => lint(),
+        ["bench", rest @ ..] => bench(rest),
+        _ => {
+            eprintln!("{USAGE}");
+            return ExitCode::from(2);
+        }
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(why) => {
+            eprintln!("xtask: {why}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+type Done = Result<(), String>;
+
+fn test(rest: &[&str]) -> Done {
+    setup::programs(setup::FOR_TESTS)?;
+    setup::console()?;
+    // The tests start these as processes; one build serves all of them.
+    setup::run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])?;
+    let mut arguments = vec!["test", "--workspace", "--quiet"];
+    arguments.extend(rest);
+    setup::run("cargo", &arguments)?;
+    layers::check()
+}
+
+fn lint() -> Done {
+    setup::console()?;
+    setup::run("cargo", &["fmt", "--all", "--check"])?;
+    setup::run("cargo", &["clippy", "--workspace", "--all-targets", "--quiet", "--", "-D", "warnings"])?;
+    setup::run_in("console", "npm", &["run", "--silent", "lint"])?;
+    layers::check()
+}
+
+fn bench(rest: &[&str]) -> Done {
+    setup::programs(setup::FOR_DEMO)?;
+    setup::console()?;
+    setup::run("cargo", &["build", "--quiet", "--release", "--package", "ordotaxis-cli"])?;
+    let mut arguments = vec!["run", "--quiet", "--release", "--package", "ordotaxis-testbed", "--bin", "ordotaxis-bench", "--"];
+    arguments.extend(rest);
+    setup::run("cargo", &arguments)
+}

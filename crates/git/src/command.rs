@@ -14,6 +14,8 @@ const TIME_LIMIT: Duration = Duration::from_secs(600);
 pub enum GitError {
     #[error("git could not be started; is it installed?")]
     Start(#[source] std::io::Error),
+    #[error("the mirror {} could not be made", path.display())]
+    Folder { path: std::path::PathBuf, #[source] source: std::io::Error },
     #[error("git {verb} did not end within {} s", TIME_LIMIT.as_secs())]
     TimedOut { verb: String },
     #[error("git {verb} failed: {said}")]

@@ -92,6 +92,7 @@ impl Mirror {
         if self.dir.join("HEAD").exists() {
             return Ok(());
         }
+        tokio::fs::create_dir_all(&self.dir).await.map_err(|source| GitError::Folder { path: self.dir.clone(), source })?;
         git(&self.dir, &["init", "--quiet", "--bare"]).await.map(drop)
     }
 

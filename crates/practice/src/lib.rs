@@ -1,1 +1,9 @@
+//! Stand-ins for the outside world, for the demo and the tests: small and plain, but real. So far a forge: bare
+//! repositories served by git's own smart HTTP, signed webhooks, commit statuses, one page a repository.
 
+mod backend;
+mod forge;
+mod hook;
+mod page;
+
+pub use forge::{Forge, ForgeError, Status};

@@ -1,1 +1,73 @@
-fn main(){}
+//! `ordotaxis-practice forge`: serves the practice forge on loopback until interrupted.
+
+use clap::{Parser, Subcommand};
+use ordotaxis_practice::Forge;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+#[derive(Parser)]
+#[command(name = "ordotaxis-practice", about = "Stand-ins for the outside world, for practice and tests")]
+struct Options {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Subcommand)]
+enum What {
+    /// A small forge: bare repositories over HTTP, signed webhooks, commit statuses
+    Forge {
+        #[arg(long, default_value = "127.0.0.1:7080")]
+        listen: SocketAddr,
+        #[arg(long, default_value = "./practice-forge")]
+        data: PathBuf,
+    },
+    /// Make a repository on a running practice forge, or set where its webhooks go; prints it as JSON
+    Repository {
+        name: String,
+        #[arg(long, default_value = "http://127.0.0.1:7080")]
+        forge: String,
+        #[arg(long, requires = "secret")]
+        hook: Option<String>,
+        #[arg(long)]
+        secret: Option<String>,
+    },
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    tracing_subscriber::fmt().with_writer(std::io::stderr).init();
+    let done = match Options::parse().what {
+        What::Forge { listen, data } => serve(listen, data).await,
+        What::Repository { name, forge, hook, secret } => repository(&name, &forge, hook.zip(secret)).await,
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("ordotaxis-practice: {error}");
+            ExitCode::from(1)
+        }
+    }
+}
+
+async fn serve(listen: SocketAddr, data: PathBuf) -> Result<(), Box<dyn std::error::Error>> {
+    let listener = tokio::net::TcpListener::bind(listen).await?;
+    let address = listener.local_addr()?;
+    let forge = Forge::open(data, format!("http://{address}"))?;
+    println!("practice forge at http://{address}");
+    tokio::select! {
+        served = forge.serve(listener) => Ok(served?),
+        signal = tokio::signal::ctrl_c() => Ok(signal?),
+    }
+}
+
+async fn repository(name: &str, forge: &str, hook: Option<(String, String)>) -> Result<(), Box<dyn std::error::Error>> {
+    let client = reqwest::Client::new();
+    let made = client.post(format!("{forge}/api/repositories")).json(&serde_json::json!({ "name": name })).send().await?;
+    println!("{}", made.error_for_status()?.text().await?);
+    if let Some((url, secret)) = hook {
+        let hook = serde_json::json!({ "url": url, "secret": secret });
+        client.put(format!("{forge}/api/repositories/{name}/hook")).json(&hook).send().await?.error_for_status()?;
+    }
+    Ok(())
+}

@@ -114,6 +114,15 @@ pub(crate) fn unpack(archive: &Path, into: &Path) -> Result<(), ArchiveError> {
     Ok(())
 }
 
+/// Unpacks an archive whose digest is the promised one; says in a sentence what is wrong otherwise.
+pub fn unpack_checked(archive: &Path, digest: &str, into: &Path) -> Result<(), String> {
+    let got = digest_of(archive).map_err(|error| error.to_string())?;
+    if got != digest {
+        return Err(format!("it arrived damaged: its digest is {got}, not {digest}"));
+    }
+    unpack(archive, into).map_err(|error| error.to_string())
+}
+
 /// The digest of a file, read in pieces.
 pub(crate) fn digest_of(path: &Path) -> Result<String, ArchiveError> {
     let mut file = File::open(path).map_err(io(path))?;

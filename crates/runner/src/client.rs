@@ -54,10 +54,6 @@ impl Client {
         Client { identity, http: http.build().unwrap_or_default() }
     }
 
-    pub(crate) fn name(&self) -> &str {
-        &self.identity.name
-    }
-
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
         self.http.request(method, format!("{}/runner/v1/{path}", self.identity.url)).bearer_auth(&self.identity.credential)
     }

@@ -19,6 +19,7 @@ mod step;
 mod work;
 mod workspace;
 
+pub use archive::unpack_checked;
 pub use client::{CallError, enrol};
 pub use identity::{Identity, IdentityError};
 pub use isolation::Isolation;

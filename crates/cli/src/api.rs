@@ -1,0 +1,78 @@
+//! The client's side of the service's HTTP API.
+
+use crate::commands::Failure;
+use crate::options::Global;
+use crate::profile;
+use crate::reference::RunRef;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::view::RunView;
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::time::Duration;
+
+#[derive(Clone)]
+pub(crate) struct Api {
+    pub(crate) url: String,
+    token: String,
+    http: reqwest::Client,
+}
+
+impl Api {
+    /// The service named by options, environment or `sign-in`.
+    pub(crate) fn new(global: &Global) -> Result<Api, Failure> {
+        let kept = profile::load();
+        let url = address(global);
+        let missing = || Failure::new(2, "no token is known", "run `ordotaxis sign-in`, or give --token or ORDOTAXIS_TOKEN");
+        let token = global.token.clone().or(kept.token).ok_or_else(missing)?;
+        Ok(Api::with(url, token))
+    }
+
+    pub(crate) fn with(url: String, token: String) -> Api {
+        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).build().unwrap_or_default();
+        Api { url: url.trim_end_matches('/').to_owned(), token, http }
+    }
+
+    pub(crate) fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.token)
+    }
+
+    pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
+        let answer = request.send().await.map_err(|error| {
+            let why = if error.is_connect() { "nothing listens there" } else { "it does not answer" };
+            Failure::new(3, format!("the service at {} could not be reached: {why}", self.url), "start it with `ordotaxis serve`, or name another with --url")
+        })?;
+        if answer.status().is_success() {
+            return Ok(answer);
+        }
+        let status = answer.status();
+        let text = answer.text().await.unwrap_or_default();
+        let what = serde_json::from_str::<Problem>(&text).map_or_else(|_| format!("it answered {status}"), |problem| problem.detail);
+        Err(Failure::new(3, what, format!("the service at {} refused ({status})", self.url)))
+    }
+
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        self.read(self.request(Method::GET, path)).await
+    }
+
+    pub(crate) async fn post<A: Serialize, T: DeserializeOwned>(&self, path: &str, ask: &A) -> Result<T, Failure> {
+        self.read(self.request(Method::POST, path).json(ask)).await
+    }
+
+    async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
+        let answer = self.send(request).await?;
+        let not_ours = |_| Failure::new(3, format!("{} does not speak as an Ordotaxis service", self.url), "check --url, and that both have the same version");
+        answer.json().await.map_err(not_ours)
+    }
+
+    pub(crate) async fn run(&self, run: &RunRef) -> Result<RunView, Failure> {
+        match run.number {
+            Some(number) => self.get(&format!("runs/{}/{number}", run.project)).await,
+            None => self.get(&format!("projects/{}/newest-run", run.project)).await,
+        }
+    }
+}
+
+pub(crate) fn address(global: &Global) -> String {
+    global.url.clone().or(profile::load().url).unwrap_or_else(|| "http://127.0.0.1:7070".into())
+}

@@ -1,0 +1,92 @@
+//! `check`: every mistake of pipeline files, with its place underlined.
+
+use super::{Done, Failure, OK, failed};
+use crate::options::CheckFormat;
+use crate::out;
+use codespan_reporting::diagnostic::{Diagnostic as Shown, Label};
+use codespan_reporting::files::SimpleFile;
+use codespan_reporting::term::{self, Config, Styles, StylesWriter};
+use ordotaxis_core::language::{Diagnostic, Severity, has_errors};
+use ordotaxis_core::plan;
+use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
+use std::path::{Path, PathBuf};
+
+pub(super) fn check(files: Vec<PathBuf>, format: CheckFormat, json: bool) -> Done {
+    let files = if files.is_empty() { found()? } else { files };
+    let mut views: Vec<DiagnosticView> = Vec::new();
+    let mut errors = false;
+    let json = json || format == CheckFormat::Json;
+    for file in &files {
+        let text = read(file)?;
+        let name = file.display().to_string();
+        let diagnostics = plan::check(&text);
+        errors |= has_errors(&diagnostics);
+        if json {
+            views.extend(diagnostic_views(&name, &text, &diagnostics));
+        } else if diagnostics.is_empty() {
+            out::remark(format!("{name}: nothing wrong"));
+        } else {
+            print(&name, &text, &diagnostics)?;
+        }
+    }
+    if json {
+        out::json(&serde_json::json!({ "diagnostics": views }));
+    }
+    if errors { Ok(failed()) } else { OK }
+}
+
+/// The pipeline files of this folder.
+fn found() -> Result<Vec<PathBuf>, Failure> {
+    let mut files: Vec<PathBuf> = [PathBuf::from("ordotaxis.toml")].into_iter().filter(|file| file.exists()).collect();
+    let folder = std::fs::read_dir("ordotaxis").into_iter().flatten().flatten().map(|entry| entry.path());
+    let mut others: Vec<PathBuf> = folder.filter(|path| path.extension().is_some_and(|ext| ext == "toml")).collect();
+    others.sort();
+    files.extend(others);
+    if files.is_empty() {
+        return Err(Failure::new(2, "there is no pipeline file here", "write `ordotaxis.toml`, or name the file to check"));
+    }
+    Ok(files)
+}
+
+pub(super) fn read(file: &Path) -> Result<String, Failure> {
+    let bytes = std::fs::read(file).map_err(|error| Failure::new(2, format!("{} could not be read: {error}", file.display()), "name a pipeline file"))?;
+    let not_text = |error: std::string::FromUtf8Error| {
+        let at = error.utf8_error().valid_up_to();
+        Failure::new(1, format!("{} is not UTF-8 text: byte {at} is the first that is not", file.display()), "save it as UTF-8")
+    };
+    String::from_utf8(bytes).map_err(not_text)
+}
+
+/// Prints diagnostics for a person: the line, what is wrong underlined, what to do.
+pub(super) fn print(name: &str, text: &str, diagnostics: &[Diagnostic]) -> Result<(), Failure> {
+    let file = SimpleFile::new(name, text);
+    let config = Config::default();
+    let styles = Styles::default();
+    let mut buffer = termcolor::Buffer::ansi();
+    for diagnostic in diagnostics {
+        let mut writer = StylesWriter::new(&mut buffer, &styles);
+        let written = term::emit_to_write_style(&mut writer, &config, &file, &shown(diagnostic));
+        written.map_err(|error| Failure::new(1, format!("the mistakes could not be printed: {error}"), "use --format json"))?;
+    }
+    anstream::print!("{}", String::from_utf8_lossy(buffer.as_slice()));
+    let errors = diagnostics.iter().filter(|d| d.severity == Severity::Error).count();
+    let count = if errors == 1 { "1 mistake".to_owned() } else { format!("{errors} mistakes") };
+    out::remark(out::bold(&format!("{name}: {count}")));
+    Ok(())
+}
+
+fn shown(diagnostic: &Diagnostic) -> Shown<()> {
+    let base = match diagnostic.severity {
+        Severity::Error => Shown::error(),
+        Severity::Warning => Shown::warning(),
+        Severity::Note => Shown::note(),
+    };
+    let mut labels = vec![Label::primary((), diagnostic.span.clone())];
+    // The whole way round of a circle: each edge at its own place.
+    if let Some((_, first)) = diagnostic.related.first() {
+        labels = vec![Label::primary((), diagnostic.span.clone()).with_message(first)];
+        labels.extend(diagnostic.related.iter().skip(1).map(|(span, message)| Label::secondary((), span.clone()).with_message(message)));
+    }
+    let notes = diagnostic.hint.iter().cloned().collect();
+    base.with_code(diagnostic.code.word()).with_message(&diagnostic.message).with_labels(labels).with_notes(notes)
+}

@@ -1,0 +1,93 @@
+//! One file a group of commands.
+
+mod artifacts;
+mod check;
+mod logs;
+mod plan;
+mod project;
+mod runner;
+mod runs;
+mod serve;
+mod show;
+mod sign_in;
+mod watch;
+
+use crate::api::Api;
+use crate::options::{Command, Options};
+use crate::out;
+use crate::reference::RunRef;
+use anstyle::{AnsiColor, Style};
+use std::process::ExitCode;
+
+/// Why a command did not do what it was asked: one line what, one line what to do.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    code: u8,
+    what: String,
+    next: String,
+}
+
+impl Failure {
+    pub(crate) fn new(code: u8, what: impl Into<String>, next: impl Into<String>) -> Failure {
+        Failure { code, what: what.into(), next: next.into() }
+    }
+
+    pub(crate) fn interrupted() -> Failure {
+        Failure::new(130, "interrupted", "")
+    }
+
+    pub(crate) fn report(self) -> ExitCode {
+        let red = Style::new().fg_color(Some(AnsiColor::Red.into()));
+        anstream::eprintln!("{red}ordotaxis: {}{red:#}", self.what);
+        if !self.next.is_empty() {
+            anstream::eprintln!("  {}", self.next);
+        }
+        ExitCode::from(self.code)
+    }
+}
+
+pub(crate) type Done = Result<ExitCode, Failure>;
+
+pub(crate) const OK: Done = Ok(ExitCode::SUCCESS);
+
+/// The work itself failed: a run failed, a check found an error.
+pub(crate) fn failed() -> ExitCode {
+    ExitCode::from(1)
+}
+
+fn run_ref(text: &str) -> Result<RunRef, Failure> {
+    text.parse().map_err(|what: String| Failure::new(2, what, "name one as PROJECT/NUMBER, or PROJECT for its newest"))
+}
+
+pub(crate) async fn run(options: Options, mounts: bool) -> Done {
+    let global = options.global;
+    let api = || Api::new(&global);
+    match options.command {
+        Command::Check { files, format } => check::check(files, format, global.json),
+        Command::Plan { file, format, event, branch, reasons } => plan::plan(&file, format, event, branch, reasons, global.json),
+        Command::Serve { data, listen, config } => serve::serve(data, listen, config).await,
+        Command::Runner { command } => runner::runner(command, &global, mounts).await,
+        Command::Project { command } => project::project(command, &api()?, global.json).await,
+        Command::Start { project, reference, pipeline, watch } => runs::start(&api()?, &project, reference, pipeline, watch, global.json).await,
+        Command::Runs { project, count } => runs::list(&api()?, project, count, global.json).await,
+        Command::Show { run } => show::show(&api()?, &run_ref(&run)?, global.json).await,
+        Command::Watch { run } => watch::watch(&api()?, &run_ref(&run)?, global.json).await,
+        Command::Why { run, job } => show::why(&api()?, &run_ref(&run)?, job.as_deref(), global.json).await,
+        Command::Logs { run, job, follow, attempt } => logs::logs(&api()?, &run_ref(&run)?, &job, follow, attempt).await,
+        Command::Stop { run, job } => runs::stop(&api()?, &run_ref(&run)?, job, global.json).await,
+        Command::Artifacts { run, command } => artifacts::artifacts(&api()?, &run_ref(&run)?, command, global.json).await,
+        Command::SignIn { link } => sign_in::sign_in(&global, link).await,
+    }
+}
+
+/// Prints rows in columns, or what to say when there are none.
+fn table(rows: &[Vec<String>], none: &str) {
+    if rows.len() <= 1 {
+        return out::remark(none);
+    }
+    let lines = out::columns(rows);
+    out::print(out::dim(&lines[0]));
+    for line in &lines[1..] {
+        out::print(line);
+    }
+}

@@ -1,0 +1,64 @@
+//! `project add`, `list`, `show`, `remove`.
+
+use super::{Done, OK, table};
+use crate::api::Api;
+use crate::options::ProjectCommand;
+use crate::out;
+use ordotaxis_wire::ask::{NewForge, NewProject};
+use ordotaxis_wire::view::ProjectView;
+use reqwest::Method;
+
+pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> Done {
+    match command {
+        ProjectCommand::Add { name, git, main_branch, forge, forge_url, forge_repository, forge_token } => {
+            let forge = forge.zip(forge_url).map(|(profile, url)| NewForge {
+                profile,
+                url,
+                repository: forge_repository.unwrap_or_else(|| name.clone()),
+                token: forge_token,
+            });
+            let added: ProjectView = api.post("projects", &NewProject { name, git_url: git, main_branch, forge }).await?;
+            if json {
+                out::json(&added);
+            } else {
+                out::print(format!("project {} is added", added.name));
+                print_facts(&added);
+                if let Some(secret) = &added.hook_secret {
+                    out::print(format!("  signed with {secret}"));
+                    out::remark("  the secret is shown this once: give it to the forge with the webhook's address");
+                }
+            }
+        }
+        ProjectCommand::List => {
+            let projects: Vec<ProjectView> = api.get("projects").await?;
+            if json {
+                out::json(&projects);
+                return OK;
+            }
+            let head = ["project", "main branch", "repository"].map(str::to_owned).to_vec();
+            let row = |project: &ProjectView| vec![project.name.clone(), project.main_branch.clone(), project.git_url.clone()];
+            let rows: Vec<Vec<String>> = std::iter::once(head).chain(projects.iter().map(row)).collect();
+            table(&rows, "there are no projects yet; `ordotaxis project add NAME --git URL` adds one");
+        }
+        ProjectCommand::Show { name } => {
+            let project: ProjectView = api.get(&format!("projects/{name}")).await?;
+            if json {
+                out::json(&project);
+            } else {
+                out::print(out::bold(&project.name));
+                print_facts(&project);
+            }
+        }
+        ProjectCommand::Remove { name } => {
+            api.send(api.request(Method::DELETE, &format!("projects/{name}"))).await?;
+            out::remark(format!("project {name} and its runs are removed"));
+        }
+    }
+    OK
+}
+
+fn print_facts(project: &ProjectView) {
+    out::print(format!("  repository  {}", project.git_url));
+    out::print(format!("  main branch {}", project.main_branch));
+    out::print(format!("  webhook to  {}", project.hook_url));
+}

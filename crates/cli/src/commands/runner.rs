@@ -1,0 +1,103 @@
+//! `runner invite`, `enrol`, `work`, `list`.
+
+use super::serve::{count_signals, reaches, set_up_log};
+use super::{Done, Failure, OK, table};
+use crate::api::{Api, address};
+use crate::options::{Global, IsolationChoice, RunnerCommand};
+use crate::out;
+use ordotaxis_runner::{Identity, Isolation, Leave, Settings, enrol, work};
+use ordotaxis_wire::ask::Invitation;
+use ordotaxis_wire::view::RunnerView;
+use ordotaxis_wire::words;
+use std::path::{Path, PathBuf};
+
+pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool) -> Done {
+    match command {
+        RunnerCommand::Invite => invite(&Api::new(global)?, global.json).await,
+        RunnerCommand::Enrol { invitation, name, dir } => enrol_here(&address(global), &invitation, name, &dir).await,
+        RunnerCommand::Work { dir, slots, label, isolation } => work_here(dir, slots, label, isolation, mounts).await,
+        RunnerCommand::List => list(&Api::new(global)?, global.json).await,
+    }
+}
+
+async fn invite(api: &Api, json: bool) -> Done {
+    let invitation: Invitation = api.post("runner-invitations", &serde_json::json!({})).await?;
+    if json {
+        out::json(&invitation);
+    } else {
+        out::print(&invitation.token);
+        out::remark(format!("  within an hour: ordotaxis runner enrol --url {} --invitation {}", api.url, invitation.token));
+    }
+    OK
+}
+
+async fn enrol_here(url: &str, invitation: &str, name: Option<String>, dir: &Path) -> Done {
+    if Identity::exists(dir) {
+        let what = format!("{} is enrolled already", dir.display());
+        return Err(Failure::new(2, what, "run `ordotaxis runner work`, or choose another folder with --dir"));
+    }
+    let name = name.unwrap_or_else(machine_name);
+    let refused = |error: ordotaxis_runner::CallError| Failure::new(3, error.to_string(), "the runner is not enrolled");
+    let identity = enrol(url, invitation, &name).await.map_err(refused)?;
+    identity.save(dir).map_err(|error| Failure::new(3, error.to_string(), "make the folder writable and enrol again with a new invitation"))?;
+    out::print(format!("runner {name} is enrolled in {}", dir.display()));
+    out::remark(format!("  start it: ordotaxis runner work --dir {}", dir.display()));
+    OK
+}
+
+fn machine_name() -> String {
+    let name = nix::unistd::gethostname().ok().and_then(|name| name.into_string().ok()).unwrap_or_else(|| "runner".into());
+    name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '-' }).take(64).collect()
+}
+
+async fn work_here(dir: PathBuf, slots: u32, label: Vec<String>, isolation: Option<IsolationChoice>, mounts: bool) -> Done {
+    set_up_log();
+    let identity = Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;
+    let isolation = match isolation {
+        Some(IsolationChoice::Host) => Isolation::Host,
+        Some(IsolationChoice::Sandbox) if !Isolation::sandbox_works() => {
+            return Err(Failure::new(2, "sandboxes cannot be made here", "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host"));
+        }
+        Some(IsolationChoice::Sandbox) => Isolation::Sandbox,
+        None if Isolation::sandbox_works() => Isolation::Sandbox,
+        None => Isolation::Host,
+    };
+    let mut labels = vec![std::env::consts::OS.to_owned(), std::env::consts::ARCH.to_owned()];
+    labels.extend(label.into_iter().filter(|label| !label.trim().is_empty()));
+    labels.dedup();
+    let line = format!("runner {} works at {}: {slots} slots, isolation {}, labels {}", identity.name, identity.url, isolation.word(), labels.join(", "));
+    let settings = Settings { folder: dir, slots, labels, isolation, mounts };
+    let leave = Leave::default();
+    let signals = count_signals()?;
+    for (count, token) in [(1, leave.soon.clone()), (2, leave.at_once.clone())] {
+        let signals = signals.clone();
+        tokio::spawn(async move {
+            reaches(signals, count).await;
+            token.cancel();
+        });
+    }
+    let done = work(identity, settings, leave, || println!("{line}")).await;
+    done.map_err(|error| Failure::new(3, error.to_string(), "the runner has ended"))?;
+    OK
+}
+
+async fn list(api: &Api, json: bool) -> Done {
+    let runners: Vec<RunnerView> = api.get("runners").await?;
+    if json {
+        out::json(&runners);
+        return OK;
+    }
+    let head = ["runner", "state", "busy", "isolation", "labels", "doing"].map(str::to_owned).to_vec();
+    let row = |runner: &RunnerView| {
+        let state = match (runner.connected, runner.seen_at) {
+            (true, _) => "connected".to_owned(),
+            (false, Some(seen)) => format!("gone {}", words::age(jiff::Timestamp::now().as_millisecond() - seen.as_millisecond())),
+            (false, None) => "never seen".into(),
+        };
+        let busy = format!("{} of {}", runner.busy, runner.slots);
+        vec![runner.name.clone(), state, busy, runner.isolation.clone(), runner.labels.join(", "), runner.doing.join(", ")]
+    };
+    let rows: Vec<Vec<String>> = std::iter::once(head).chain(runners.iter().map(row)).collect();
+    table(&rows, "no runner is enrolled; `ordotaxis runner invite` makes a token for one");
+    OK
+}

@@ -1,0 +1,132 @@
+//! `show` and `why`: a run, its jobs and their steps, and the reason for each state.
+
+use super::{Done, Failure, OK};
+use crate::api::Api;
+use crate::out;
+use crate::reference::RunRef;
+use jiff::Timestamp;
+use ordotaxis_core::engine::State;
+use ordotaxis_wire::view::{AttemptView, JobView, RunView, WhyView};
+use ordotaxis_wire::words;
+
+pub(super) async fn show(api: &Api, run: &RunRef, json: bool) -> Done {
+    let run = api.run(run).await?;
+    if json {
+        out::json(&run);
+    } else {
+        print_run(&run);
+    }
+    OK
+}
+
+pub(super) fn moment(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+pub(super) fn head(run: &RunView) -> Vec<String> {
+    let branch = run.branch.as_deref().map(|branch| format!(" on {branch}")).unwrap_or_default();
+    let by = run.occasion.by.as_deref().unwrap_or("someone");
+    let begun = match run.occasion.event {
+        ordotaxis_core::plan::Event::Push => format!("pushed by {by}"),
+        ordotaxis_core::plan::Event::ByHand => format!("started by {by}"),
+    };
+    let usual = run.usual_ms.map(|ms| format!("; usually passes in {}", words::duration(ms))).unwrap_or_default();
+    vec![
+        format!("{} {}  {}{}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence, out::dim(&usual)),
+        out::dim(&format!("  {} {}{branch} · {begun} · {}", run.commit.get(..8).unwrap_or(&run.commit), run.commit_title, moment(run.created_at))),
+    ]
+}
+
+fn print_run(run: &RunView) {
+    head(run).iter().for_each(out::print);
+    for diagnostic in &run.diagnostics {
+        out::print(format!("\n  {}:{}:{}: {} [{}]", diagnostic.file, diagnostic.line, diagnostic.column, diagnostic.message, diagnostic.code));
+        diagnostic.hint.iter().for_each(|hint| out::print(out::dim(&format!("    {hint}"))));
+    }
+    let jobs = run.jobs.as_deref().unwrap_or_default();
+    let rows: Vec<Vec<String>> = jobs.iter().map(|job| vec![format!("  {}", out::state(job.state)), job.id.to_string(), took(job), runner(job)]).collect();
+    let mut stage = "";
+    for (job, line) in jobs.iter().zip(out::columns(&rows)) {
+        if job.stage != stage {
+            stage = &job.stage;
+            out::print(format!("\n{}", out::bold(stage)));
+        }
+        out::print(line);
+        print_job(job);
+    }
+}
+
+/// How long a job has run, or ran, in its newest attempt.
+pub(super) fn took(job: &JobView) -> String {
+    let Some(attempt) = job.attempts.last() else { return String::new() };
+    let end = attempt.ended_at.unwrap_or_else(Timestamp::now);
+    words::duration(end.as_millisecond() - attempt.started_at.as_millisecond())
+}
+
+fn runner(job: &JobView) -> String {
+    let Some(attempt) = job.attempts.last() else { return String::new() };
+    if attempt.number > 1 { format!("{}, attempt {}", attempt.runner, attempt.number) } else { attempt.runner.clone() }
+}
+
+fn print_job(job: &JobView) {
+    if let Some(why) = &job.why {
+        out::print(out::dim(&format!("    {why}")));
+    }
+    if matches!(job.state, State::Failed | State::Running) {
+        job.attempts.last().into_iter().for_each(print_steps);
+    }
+}
+
+fn print_steps(attempt: &AttemptView) {
+    for phase in &attempt.phases {
+        let state = match phase.duration_ms {
+            None => State::Running,
+            Some(_) if phase.failed => State::Failed,
+            Some(_) => State::Passed,
+        };
+        let took = phase.duration_ms.map(words::duration).unwrap_or_default();
+        out::print(format!("      {} {:<8} {}  {}", out::as_state(state, out::symbol(state)), phase.kind.word(), phase.name, out::dim(&took)));
+    }
+}
+
+pub(super) async fn why(api: &Api, run: &RunRef, job: Option<&str>, json: bool) -> Done {
+    let number = api.run(run).await?.number;
+    let why: WhyView = api.get(&format!("runs/{}/{number}/why", run.project)).await?;
+    let Some(name) = job else {
+        if json {
+            out::json(&why);
+            return OK;
+        }
+        out::print(format!("{} {}  {}", out::as_state(why.state, out::symbol(why.state)), out::bold(&why.run), why.why));
+        let rows: Vec<Vec<String>> = why.jobs.iter().map(|job| vec![out::state(job.state), job.id.to_string(), job.why.clone()]).collect();
+        out::columns(&rows).iter().for_each(out::print);
+        return OK;
+    };
+    let found = why.jobs.iter().find(|job| job.id.as_str() == name);
+    match found {
+        Some(job) if json => out::json(job),
+        Some(job) => out::print(format!("{} {}  {}", out::state(job.state).trim_end(), out::bold(job.id.as_str()), job.why)),
+        None => return no_reason(api, run, number, name, json).await,
+    }
+    OK
+}
+
+/// The job passed, and so has no reason to tell, or there is no such job.
+async fn no_reason(api: &Api, run: &RunRef, number: i64, name: &str, json: bool) -> Done {
+    let view = api.run(&RunRef { project: run.project.clone(), number: Some(number) }).await?;
+    let jobs = view.jobs.unwrap_or_default();
+    let Some(job) = jobs.iter().find(|job| job.id.as_str() == name) else {
+        let ids: Vec<&str> = jobs.iter().map(|job| job.id.as_str()).collect();
+        let hint = match ordotaxis_core::language::nearest(name, ids.iter().copied()) {
+            Some(near) => format!("did you mean {near}?"),
+            None => format!("it has: {}", ids.join(", ")),
+        };
+        return Err(Failure::new(3, format!("{} has no job {name}", view.run), hint));
+    };
+    if json {
+        out::json(&serde_json::json!({ "id": job.id, "state": job.state, "why": null }));
+    } else {
+        out::print(format!("{} {}  everything it waited for ended well, and so did it", out::state(job.state).trim_end(), out::bold(name)));
+    }
+    OK
+}

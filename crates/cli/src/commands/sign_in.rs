@@ -1,0 +1,43 @@
+//! `sign-in`: keeps address and token for later commands; `--link` signs a browser in.
+
+use super::{Done, Failure, OK};
+use crate::api::{Api, address};
+use crate::options::Global;
+use crate::out;
+use crate::profile::{self, Profile};
+use ordotaxis_wire::ask::SignInLink;
+use ordotaxis_wire::view::Me;
+use std::io::{IsTerminal, Write};
+
+pub(super) async fn sign_in(global: &Global, link: bool) -> Done {
+    if link {
+        let link: SignInLink = Api::new(global)?.post("sign-in-links", &serde_json::json!({})).await?;
+        if global.json { out::json(&link) } else { out::print(&link.url) }
+        return OK;
+    }
+    let url = address(global);
+    let token = match &global.token {
+        Some(token) => token.clone(),
+        None => ask_for_token(&url)?,
+    };
+    let me: Me = Api::with(url.clone(), token.clone()).get("me").await?;
+    let kept = profile::save(&Profile { url: Some(url.clone()), token: Some(token) });
+    let path = kept.map_err(|error| Failure::new(1, format!("the token could not be kept: {error}"), "set ORDOTAXIS_URL and ORDOTAXIS_TOKEN instead"))?;
+    out::print(format!("signed in at {url} as {}", me.name));
+    out::remark(format!("  kept in {}", path.display()));
+    OK
+}
+
+fn ask_for_token(url: &str) -> Result<String, Failure> {
+    if std::io::stdin().is_terminal() {
+        eprint!("token for {url}: ");
+        let _ = std::io::stderr().flush();
+    }
+    let mut token = String::new();
+    let _ = std::io::stdin().read_line(&mut token);
+    let token = token.trim().to_owned();
+    if token.is_empty() {
+        return Err(Failure::new(2, "no token was given", "type or pipe the token that `ordotaxis serve` printed at its first start"));
+    }
+    Ok(token)
+}

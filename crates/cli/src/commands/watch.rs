@@ -1,0 +1,163 @@
+//! `watch`: a run as it goes. In a terminal one block that is drawn anew; into a pipe a line whenever a job changes.
+//! At the end the sentence, and of the first job that failed the end of its log.
+
+use super::{Done, Failure, OK, failed, logs, show};
+use crate::api::Api;
+use crate::out;
+use crate::reference::RunRef;
+use ordotaxis_core::engine::State;
+use ordotaxis_wire::view::{JobView, RunView};
+use reqwest::Method;
+use std::collections::HashMap;
+use std::time::Duration;
+use tokio::time::{Instant, sleep, timeout};
+
+/// How much of the failing log is shown.
+const TAIL_LINES: usize = 25;
+const TAIL_BYTES: usize = 16 * 1024;
+/// A block in a terminal is drawn anew at least this often, so that times move.
+const REDRAW: Duration = Duration::from_millis(500);
+/// The run is asked for at most this often.
+const GATHER: Duration = Duration::from_millis(60);
+/// How long a service that went away is waited for.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+pub(super) async fn watch(api: &Api, run: &RunRef, json: bool) -> Done {
+    let mut view = api.run(run).await?;
+    let run = RunRef { project: view.project.clone(), number: Some(view.number) };
+    let mut screen = Screen::default();
+    let mut news = None;
+    while !view.state.is_end() {
+        if !json {
+            screen.draw(&view);
+        }
+        wait_for_news(api, &view.run, &mut news).await;
+        view = patiently(api, &run).await?;
+    }
+    if json {
+        out::json(&view);
+    } else {
+        screen.draw(&view);
+        end(api, &view).await?;
+    }
+    if view.state == State::Passed { OK } else { Ok(failed()) }
+}
+
+/// Asks again while the service cannot be reached: it may be starting anew.
+async fn patiently(api: &Api, run: &RunRef) -> Result<RunView, Failure> {
+    let until = Instant::now() + PATIENCE;
+    loop {
+        match api.run(run).await {
+            Err(_) if Instant::now() < until => sleep(REDRAW).await,
+            other => return other,
+        }
+    }
+}
+
+/// Returns when the run has changed, or it is time to draw anew. Live events are read as they come; when the stream
+/// breaks, asking now and then does as well until it is back.
+async fn wait_for_news(api: &Api, run: &str, news: &mut Option<reqwest::Response>) {
+    if news.is_none() {
+        let request = api.request(Method::GET, &format!("live?run={run}")).header("accept", "text/event-stream");
+        *news = timeout(REDRAW, api.send(request)).await.ok().and_then(Result::ok);
+        return;
+    }
+    let Some(stream) = news else { return sleep(REDRAW).await };
+    match timeout(REDRAW, stream.chunk()).await {
+        Ok(Ok(Some(_))) => sleep(GATHER).await,
+        Ok(_) => {
+            *news = None;
+            sleep(REDRAW).await;
+        }
+        Err(_) => {}
+    }
+}
+
+#[derive(Default)]
+struct Screen {
+    /// Lines of the block that stands on the terminal.
+    drawn: usize,
+    told: HashMap<String, (State, Option<String>)>,
+    begun: bool,
+}
+
+impl Screen {
+    fn draw(&mut self, run: &RunView) {
+        if out::live() { self.block(run) } else { self.lines(run) }
+    }
+
+    fn block(&mut self, run: &RunView) {
+        let jobs = run.jobs.as_deref().unwrap_or_default();
+        let width = out::width();
+        let mut lines: Vec<String> = show::head(run);
+        let room = out::height().saturating_sub(lines.len() + 2).max(3);
+        lines.extend(chosen(jobs, room).map(|job| job_line(job, width)));
+        if jobs.len() > room {
+            lines.push(out::dim(&format!("  … {} more jobs", jobs.len() - room)));
+        }
+        if self.drawn > 0 {
+            anstream::print!("\u{1b}[{}A", self.drawn);
+        }
+        for line in &lines {
+            anstream::println!("\u{1b}[2K{line}");
+        }
+        anstream::print!("\u{1b}[J");
+        self.drawn = lines.len();
+    }
+
+    fn lines(&mut self, run: &RunView) {
+        if !std::mem::replace(&mut self.begun, true) {
+            show::head(run).iter().for_each(out::print);
+        }
+        for job in run.jobs.iter().flatten() {
+            // Reasons of those that wait change with every job that ends; a line for each change of state is enough.
+            let why = if job.state.is_end() { job.why.clone() } else { None };
+            let now = (job.state, why);
+            if self.told.get(job.id.as_str()) != Some(&now) && job.state != State::Waiting {
+                out::print(job_line(job, usize::MAX));
+            }
+            self.told.insert(job.id.to_string(), now);
+        }
+    }
+}
+
+/// The jobs that fit into the room: those that failed or run first, then what waits next, the order kept.
+fn chosen(jobs: &[JobView], room: usize) -> impl Iterator<Item = &JobView> {
+    let rank = |job: &JobView| match job.state {
+        State::Failed | State::Lost => 0,
+        State::Running => 1,
+        State::Queued | State::Gated => 2,
+        State::Waiting => 3,
+        _ => 4,
+    };
+    let mut order: Vec<usize> = (0..jobs.len()).collect();
+    order.sort_by_key(|&at| rank(&jobs[at]));
+    order.truncate(room);
+    order.sort_unstable();
+    order.into_iter().map(|at| &jobs[at])
+}
+
+fn job_line(job: &JobView, width: usize) -> String {
+    let name = format!("{:<24}", job.id.to_string());
+    let took = format!("{:>9}", show::took(job));
+    let why = job.why.clone().unwrap_or_default();
+    let room = width.saturating_sub(2 + 12 + name.chars().count() + took.chars().count() + 4);
+    format!("  {} {name} {took}  {}", out::state(job.state), out::dim(&out::cut(&why, room)))
+}
+
+async fn end(api: &Api, run: &RunView) -> Result<(), Failure> {
+    for diagnostic in &run.diagnostics {
+        out::print(format!("  {}:{}:{}: {}", diagnostic.file, diagnostic.line, diagnostic.column, diagnostic.message));
+    }
+    let first = run.jobs.iter().flatten().filter(|job| matches!(job.state, State::Failed | State::Lost) && !job.may_fail);
+    if let Some(job) = first.min_by_key(|job| job.since) {
+        let part = logs::part(api, &run.project, run.number, job.id.as_str(), None, &format!("tail={TAIL_BYTES}")).await?;
+        let text = String::from_utf8_lossy(&part.bytes);
+        let lines: Vec<&str> = text.lines().collect();
+        out::print(format!("\n{}", out::bold(&format!("the end of {}'s log", job.id))));
+        lines.iter().skip(lines.len().saturating_sub(TAIL_LINES)).for_each(|line| out::print(format!("  {line}")));
+        out::remark(out::dim(&format!("  all of it: ordotaxis logs {} {}", run.run, job.id)));
+    }
+    out::print(format!("\n{} {}  {}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence));
+    Ok(())
+}

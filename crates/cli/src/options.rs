@@ -1,0 +1,234 @@
+//! Every command and option, as clap reads them.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+#[derive(Parser)]
+#[command(name = "ordotaxis", version, about = "Pipelines defined as configuration, run on your own machines")]
+pub(crate) struct Options {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Args, Clone)]
+pub(crate) struct Global {
+    /// The service's address; else what `sign-in` keeps
+    #[arg(long, global = true, env = "ORDOTAXIS_URL")]
+    pub(crate) url: Option<String>,
+    /// Your token; else what `sign-in` keeps
+    #[arg(long, global = true, env = "ORDOTAXIS_TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    /// Print JSON
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Print without colour (also with NO_COLOR set)
+    #[arg(long, global = true)]
+    pub(crate) no_color: bool,
+    /// Letters in place of the state symbols
+    #[arg(long, global = true)]
+    pub(crate) ascii: bool,
+    /// Print only what was asked for
+    #[arg(short, long, global = true)]
+    pub(crate) quiet: bool,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// Find the mistakes in pipeline files
+    Check {
+        /// `ordotaxis.toml` and `ordotaxis/*.toml` when none is named
+        files: Vec<PathBuf>,
+        #[arg(long, value_enum, default_value_t = CheckFormat::Human)]
+        format: CheckFormat,
+    },
+    /// Show what would run, in which order, and why
+    Plan {
+        #[arg(default_value = "ordotaxis.toml")]
+        file: PathBuf,
+        #[arg(long, value_enum, default_value_t = PlanFormat::Human)]
+        format: PlanFormat,
+        /// What happens: a push, or a start by hand
+        #[arg(long, value_enum, default_value_t = EventChoice::Push)]
+        event: EventChoice,
+        #[arg(long, default_value = "main")]
+        branch: String,
+        /// Show the reason for each wait
+        #[arg(long)]
+        reasons: bool,
+    },
+    /// Run the service
+    Serve {
+        /// Where everything that lasts is kept
+        #[arg(long, default_value = "./ordotaxis-data")]
+        data: PathBuf,
+        #[arg(long, default_value = "127.0.0.1:7070")]
+        listen: SocketAddr,
+        /// A TOML file with further settings
+        #[arg(long)]
+        config: Option<PathBuf>,
+    },
+    /// Enrol and run a runner, or look at all
+    Runner {
+        #[command(subcommand)]
+        command: RunnerCommand,
+    },
+    /// Add, list, show and remove projects
+    Project {
+        #[command(subcommand)]
+        command: ProjectCommand,
+    },
+    /// Start a run by hand
+    Start {
+        project: String,
+        /// A branch, tag or commit; the main branch when absent
+        #[arg(long = "ref")]
+        reference: Option<String>,
+        #[arg(long)]
+        pipeline: Option<String>,
+        /// Follow it until it ends
+        #[arg(long)]
+        watch: bool,
+    },
+    /// List runs, newest first
+    Runs {
+        project: Option<String>,
+        /// How many at most
+        #[arg(long, default_value_t = 20)]
+        count: usize,
+    },
+    /// Show a run: its jobs, their steps, and why
+    Show {
+        /// `PROJECT/NUMBER`, or `PROJECT` for its newest
+        run: String,
+    },
+    /// Follow a run until it ends
+    Watch { run: String },
+    /// Say why a run, or one of its jobs, is as it is
+    Why { run: String, job: Option<String> },
+    /// Print a job's log
+    Logs {
+        run: String,
+        job: String,
+        /// Go on until the job ends
+        #[arg(long)]
+        follow: bool,
+        /// The newest when absent
+        #[arg(long)]
+        attempt: Option<u32>,
+    },
+    /// Stop a run, or one job of it
+    Stop { run: String, job: Option<String> },
+    /// List a run's artifacts, or fetch one
+    Artifacts {
+        run: String,
+        #[command(subcommand)]
+        command: Option<ArtifactCommand>,
+    },
+    /// Keep the service's address and your token, or make a link that signs a browser in
+    SignIn {
+        /// Print a link that signs a browser in, once
+        #[arg(long)]
+        link: bool,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum ArtifactCommand {
+    /// Fetch one artifact and unpack it
+    Get {
+        /// `STAGE.NAME/ARTIFACT`, or `ARTIFACT` where only one job gives it
+        name: String,
+        #[arg(long, default_value = ".")]
+        to: PathBuf,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum RunnerCommand {
+    /// Make a token that enrols one runner, once
+    Invite,
+    /// Make this machine a runner
+    Enrol {
+        /// What `runner invite` printed
+        #[arg(long)]
+        invitation: String,
+        /// How it is called; the machine's name when absent
+        #[arg(long)]
+        name: Option<String>,
+        #[arg(long, default_value = "./ordotaxis-runner")]
+        dir: PathBuf,
+    },
+    /// Claim jobs and do them until told to leave
+    Work {
+        #[arg(long, default_value = "./ordotaxis-runner")]
+        dir: PathBuf,
+        /// How many jobs at the same time
+        #[arg(long, default_value_t = 2, value_parser = clap::value_parser!(u32).range(1..=1000))]
+        slots: u32,
+        /// What jobs may ask for with `where`, beside the system and its architecture
+        #[arg(long)]
+        label: Vec<String>,
+        /// How steps are fenced in; `sandbox` where that works, when absent
+        #[arg(long, value_enum)]
+        isolation: Option<IsolationChoice>,
+    },
+    /// Who is there, and what each does
+    List,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum ProjectCommand {
+    /// Add a project
+    Add {
+        name: String,
+        /// Anything that `git clone` takes
+        #[arg(long)]
+        git: String,
+        #[arg(long, default_value = "main")]
+        main_branch: String,
+        /// The forge's profile; none: verdicts are written as git notes only
+        #[arg(long, requires = "forge_url")]
+        forge: Option<String>,
+        #[arg(long)]
+        forge_url: Option<String>,
+        /// The repository's name on the forge; the project's when absent
+        #[arg(long)]
+        forge_repository: Option<String>,
+        /// What the forge wants to see before it takes a status
+        #[arg(long, env = "ORDOTAXIS_FORGE_TOKEN", hide_env_values = true)]
+        forge_token: Option<String>,
+    },
+    List,
+    Show { name: String },
+    /// Remove a project with all its runs
+    Remove { name: String },
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CheckFormat {
+    Human,
+    Json,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PlanFormat {
+    Human,
+    Json,
+    Dot,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+#[value(rename_all = "snake_case")]
+pub(crate) enum EventChoice {
+    Push,
+    ByHand,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum IsolationChoice {
+    Sandbox,
+    Host,
+}

@@ -1,0 +1,79 @@
+//! The forge's pages: plain HTML, made to be looked at in the demo.
+
+use crate::forge::Status;
+use std::collections::BTreeMap;
+use std::fmt::Write;
+
+pub(crate) struct Commit {
+    id: String,
+    author: String,
+    age: String,
+    title: String,
+    statuses: Vec<Status>,
+}
+
+const STYLE: &str = "body{font:14px/20px system-ui,sans-serif;margin:24px;color:#222;max-width:1100px}\
+    table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px 0;border-bottom:1px solid #ddd;vertical-align:top}\
+    code{font:12.5px ui-monospace,monospace}.success{color:#0f7a52}.failure,.error{color:#a3170a}.running{color:#2458b3}.pending{color:#5f6b7a}";
+
+fn shell(title: &str, body: &str) -> String {
+    format!("<!doctype html><html lang=en><meta charset=utf-8><title>{title}</title><style>{STYLE}</style><h1>{title}</h1>{body}</html>")
+}
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
+pub(crate) fn front(names: &[String]) -> String {
+    let items: String = names.iter().fold(String::new(), |mut out, name| {
+        let _ = write!(out, "<li><a href=\"/{0}\">{0}</a>", escaped(name));
+        out
+    });
+    shell("Practice forge", &format!("<p>A stand-in for a real forge: repositories, statuses, signed webhooks.</p><ul>{items}</ul>"))
+}
+
+/// Reads `git log` lines of id, author, age and title, separated by tabs.
+pub(crate) fn commits(log: &str, statuses: impl Fn(&str) -> Vec<Status>) -> Vec<Commit> {
+    let read = |line: &str| {
+        let mut parts = line.splitn(4, '\t').map(str::to_owned);
+        let (id, author, age) = (parts.next()?, parts.next()?, parts.next()?);
+        Some(Commit { statuses: statuses(&id), id, author, age, title: parts.next().unwrap_or_default() })
+    };
+    log.lines().filter_map(read).collect()
+}
+
+pub(crate) fn repository(name: &str, refs: &BTreeMap<String, String>, commits: &[Commit]) -> String {
+    let mut body = String::from("<p><a href=\"/\">All repositories</a></p><h2>Branches and tags</h2><ul>");
+    for (name, id) in refs.iter().filter(|(name, _)| name.starts_with("refs/heads/") || name.starts_with("refs/tags/")) {
+        let short = name.trim_start_matches("refs/heads/").trim_start_matches("refs/tags/");
+        let _ = write!(body, "<li>{} <code>{}</code>", escaped(short), id.get(..10).unwrap_or(id));
+    }
+    body.push_str("</ul><h2>Commits</h2><table><tr><th>Commit<th>Title<th>Author<th>When<th>Status");
+    for commit in commits {
+        let mut newest: BTreeMap<&str, &Status> = BTreeMap::new();
+        for status in &commit.statuses {
+            newest.insert(&status.context, status);
+        }
+        let statuses: String = newest.values().fold(String::new(), |mut out, status| {
+            let _ = write!(
+                out,
+                "<div><b class=\"{0}\">{0}</b> <a href=\"{1}\">{2}</a> {3}</div>",
+                escaped(&status.state),
+                escaped(&status.link),
+                escaped(&status.context),
+                escaped(&status.text)
+            );
+            out
+        });
+        let _ = write!(
+            body,
+            "<tr><td><code>{}</code><td>{}<td>{}<td>{}<td>{statuses}",
+            commit.id.get(..10).unwrap_or(&commit.id),
+            escaped(&commit.title),
+            escaped(&commit.author),
+            escaped(&commit.age)
+        );
+    }
+    body.push_str("</table>");
+    shell(&escaped(name), &body)
+}

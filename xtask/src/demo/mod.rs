@@ -1,0 +1,202 @@
+//! The demo: forge, service and two runners on loopback, the scenario's repositories, and a short history of real
+//! commits, each waited for. Everything is done with the project's own commands, as a person would.
+
+mod history;
+mod process;
+
+use crate::setup;
+use history::{HISTORY, Moment};
+use process::{Process, free_port};
+use serde_json::Value;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+/// How long one commit of the history may take.
+const PATIENCE: Duration = Duration::from_secs(120);
+
+pub(crate) fn demo(once: bool) -> Result<(), String> {
+    setup::programs(setup::FOR_DEMO)?;
+    if std::env::var_os("SKIP_CONSOLE").is_none() { setup::console()?; }
+    setup::run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])?;
+    let folder = setup::root().join("demo-data");
+    if folder.exists() {
+        std::fs::remove_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;
+    }
+    let world = World::start(folder, once)?;
+    for name in ["tidegauge", "almanac"] {
+        world.add_project(name)?;
+    }
+    let mut rows = vec![["run", "state", "expected", "commit", "what happened"].map(str::to_owned).to_vec()];
+    let mut wrong = 0;
+    for moment in HISTORY {
+        let run = world.live_through(moment)?;
+        let state = run["state"].as_str().unwrap_or_default();
+        wrong += usize::from(state != moment.ends);
+        let text = |key: &str| run[key].as_str().unwrap_or_default().to_owned();
+        rows.push(vec![text("run"), state.to_owned(), moment.ends.to_owned(), moment.title.to_owned(), text("sentence")]);
+        eprintln!("  {:<14} {:<8} {}", text("run"), state, moment.title);
+    }
+    if once {
+        print_table(&rows);
+        return if wrong == 0 { Ok(()) } else { Err(format!("{wrong} runs did not end as the history expects")) };
+    }
+    world.invite()?;
+    process::wait_for_interrupt()
+}
+
+struct World {
+    folder: PathBuf,
+    service_url: String,
+    forge_url: String,
+    token: String,
+    /// In the order they are ended.
+    _processes: Vec<Process>,
+}
+
+impl World {
+    fn start(folder: PathBuf, once: bool) -> Result<World, String> {
+        std::fs::create_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;
+        let (service_port, forge_port) = if once { (free_port(0)?, free_port(0)?) } else { (free_port(7070)?, free_port(7080)?) };
+        let (service_url, forge_url) = (format!("http://127.0.0.1:{service_port}"), format!("http://127.0.0.1:{forge_port}"));
+        let forge = Process::start(
+            &folder,
+            "forge",
+            practice().args(["forge", "--listen", &format!("127.0.0.1:{forge_port}"), "--data"]).arg(folder.join("forge")),
+            "practice forge at",
+        )?;
+        let service = Process::start(
+            &folder,
+            "service",
+            ordotaxis().args(["serve", "--listen", &format!("127.0.0.1:{service_port}"), "--data"]).arg(folder.join("service")),
+            "the owner's token",
+        )?;
+        let token = service.line_after("printed this once: ").ok_or("the service printed no token")?;
+        let mut world = World { folder, service_url, forge_url, token, _processes: Vec::new() };
+        for name in ["quay", "spar"] {
+            let runner = world.start_runner(name)?;
+            world._processes.push(runner);
+        }
+        world._processes.extend([service, forge]);
+        Ok(world)
+    }
+
+    fn start_runner(&self, name: &str) -> Result<Process, String> {
+        let invitation = output(self.client().args(["--quiet", "runner", "invite"]))?;
+        let dir = self.folder.join(format!("runner-{name}"));
+        let mut enrol = self.client();
+        output(enrol.args(["runner", "enrol", "--invitation", invitation.trim(), "--name", name, "--dir"]).arg(&dir))?;
+        let mut work = ordotaxis();
+        work.args(["runner", "work", "--slots", "2", "--dir"]).arg(&dir);
+        Process::start(&self.folder, &format!("runner-{name}"), &mut work, "works at")
+    }
+
+    /// The client, told where the service is.
+    fn client(&self) -> Command {
+        let mut command = ordotaxis();
+        command.env("ORDOTAXIS_URL", &self.service_url).env("ORDOTAXIS_TOKEN", &self.token);
+        command
+    }
+
+    /// A repository on the forge, a project for it, and the forge's webhook to the service.
+    fn add_project(&self, name: &str) -> Result<(), String> {
+        let made: Value = json(practice().args(["repository", name, "--forge", &self.forge_url]))?;
+        let text = |value: &Value, key: &str| value[key].as_str().unwrap_or_default().to_owned();
+        let mut add = self.client();
+        add.args(["--json", "project", "add", name, "--git", &text(&made, "git_url"), "--forge", "practice", "--forge-url", &self.forge_url]);
+        let project: Value = json(add.env("ORDOTAXIS_FORGE_TOKEN", text(&made, "token")))?;
+        let (hook, secret) = (text(&project, "hook_url"), text(&project, "hook_secret"));
+        output(practice().args(["repository", name, "--forge", &self.forge_url, "--hook", &hook, "--secret", &secret]))?;
+        let work = self.folder.join("work").join(name);
+        std::fs::create_dir_all(&work).map_err(|error| error.to_string())?;
+        git(&work, &["init", "--quiet", "--initial-branch=main"])?;
+        git(&work, &["remote", "add", "origin", &text(&made, "git_url")])
+    }
+
+    /// Makes one commit of the history, pushes it, and waits for its run's verdict.
+    fn live_through(&self, moment: &Moment) -> Result<Value, String> {
+        let work = self.folder.join("work").join(moment.project);
+        moment.change(&setup::root().join("demo").join(moment.project), &work)?;
+        if let Some(branch) = moment.branch {
+            git(&work, &["checkout", "--quiet", "-B", branch])?;
+        }
+        git(&work, &["add", "--all"])?;
+        let email = format!("{}@saltmarsh.example", moment.author.to_lowercase());
+        let who = [format!("user.name={}", moment.author), format!("user.email={email}")];
+        git(&work, &["-c", &who[0], "-c", &who[1], "commit", "--quiet", "-m", moment.title])?;
+        if let Some(tag) = moment.tag {
+            git(&work, &["tag", tag])?;
+        }
+        git(&work, &["push", "--quiet", "origin", "HEAD", "--tags"])?;
+        let commit = output(Command::new("git").current_dir(&work).args(["rev-parse", "HEAD"]))?;
+        if moment.branch.is_some() {
+            git(&work, &["checkout", "--quiet", "main"])?;
+        }
+        self.wait_for(moment.project, commit.trim())
+    }
+
+    fn wait_for(&self, project: &str, commit: &str) -> Result<Value, String> {
+        let until = Instant::now() + PATIENCE;
+        while Instant::now() < until {
+            let runs: Value = json(self.client().args(["--json", "runs", project]))?;
+            let ours = runs.as_array().into_iter().flatten().find(|run| run["commit"] == commit && !run["ended_at"].is_null());
+            if let Some(run) = ours {
+                return Ok(run.clone());
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        Err(format!("{project} {commit}: no verdict within {} s; see {}", PATIENCE.as_secs(), self.folder.display()))
+    }
+
+    fn invite(&self) -> Result<(), String> {
+        let link = output(self.client().args(["sign-in", "--link"]))?;
+        let binary = binary("ordotaxis");
+        println!("\nThe demo is up. Sign in, once, with\n\n  {}\n", link.trim());
+        println!("The practice forge is at {}. Three commands to try:\n", self.forge_url);
+        println!("  export ORDOTAXIS_URL={} ORDOTAXIS_TOKEN={}", self.service_url, self.token);
+        println!("  {binary} runs");
+        println!("  {binary} show almanac");
+        println!("  {binary} start tidegauge --watch\n");
+        println!("Change a file in {} and push it. Ctrl-C ends the demo.", self.folder.join("work/tidegauge").display());
+        Ok(())
+    }
+}
+
+fn binary(name: &str) -> String {
+    let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| setup::root().join("target"), PathBuf::from);
+    target.join("debug").join(name).display().to_string()
+}
+
+fn ordotaxis() -> Command {
+    Command::new(binary("ordotaxis"))
+}
+
+fn practice() -> Command {
+    Command::new(binary("ordotaxis-practice"))
+}
+
+fn git(folder: &Path, arguments: &[&str]) -> Result<(), String> {
+    output(Command::new("git").current_dir(folder).args(arguments)).map(drop)
+}
+
+fn output(command: &mut Command) -> Result<String, String> {
+    let output = command.output().map_err(|error| format!("{command:?} could not be started: {error}"))?;
+    if output.status.success() {
+        return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
+    }
+    Err(format!("{command:?} failed: {}", String::from_utf8_lossy(&output.stderr).trim()))
+}
+
+fn json(command: &mut Command) -> Result<Value, String> {
+    serde_json::from_str(&output(command)?).map_err(|error| format!("{command:?} printed no JSON: {error}"))
+}
+
+fn print_table(rows: &[Vec<String>]) {
+    let width = |column: usize| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..rows[0].len()).map(width).collect();
+    println!();
+    for row in rows {
+        let cells: Vec<String> = row.iter().zip(&widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
+        println!("{}", cells.join("  ").trim_end());
+    }
+}

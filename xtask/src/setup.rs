@@ -1,0 +1,106 @@
+//! What the tasks need on the machine, and the console's build.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::SystemTime;
+
+/// A program and the Debian package that brings it.
+pub(crate) type Program = (&'static str, &'static str);
+
+pub(crate) const FOR_DEMO: &[Program] = &[
+    ("git", "git"),
+    ("cc", "gcc"),
+    ("make", "make"),
+    ("awk", "mawk"),
+    ("bwrap", "bubblewrap"),
+    ("node", "nodejs"),
+    ("npm", "npm"),
+];
+
+pub(crate) const FOR_TESTS: &[Program] = &[
+    ("git", "git"),
+    ("cc", "gcc"),
+    ("make", "make"),
+    ("awk", "mawk"),
+    ("bwrap", "bubblewrap"),
+    ("node", "nodejs"),
+    ("npm", "npm"),
+    ("chromium", "chromium"),
+    ("chromedriver", "chromium-driver"),
+];
+
+/// The project's folder.
+pub(crate) fn root() -> PathBuf {
+    let here = Path::new(env!("CARGO_MANIFEST_DIR"));
+    here.parent().unwrap_or(here).to_owned()
+}
+
+/// Makes sure that these programs are there: installs their packages as root, else says what to install.
+pub(crate) fn programs(wanted: &[Program]) -> Result<(), String> {
+    let missing: Vec<&str> = wanted.iter().filter(|(program, _)| !found(program)).map(|(_, package)| *package).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let list = missing.join(" ");
+    if !found("apt-get") || !is_root() {
+        return Err(format!("install these first, then run this again: {list}\n  on Debian: sudo apt-get install {list}"));
+    }
+    eprintln!("installing {list}");
+    run("apt-get", &["update", "-qq"])?;
+    let mut arguments = vec!["install", "-qq", "-y", "--no-install-recommends"];
+    arguments.extend(&missing);
+    run("apt-get", &arguments)?;
+    let still: Vec<&str> = wanted.iter().filter(|(program, _)| !found(program)).map(|(program, _)| *program).collect();
+    if still.is_empty() { Ok(()) } else { Err(format!("still missing after installing {list}: {}", still.join(", "))) }
+}
+
+fn found(program: &str) -> bool {
+    std::env::var_os("PATH").is_some_and(|paths| std::env::split_paths(&paths).any(|folder| folder.join(program).is_file()))
+}
+
+fn is_root() -> bool {
+    let output = Command::new("id").arg("-u").output();
+    output.is_ok_and(|output| output.stdout.trim_ascii() == b"0")
+}
+
+/// Builds the console when its sources are newer than what was built.
+pub(crate) fn console() -> Result<(), String> {
+    let folder = root().join("console");
+    let stamp = folder.join("node_modules/.package-lock.json");
+    if newest(&[folder.join("package-lock.json")]) > newest(&[stamp]) {
+        eprintln!("installing the console's packages");
+        run_in("console", "npm", &["ci", "--silent", "--no-audit", "--no-fund"])?;
+    }
+    let sources = ["src", "public", "index.html", "package-lock.json", "vite.config.ts", "tsconfig.json", "scripts"].map(|name| folder.join(name));
+    let described = root().join("docs/openapi.json");
+    let built = newest(&[folder.join("dist/index.html")]);
+    if newest(&sources) > built || newest(&[described]) > built {
+        eprintln!("building the console");
+        run_in("console", "npm", &["run", "--silent", "build"])?;
+    }
+    Ok(())
+}
+
+/// The newest change at or below these paths; long ago where there is nothing.
+fn newest(paths: &[PathBuf]) -> SystemTime {
+    let of = |path: &PathBuf| {
+        let own = path.metadata().and_then(|metadata| metadata.modified()).unwrap_or(SystemTime::UNIX_EPOCH);
+        let below: Vec<PathBuf> = std::fs::read_dir(path).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+        if below.is_empty() { own } else { own.max(newest(&below)) }
+    };
+    paths.iter().map(of).max().unwrap_or(SystemTime::UNIX_EPOCH)
+}
+
+pub(crate) fn run(program: &str, arguments: &[&str]) -> Result<(), String> {
+    run_in(".", program, arguments)
+}
+
+pub(crate) fn run_in(folder: &str, program: &str, arguments: &[&str]) -> Result<(), String> {
+    let status = Command::new(program).args(arguments).current_dir(root().join(folder)).stdin(Stdio::null()).status();
+    let spoken = format!("{program} {}", arguments.join(" "));
+    match status {
+        Ok(status) if status.success() => Ok(()),
+        Ok(status) => Err(format!("`{spoken}` failed ({status})")),
+        Err(error) => Err(format!("`{spoken}` could not be started: {error}")),
+    }
+}

@@ -63,10 +63,10 @@ export interface paths {
             cookie?: never;
         };
         /** All projects by name. */
-        get: operations["list"];
+        get: operations["list_projects"];
         put?: never;
         /** Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again. */
-        post: operations["add"];
+        post: operations["add_project"];
         delete?: never;
         options?: never;
         head?: never;
@@ -81,11 +81,11 @@ export interface paths {
             cookie?: never;
         };
         /** One project. */
-        get: operations["show"];
+        get: operations["show_project"];
         put?: never;
         post?: never;
         /** Remove a project with all its runs. */
-        delete: operations["remove"];
+        delete: operations["remove_project"];
         options?: never;
         head?: never;
         patch?: never;
@@ -99,7 +99,7 @@ export interface paths {
             cookie?: never;
         };
         /** A project's newest run with its jobs. */
-        get: operations["newest"];
+        get: operations["newest_run"];
         put?: never;
         post?: never;
         delete?: never;
@@ -118,7 +118,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Start a run by hand. */
-        post: operations["start"];
+        post: operations["start_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -135,7 +135,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** A token that enrols one runner, once, within an hour. */
-        post: operations["invite"];
+        post: operations["invite_runner"];
         delete?: never;
         options?: never;
         head?: never;
@@ -150,7 +150,7 @@ export interface paths {
             cookie?: never;
         };
         /** All enrolled runners and what each does now. */
-        get: operations["list"];
+        get: operations["list_runners"];
         put?: never;
         post?: never;
         delete?: never;
@@ -167,7 +167,7 @@ export interface paths {
             cookie?: never;
         };
         /** Runs, newest first, without jobs. */
-        get: operations["list"];
+        get: operations["list_runs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -184,7 +184,7 @@ export interface paths {
             cookie?: never;
         };
         /** One run with its jobs. */
-        get: operations["show"];
+        get: operations["show_run"];
         put?: never;
         post?: never;
         delete?: never;
@@ -201,7 +201,7 @@ export interface paths {
             cookie?: never;
         };
         /** What a run's jobs have given so far. */
-        get: operations["list"];
+        get: operations["list_artifacts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -218,7 +218,7 @@ export interface paths {
             cookie?: never;
         };
         /** One artifact, as a tar archive compressed with zstd. */
-        get: operations["fetch"];
+        get: operations["fetch_artifact"];
         put?: never;
         post?: never;
         delete?: never;
@@ -238,7 +238,7 @@ export interface paths {
          * A job's log: its bytes, with headers `ordotaxis-attempt`, `ordotaxis-log-offset` (where these bytes begin),
          *     `ordotaxis-log-length` (how many there are now) and `ordotaxis-log-open` (whether more may come).
          */
-        get: operations["read"];
+        get: operations["read_log"];
         put?: never;
         post?: never;
         delete?: never;
@@ -255,7 +255,7 @@ export interface paths {
             cookie?: never;
         };
         /** The plan a run was made from. */
-        get: operations["plan"];
+        get: operations["run_plan"];
         put?: never;
         post?: never;
         delete?: never;
@@ -274,7 +274,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Stop a run, or one job of it. */
-        post: operations["stop"];
+        post: operations["stop_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -289,7 +289,7 @@ export interface paths {
             cookie?: never;
         };
         /** Why a run, and each of its jobs that is not passed, is as it is. */
-        get: operations["why"];
+        get: operations["run_why"];
         put?: never;
         post?: never;
         delete?: never;
@@ -326,7 +326,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Make a link that signs a browser in, once. */
-        post: operations["link"];
+        post: operations["sign_in_link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -737,7 +737,7 @@ export interface operations {
             };
         };
     };
-    list: {
+    list_projects: {
         parameters: {
             query?: never;
             header?: never;
@@ -756,7 +756,7 @@ export interface operations {
             };
         };
     };
-    add: {
+    add_project: {
         parameters: {
             query?: never;
             header?: never;
@@ -795,7 +795,7 @@ export interface operations {
             };
         };
     };
-    show: {
+    show_project: {
         parameters: {
             query?: never;
             header?: never;
@@ -824,7 +824,7 @@ export interface operations {
             };
         };
     };
-    remove: {
+    remove_project: {
         parameters: {
             query?: never;
             header?: never;
@@ -851,7 +851,7 @@ export interface operations {
             };
         };
     };
-    newest: {
+    newest_run: {
         parameters: {
             query?: never;
             header?: never;
@@ -880,7 +880,7 @@ export interface operations {
             };
         };
     };
-    start: {
+    start_run: {
         parameters: {
             query?: never;
             header?: never;
@@ -921,7 +921,7 @@ export interface operations {
             };
         };
     };
-    invite: {
+    invite_runner: {
         parameters: {
             query?: never;
             header?: never;
@@ -940,7 +940,7 @@ export interface operations {
             };
         };
     };
-    list: {
+    list_runners: {
         parameters: {
             query?: never;
             header?: never;
@@ -959,7 +959,7 @@ export interface operations {
             };
         };
     };
-    list: {
+    list_runs: {
         parameters: {
             query?: {
                 /** @description Only this project's. */
@@ -983,7 +983,7 @@ export interface operations {
             };
         };
     };
-    show: {
+    show_run: {
         parameters: {
             query?: never;
             header?: never;
@@ -1013,7 +1013,7 @@ export interface operations {
             };
         };
     };
-    list: {
+    list_artifacts: {
         parameters: {
             query?: never;
             header?: never;
@@ -1043,7 +1043,7 @@ export interface operations {
             };
         };
     };
-    fetch: {
+    fetch_artifact: {
         parameters: {
             query?: never;
             header?: never;
@@ -1076,7 +1076,7 @@ export interface operations {
             };
         };
     };
-    read: {
+    read_log: {
         parameters: {
             query?: {
                 /** @description The newest when absent. */
@@ -1119,7 +1119,7 @@ export interface operations {
             };
         };
     };
-    plan: {
+    run_plan: {
         parameters: {
             query?: never;
             header?: never;
@@ -1149,7 +1149,7 @@ export interface operations {
             };
         };
     };
-    stop: {
+    stop_run: {
         parameters: {
             query?: never;
             header?: never;
@@ -1191,7 +1191,7 @@ export interface operations {
             };
         };
     };
-    why: {
+    run_why: {
         parameters: {
             query?: never;
             header?: never;
@@ -1269,7 +1269,7 @@ export interface operations {
             };
         };
     };
-    link: {
+    sign_in_link: {
         parameters: {
             query?: never;
             header?: never;

@@ -1,1 +1,16 @@
+//! For tests only: a real service, forge and runners on free loopback ports, in one value that cleans up after itself.
+//!
+//! [`World`] starts them and speaks to them as people do: through the client binary, HTTP and git. [`Browser`] is
+//! headless Chromium, driven by WebDriver. Nothing here sleeps for a fixed time: [`until`] waits for a condition.
 
+mod browser;
+mod process;
+mod repository;
+mod wait;
+mod world;
+
+pub use browser::Browser;
+pub use process::Process;
+pub use repository::Repository;
+pub use wait::{PATIENCE, until};
+pub use world::{Ran, RunnerOptions, World};

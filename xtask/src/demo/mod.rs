@@ -17,7 +17,7 @@ const PATIENCE: Duration = Duration::from_secs(120);
 
 pub(crate) fn demo(once: bool) -> Result<(), String> {
     setup::programs(setup::FOR_DEMO)?;
-    if std::env::var_os("SKIP_CONSOLE").is_none() { setup::console()?; }
+    setup::console()?;
     setup::run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])?;
     let folder = setup::root().join("demo-data");
     if folder.exists() {

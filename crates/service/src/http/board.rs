@@ -16,7 +16,7 @@ use ordotaxis_wire::view::{BoardLine, BoardRun, BoardView, BrokeView};
 const STRIP: i64 = 30;
 
 /// All projects: the broken first, then those where something runs, then by name.
-#[utoipa::path(get, path = "/api/v1/board", responses((status = 200, body = BoardView)))]
+#[utoipa::path(get, operation_id = "board", path = "/api/v1/board", responses((status = 200, body = BoardView)))]
 pub(super) async fn board(State(app): State<App>, _: Person) -> Result<Json<BoardView>, ApiError> {
     let mut projects = Vec::new();
     for project in app.records.projects().await? {

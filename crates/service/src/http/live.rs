@@ -31,7 +31,7 @@ pub(super) struct Filter {
 }
 
 /// What happens, as it happens: a stream of LiveEvent. Without an id it begins with what happens next.
-#[utoipa::path(get, path = "/api/v1/live", params(Filter), responses((status = 200, description = "server-sent events", content_type = "text/event-stream")))]
+#[utoipa::path(get, operation_id = "live", path = "/api/v1/live", params(Filter), responses((status = 200, description = "server-sent events", content_type = "text/event-stream")))]
 pub(super) async fn live(
     State(app): State<App>,
     _: Person,

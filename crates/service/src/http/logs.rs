@@ -33,7 +33,7 @@ pub(super) struct Part {
 
 /// A job's log: its bytes, with headers `ordotaxis-attempt`, `ordotaxis-log-offset` (where these bytes begin),
 /// `ordotaxis-log-length` (how many there are now) and `ordotaxis-log-open` (whether more may come).
-#[utoipa::path(get, path = "/api/v1/runs/{project}/{number}/jobs/{job}/log", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Part), responses((status = 200, description = "the bytes", content_type = "text/plain"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "read_log", path = "/api/v1/runs/{project}/{number}/jobs/{job}/log", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Part), responses((status = 200, description = "the bytes", content_type = "text/plain"), (status = 404, body = Problem)))]
 pub(super) async fn read(
     State(app): State<App>,
     _: Person,

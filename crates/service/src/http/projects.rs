@@ -42,20 +42,20 @@ pub(super) async fn find(app: &App, name: &str) -> Result<Project, ApiError> {
 }
 
 /// All projects by name.
-#[utoipa::path(get, path = "/api/v1/projects", responses((status = 200, body = Vec<ProjectView>)))]
+#[utoipa::path(get, operation_id = "list_projects", path = "/api/v1/projects", responses((status = 200, body = Vec<ProjectView>)))]
 pub(super) async fn list(State(app): State<App>, _: Person) -> Result<Json<Vec<ProjectView>>, ApiError> {
     let projects = app.records.projects().await?;
     Ok(Json(projects.iter().map(|project| view(&app, project)).collect()))
 }
 
 /// One project.
-#[utoipa::path(get, path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 200, body = ProjectView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "show_project", path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 200, body = ProjectView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(app): State<App>, _: Person, Path(name): Path<String>) -> Result<Json<ProjectView>, ApiError> {
     Ok(Json(view(&app, &find(&app, &name).await?)))
 }
 
 /// Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again.
-#[utoipa::path(post, path = "/api/v1/projects", request_body = NewProject, responses((status = 201, body = ProjectView), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "add_project", path = "/api/v1/projects", request_body = NewProject, responses((status = 201, body = ProjectView), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn add(State(app): State<App>, _: Person, Body(ask): Body<NewProject>) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
     let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
     if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
@@ -87,7 +87,7 @@ pub(super) async fn add(State(app): State<App>, _: Person, Body(ask): Body<NewPr
 }
 
 /// Remove a project with all its runs.
-#[utoipa::path(delete, path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(delete, operation_id = "remove_project", path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
 pub(super) async fn remove(State(app): State<App>, _: Person, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
     let project = find(&app, &name).await?;
     app.keeper.ask(|reply| Command::Forget { project_id: project.id, reply }).await?;

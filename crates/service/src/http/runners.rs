@@ -15,7 +15,7 @@ use ordotaxis_wire::view::RunnerView;
 const INVITATION_MS: i64 = 60 * 60 * 1000;
 
 /// All enrolled runners and what each does now.
-#[utoipa::path(get, path = "/api/v1/runners", responses((status = 200, body = Vec<RunnerView>)))]
+#[utoipa::path(get, operation_id = "list_runners", path = "/api/v1/runners", responses((status = 200, body = Vec<RunnerView>)))]
 pub(super) async fn list(State(app): State<App>, _: Person) -> Result<Json<Vec<RunnerView>>, ApiError> {
     let now = app.keeper.ask(|reply| Command::Runners { reply }).await?;
     let view = |row: ordotaxis_store::RunnerRow| {
@@ -36,7 +36,7 @@ pub(super) async fn list(State(app): State<App>, _: Person) -> Result<Json<Vec<R
 }
 
 /// A token that enrols one runner, once, within an hour.
-#[utoipa::path(post, path = "/api/v1/runner-invitations", responses((status = 200, body = Invitation)))]
+#[utoipa::path(post, operation_id = "invite_runner", path = "/api/v1/runner-invitations", responses((status = 200, body = Invitation)))]
 pub(super) async fn invite(State(app): State<App>, Person(by): Person) -> Result<Json<Invitation>, ApiError> {
     let token = Secret::random("oxi");
     let now = clock::now();

@@ -34,7 +34,7 @@ pub(super) struct Page {
 }
 
 /// Runs, newest first, without jobs.
-#[utoipa::path(get, path = "/api/v1/runs", params(Page), responses((status = 200, body = Vec<RunView>)))]
+#[utoipa::path(get, operation_id = "list_runs", path = "/api/v1/runs", params(Page), responses((status = 200, body = Vec<RunView>)))]
 pub(super) async fn list(State(app): State<App>, _: Person, Query(page): Query<Page>) -> Result<(HeaderMap, Json<Vec<RunView>>), ApiError> {
     if let Some(project) = &page.project {
         projects::find(&app, project).await?;
@@ -52,14 +52,14 @@ pub(super) async fn list(State(app): State<App>, _: Person, Query(page): Query<P
 }
 
 /// One run with its jobs.
-#[utoipa::path(get, path = "/api/v1/runs/{project}/{number}", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "show_run", path = "/api/v1/runs/{project}/{number}", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<RunView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
     Ok(Json(whole_run(&app, row).await?))
 }
 
 /// A project's newest run with its jobs.
-#[utoipa::path(get, path = "/api/v1/projects/{project}/newest-run", params(("project" = String, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "newest_run", path = "/api/v1/projects/{project}/newest-run", params(("project" = String, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
 pub(super) async fn newest(State(app): State<App>, _: Person, Path(project): Path<String>) -> Result<Json<RunView>, ApiError> {
     projects::find(&app, &project).await?;
     let row = app.records.newest_run(&project).await?;
@@ -68,7 +68,7 @@ pub(super) async fn newest(State(app): State<App>, _: Person, Path(project): Pat
 }
 
 /// The plan a run was made from.
-#[utoipa::path(get, path = "/api/v1/runs/{project}/{number}/plan", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = PlanView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "run_plan", path = "/api/v1/runs/{project}/{number}/plan", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = PlanView), (status = 404, body = Problem)))]
 pub(super) async fn plan(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<PlanView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
     let plan = plan_of(&app, row.id).await?;
@@ -77,7 +77,7 @@ pub(super) async fn plan(State(app): State<App>, _: Person, Path((project, numbe
 }
 
 /// Why a run, and each of its jobs that is not passed, is as it is.
-#[utoipa::path(get, path = "/api/v1/runs/{project}/{number}/why", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = WhyView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "run_why", path = "/api/v1/runs/{project}/{number}/why", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = WhyView), (status = 404, body = Problem)))]
 pub(super) async fn why(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<WhyView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
     let view = whole_run(&app, row).await?;
@@ -87,7 +87,7 @@ pub(super) async fn why(State(app): State<App>, _: Person, Path((project, number
 }
 
 /// Start a run by hand.
-#[utoipa::path(post, path = "/api/v1/projects/{project}/runs", params(("project" = String, Path)), request_body = NewRun, responses((status = 201, body = RunView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "start_run", path = "/api/v1/projects/{project}/runs", params(("project" = String, Path)), request_body = NewRun, responses((status = 201, body = RunView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn start(
     State(app): State<App>,
     Person(by): Person,
@@ -139,7 +139,7 @@ fn git_problem(error: &ordotaxis_git::GitError) -> ApiError {
 }
 
 /// Stop a run, or one job of it.
-#[utoipa::path(post, path = "/api/v1/runs/{project}/{number}/stop", params(("project" = String, Path), ("number" = i64, Path)), request_body = Stop, responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(post, operation_id = "stop_run", path = "/api/v1/runs/{project}/{number}/stop", params(("project" = String, Path), ("number" = i64, Path)), request_body = Stop, responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn stop(
     State(app): State<App>,
     Person(by): Person,

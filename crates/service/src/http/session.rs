@@ -18,7 +18,7 @@ const SESSION_SECONDS: i64 = 30 * 24 * 3600;
 const CODE_MS: i64 = 10 * 60 * 1000;
 
 /// Sign a browser in.
-#[utoipa::path(post, path = "/api/v1/session", request_body = NewSession, responses((status = 200, body = Me), (status = 401, body = Problem)))]
+#[utoipa::path(post, operation_id = "sign_in", path = "/api/v1/session", request_body = NewSession, responses((status = 200, body = Me), (status = 401, body = Problem)))]
 pub(super) async fn sign_in(State(app): State<App>, Body(ask): Body<NewSession>) -> Result<impl IntoResponse, ApiError> {
     let now = clock::now();
     app.records.remove_ended_keys(now).await?;
@@ -38,7 +38,7 @@ pub(super) async fn sign_in(State(app): State<App>, Body(ask): Body<NewSession>)
 }
 
 /// Sign this browser out.
-#[utoipa::path(delete, path = "/api/v1/session", responses((status = 204)))]
+#[utoipa::path(delete, operation_id = "sign_out", path = "/api/v1/session", responses((status = 204)))]
 pub(super) async fn sign_out(State(app): State<App>, headers: HeaderMap) -> Result<impl IntoResponse, ApiError> {
     if let Some(session) = session_cookie(&headers) {
         app.records.remove_key(Kind::Session, session).await?;
@@ -52,13 +52,13 @@ fn cookie(value: &str, seconds: i64, public_url: &str) -> String {
 }
 
 /// Who is signed in.
-#[utoipa::path(get, path = "/api/v1/me", responses((status = 200, body = Me), (status = 401, body = Problem)))]
+#[utoipa::path(get, operation_id = "me", path = "/api/v1/me", responses((status = 200, body = Me), (status = 401, body = Problem)))]
 pub(super) async fn me(Person(name): Person) -> Json<Me> {
     Json(Me { name })
 }
 
 /// Make a link that signs a browser in, once.
-#[utoipa::path(post, path = "/api/v1/sign-in-links", responses((status = 200, body = SignInLink)))]
+#[utoipa::path(post, operation_id = "sign_in_link", path = "/api/v1/sign-in-links", responses((status = 200, body = SignInLink)))]
 pub(super) async fn link(State(app): State<App>, Person(name): Person) -> Result<Json<SignInLink>, ApiError> {
     let code = Secret::random("oxc");
     let now = clock::now();

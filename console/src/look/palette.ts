@@ -1,0 +1,85 @@
+// The one place for colours, sizes and type. Pages and CSS use them as variables (--ground, --ink, …); antd gets them
+// as tokens. No colour stands anywhere else.
+import { type ThemeConfig, theme } from 'antd';
+
+export type Theme = 'light' | 'dark';
+
+const light = {
+  ground: '#fbfaf6',
+  panel: '#ffffff',
+  rule: '#ddd9cf',
+  ink: '#18212d',
+  soft: '#5f6b7a',
+  accent: '#0a6569',
+  passed: '#0f7a52',
+  failed: '#a3170a',
+  running: '#2458b3',
+  gated: '#9a6a00',
+  quiet: '#5f6b7a',
+};
+
+const dark: typeof light = {
+  ground: '#12171d',
+  panel: '#181e26',
+  rule: '#2b343f',
+  ink: '#e8e6df',
+  soft: '#9aa7b6',
+  accent: '#4fc4c4',
+  passed: '#4cc38a',
+  failed: '#ff7a4d',
+  running: '#7fb0ff',
+  gated: '#f0c850',
+  quiet: '#9aa7b6',
+};
+
+const palettes = { light, dark };
+
+export const sans = 'system-ui, -apple-system, "Segoe UI", "Noto Sans", "DejaVu Sans", sans-serif';
+export const mono = 'ui-monospace, "SF Mono", "Cascadia Mono", "DejaVu Sans Mono", monospace';
+
+/** Sets the palette's colours as CSS variables on the document. */
+export function apply(name: Theme) {
+  const root = document.documentElement;
+  root.dataset.theme = name;
+  root.style.colorScheme = name;
+  for (const [key, value] of Object.entries(palettes[name])) root.style.setProperty(`--${key}`, value);
+}
+
+export function antdTheme(name: Theme): ThemeConfig {
+  const colors = palettes[name];
+  const brand = (seed: ReturnType<typeof theme.defaultAlgorithm>) => ({
+    ...seed,
+    colorPrimary: colors.accent,
+    colorLink: colors.accent,
+    colorBgBase: colors.ground,
+    colorBgContainer: colors.panel,
+    colorBgElevated: colors.panel,
+    colorBorder: colors.rule,
+    colorBorderSecondary: colors.rule,
+    colorText: colors.ink,
+    colorTextSecondary: colors.soft,
+    colorTextDescription: colors.soft,
+    colorTextPlaceholder: colors.soft,
+    colorError: colors.failed,
+    colorTextLightSolid: name === 'light' ? '#ffffff' : colors.ground,
+  });
+  return {
+    algorithm: [
+      name === 'dark' ? theme.darkAlgorithm : theme.defaultAlgorithm,
+      theme.compactAlgorithm,
+      (_seed, map) => brand(map ?? theme.defaultAlgorithm(theme.defaultSeed)),
+    ],
+    hashed: false,
+    cssVar: { prefix: 'ui' },
+    token: {
+      fontFamily: sans,
+      fontFamilyCode: mono,
+      fontSize: 14,
+      borderRadius: 2,
+      borderRadiusLG: 2,
+      borderRadiusSM: 2,
+      motionDurationMid: '0.15s',
+      boxShadow: 'none',
+    },
+  };
+}

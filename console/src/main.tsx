@@ -1,0 +1,69 @@
+// Starts the console: theme, routes, one file a route loaded when it is first opened.
+import 'antd/dist/reset.css';
+import './look/look.css';
+import { QueryClientProvider } from '@tanstack/react-query';
+import { ConfigProvider } from 'antd';
+import { lazy, StrictMode, Suspense, useEffect, useState } from 'react';
+import { createRoot } from 'react-dom/client';
+import { BrowserRouter, Route, Routes, useParams } from 'react-router';
+import { queries } from './api/client';
+import { antdTheme, apply, type Theme } from './look/palette';
+import { Frame } from './parts/Frame';
+
+const Board = lazy(() => import('./pages/board/Board'));
+const Run = lazy(() => import('./pages/run/Run'));
+const Project = lazy(() => import('./pages/project/Project'));
+const SignIn = lazy(() => import('./pages/sign-in/SignIn'));
+
+function firstTheme(): Theme {
+  const kept = localStorage.getItem('theme');
+  if (kept === 'light' || kept === 'dark') return kept;
+  return window.matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light';
+}
+
+function Console() {
+  const [theme, setTheme] = useState<Theme>(firstTheme);
+  apply(theme);
+  useEffect(() => localStorage.setItem('theme', theme), [theme]);
+  const framed = (page: React.ReactNode) => <Framed theme={theme} onTheme={setTheme} page={page} />;
+  return (
+    <ConfigProvider theme={antdTheme(theme)}>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <Suspense fallback={null}>
+            <Routes>
+              <Route path="/sign-in" element={<SignIn />} />
+              <Route path="/" element={framed(<Board />)} />
+              <Route path="/projects/:project" element={framed(<Project />)} />
+              <Route path="/runs/:project/:number" element={framed(<Run />)} />
+              <Route path="/runs/:project/:number/:job" element={framed(<Run />)} />
+              <Route
+                path="*"
+                element={framed(<p className="empty">There is no such page. The board is at the mark above.</p>)}
+              />
+            </Routes>
+          </Suspense>
+        </BrowserRouter>
+      </QueryClientProvider>
+    </ConfigProvider>
+  );
+}
+
+function Framed({ theme, onTheme, page }: { theme: Theme; onTheme: (theme: Theme) => void; page: React.ReactNode }) {
+  const { project, number, job } = useParams();
+  const path = [project, number, job].filter((part): part is string => part !== undefined);
+  return (
+    <Frame path={path} theme={theme} onTheme={onTheme}>
+      <Suspense fallback={null}>{page}</Suspense>
+    </Frame>
+  );
+}
+
+const root = document.getElementById('root');
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <Console />
+    </StrictMode>,
+  );
+}

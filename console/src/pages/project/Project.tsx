@@ -1,0 +1,102 @@
+// A project's runs, newest first, with a filter.
+import { useInfiniteQuery } from '@tanstack/react-query';
+import { Button, Input } from 'antd';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { api, Refused, type RunView } from '../../api/client';
+import { StateWord } from '../../look/states';
+import { Trouble } from '../../parts/Trouble';
+import { age, duration, exact, time, useNow } from '../../parts/words';
+
+async function page(project: string, cursor: number | undefined) {
+  const { data, error, response } = await api.GET('/api/v1/runs', { params: { query: { project, cursor } } });
+  if (!data)
+    throw new Refused(
+      response.status,
+      (error as { detail?: string } | undefined)?.detail ?? 'the runs could not be read',
+    );
+  const next = response.headers.get('link')?.match(/cursor=(\d+)/)?.[1];
+  return { runs: data, next: next ? Number(next) : undefined };
+}
+
+export default function Project() {
+  const { project = '' } = useParams();
+  const [filter, setFilter] = useState('');
+  const now = useNow(true);
+  const { data, error, hasNextPage, fetchNextPage } = useInfiniteQuery({
+    queryKey: ['runs', project],
+    queryFn: ({ pageParam }) => page(project, pageParam),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (last) => last.next,
+  });
+  if (error) return <Trouble error={error} />;
+  if (!data) return null;
+  const runs = data.pages.flatMap((part) => part.runs);
+  const fits = (run: RunView) =>
+    `${run.run} ${run.state} ${run.branch} ${run.commit_title} ${run.commit_author}`
+      .toLowerCase()
+      .includes(filter.toLowerCase());
+  return (
+    <>
+      <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
+        <h1 className="grow">Runs of {project}</h1>
+        <Input
+          style={{ width: 240 }}
+          placeholder="filter: failed, main, Ines …"
+          aria-label="Filter runs"
+          value={filter}
+          onChange={(event) => setFilter(event.target.value)}
+        />
+      </div>
+      {runs.length === 0 ? (
+        <p className="empty">
+          Here are the project's runs. Push a commit, or start one with <code>ordotaxis start {project}</code>
+        </p>
+      ) : (
+        <table className="sheet">
+          <thead>
+            <tr>
+              <th>run</th>
+              <th>state</th>
+              <th>commit</th>
+              <th>branch</th>
+              <th>by</th>
+              <th>time</th>
+              <th>begun</th>
+              <th>what happened</th>
+            </tr>
+          </thead>
+          <tbody>
+            {runs.filter(fits).map((run) => (
+              <tr key={run.run}>
+                <td className="num">
+                  <Link to={`/runs/${run.run}`}>{run.number}</Link>
+                </td>
+                <td>
+                  <StateWord state={run.state} />
+                </td>
+                <td>
+                  <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
+                </td>
+                <td>{run.branch}</td>
+                <td>{run.commit_author}</td>
+                <td className="num">
+                  {run.started_at && duration((run.ended_at ? time(run.ended_at) : now) - time(run.started_at))}
+                </td>
+                <td className="num" title={exact(run.created_at)}>
+                  {age(now - time(run.created_at))}
+                </td>
+                <td className="soft">{run.sentence}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {hasNextPage && (
+        <Button style={{ marginTop: 12, alignSelf: 'flex-start' }} onClick={() => fetchNextPage()}>
+          Earlier runs
+        </Button>
+      )}
+    </>
+  );
+}

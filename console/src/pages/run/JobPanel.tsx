@@ -1,0 +1,182 @@
+// A job beside the lanes: its steps with times, its log live, what it gave and took, and why it is as it is.
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { answered, api, type JobView, type PhaseView, type PlanView, type RunView } from '../../api/client';
+import { isEnd, Shape, type State, StateWord } from '../../look/states';
+import { bytes, duration, time } from '../../parts/words';
+import { Log } from './Log';
+
+const tabs = ['Log', 'Given', 'Taken', 'Why'] as const;
+
+export function phaseState(phase: PhaseView): State {
+  if (phase.duration_ms == null) return 'running';
+  return phase.failed ? 'failed' : 'passed';
+}
+
+export function JobPanel({
+  run,
+  job,
+  plan,
+  now,
+}: {
+  run: RunView;
+  job: JobView;
+  plan: PlanView | undefined;
+  now: number;
+}) {
+  const [tab, setTab] = useState<(typeof tabs)[number]>('Log');
+  const [number, setNumber] = useState<number>();
+  const attempt = job.attempts.find((one) => one.number === number) ?? job.attempts.at(-1);
+  return (
+    <>
+      <div className="panel-head">
+        <div style={{ display: 'flex', gap: 10, alignItems: 'baseline' }}>
+          <h2>{job.id}</h2>
+          <StateWord state={job.state} />
+          <span className="soft num" style={{ marginLeft: 'auto' }}>
+            {attempt &&
+              `${duration((attempt.ended_at ? time(attempt.ended_at) : now) - time(attempt.started_at))} on ${attempt.runner}`}
+          </span>
+        </div>
+        {job.why && <div className="soft">{job.why}</div>}
+        {job.attempts.length > 1 && (
+          <div className="words">
+            {job.attempts.map((one) => (
+              <button
+                type="button"
+                role="tab"
+                key={one.number}
+                aria-selected={one === attempt}
+                onClick={() => setNumber(one.number)}
+              >
+                attempt {one.number}
+              </button>
+            ))}
+          </div>
+        )}
+      </div>
+      {attempt && attempt.phases.length > 0 && (
+        <div
+          className="panel-body"
+          style={{ borderBottom: '1px solid var(--rule)', maxHeight: 168, overflow: 'auto', flex: 'none' }}
+        >
+          <table className="steps">
+            <tbody>
+              {attempt.phases.map((phase) => (
+                <tr key={`${phase.kind}${phase.name}${phase.started_at}`}>
+                  <td style={{ width: 14 }}>
+                    <Shape state={phaseState(phase)} label />
+                  </td>
+                  <td className="soft" style={{ width: 64 }}>
+                    {phase.kind}
+                  </td>
+                  <td className={phase.kind === 'step' ? 'code' : ''}>{phase.name}</td>
+                  <td className="took num">{duration(phase.duration_ms ?? now - time(phase.started_at))}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      <div className="bar" style={{ minHeight: 34, padding: '2px 12px' }}>
+        <div className="words" role="tablist" aria-label="About this job">
+          {tabs.map((one) => (
+            <button type="button" role="tab" key={one} aria-selected={tab === one} onClick={() => setTab(one)}>
+              {one}
+            </button>
+          ))}
+        </div>
+      </div>
+      {tab === 'Log' &&
+        (attempt ? (
+          <Log key={attempt.number} run={run} job={job} attempt={attempt} />
+        ) : (
+          <p className="panel-body soft">The log begins when a runner has taken the job.</p>
+        ))}
+      {tab === 'Given' && <Given run={run} job={job} />}
+      {tab === 'Taken' && <Taken job={job} plan={plan} />}
+      {tab === 'Why' && <Why job={job} plan={plan} />}
+    </>
+  );
+}
+
+function Given({ run, job }: { run: RunView; job: JobView }) {
+  const params = { path: { project: run.project, number: run.number } };
+  const { data } = useQuery({
+    queryKey: ['run', run.run, 'artifacts'],
+    queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}/artifacts', { params })),
+  });
+  const own = data?.filter((artifact) => artifact.job === job.id) ?? [];
+  if (own.length === 0)
+    return (
+      <p className="panel-body soft">
+        {isEnd(job.state) ? 'This job has given nothing.' : 'What this job gives is listed here when it has passed.'}
+      </p>
+    );
+  return (
+    <div className="panel-body">
+      <table className="sheet">
+        <tbody>
+          {own.map((artifact) => (
+            <tr key={artifact.name}>
+              <td>
+                <a href={artifact.url} download>
+                  {artifact.name}
+                </a>
+              </td>
+              <td className="num">
+                {artifact.files} {artifact.files === 1 ? 'file' : 'files'}
+              </td>
+              <td className="num">{bytes(artifact.bytes)}</td>
+              <td className="code soft">{artifact.digest.slice(0, 19)}…</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Taken({ job, plan }: { job: JobView; plan: PlanView | undefined }) {
+  const takes = plan?.jobs.find((planned) => planned.id === job.id)?.takes ?? [];
+  if (takes.length === 0) return <p className="panel-body soft">This job takes nothing from others.</p>;
+  return (
+    <ul className="panel-body code" style={{ listStyle: 'none', margin: 0 }}>
+      {takes.map((take) => (
+        <li key={take}>{take}</li>
+      ))}
+    </ul>
+  );
+}
+
+const reasons: Record<string, string> = {
+  takes: 'takes what it gives',
+  after: 'the file says it comes after it',
+  order: 'the order puts its stage first',
+};
+
+function Why({ job, plan }: { job: JobView; plan: PlanView | undefined }) {
+  const waits = plan?.jobs.find((planned) => planned.id === job.id)?.waits_for ?? [];
+  return (
+    <div className="panel-body">
+      <p>{job.why ?? 'Everything it waited for ended well, and so did it.'}</p>
+      {waits.length === 0 ? (
+        <p className="soft">It waits for no other job.</p>
+      ) : (
+        <table className="steps">
+          <tbody>
+            {waits.map((wait) => (
+              <tr key={wait.job}>
+                <td>waits for {wait.job}</td>
+                <td className="soft">
+                  {reasons[wait.because]}
+                  {wait.implied && ' (others imply it)'}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,193 @@
+// A run: the sentence, the facts, its jobs as lanes or as a graph, and the chosen job beside them.
+import { useQuery } from '@tanstack/react-query';
+import { Button } from 'antd';
+import { useEffect, useState } from 'react';
+import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { answered, api, type JobView, queries, type RunView } from '../../api/client';
+import { isEnd, Shape, StateWord } from '../../look/states';
+import { Trouble } from '../../parts/Trouble';
+import { duration, exact, time, useNow } from '../../parts/words';
+import { Graph } from './Graph';
+import { JobPanel } from './JobPanel';
+import { Lanes } from './Lanes';
+
+export default function Run() {
+  const { project = '', number = '', job } = useParams();
+  const [search, setSearch] = useSearchParams();
+  const navigate = useNavigate();
+  const params = { path: { project, number: Number(number) } };
+  const name = `${project}/${number}`;
+  const run = useQuery({
+    queryKey: ['run', name],
+    queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}', { params })),
+  });
+  const planned = (run.data?.jobs?.length ?? 0) > 0;
+  const plan = useQuery({
+    queryKey: ['plan', name],
+    staleTime: Number.POSITIVE_INFINITY,
+    enabled: planned,
+    queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}/plan', { params })),
+  });
+  const now = useNow(run.data ? !isEnd(run.data.state) : false);
+  useFavicon(run.data);
+  if (run.error) return <Trouble error={run.error} />;
+  if (!run.data) return null;
+  const jobs = run.data.jobs ?? [];
+  const chosen = jobs.find((one) => one.id === job) ?? firstToShow(jobs);
+  const view = search.get('view') === 'graph' ? 'graph' : 'lanes';
+  const choose = (id: string) =>
+    navigate({ pathname: `/runs/${name}/${id}`, search: search.toString() }, { replace: true });
+  return (
+    <>
+      <Heading run={run.data} now={now} />
+      {run.data.diagnostics && run.data.diagnostics.length > 0 && <Diagnostics run={run.data} />}
+      {jobs.length > 0 && (
+        <div className="split">
+          <section aria-label="Jobs">
+            <div className="bar">
+              <div className="words" role="tablist" aria-label="View">
+                {['lanes', 'graph'].map((one) => (
+                  <button
+                    key={one}
+                    type="button"
+                    role="tab"
+                    aria-selected={view === one}
+                    onClick={() => setSearch(one === 'graph' ? { view: 'graph' } : {}, { replace: true })}
+                  >
+                    {one === 'lanes' ? 'Lanes' : 'Graph'}
+                  </button>
+                ))}
+              </div>
+              <span className="grow" />
+              <Counts run={run.data} />
+              {!isEnd(run.data.state) && <StopButton project={project} number={Number(number)} />}
+            </div>
+            <div className="scroll">
+              {view === 'lanes' ? (
+                <Lanes run={run.data} jobs={jobs} plan={plan.data} now={now} chosen={chosen?.id} onChoose={choose} />
+              ) : (
+                plan.data && <Graph plan={plan.data} jobs={jobs} now={now} chosen={chosen?.id} onChoose={choose} />
+              )}
+            </div>
+          </section>
+          <section aria-label="Chosen job">
+            {chosen && <JobPanel key={chosen.id} run={run.data} job={chosen} plan={plan.data} now={now} />}
+          </section>
+        </div>
+      )}
+    </>
+  );
+}
+
+/** What went wrong first, else what runs, else the last. */
+function firstToShow(jobs: JobView[]): JobView | undefined {
+  const failed = jobs.filter((job) => (job.state === 'failed' || job.state === 'lost') && !job.may_fail);
+  failed.sort((a, b) => time(a.since) - time(b.since));
+  return (
+    failed[0] ?? jobs.find((job) => job.state === 'running') ?? jobs.find((job) => !isEnd(job.state)) ?? jobs.at(-1)
+  );
+}
+
+function Heading({ run, now }: { run: RunView; now: number }) {
+  const took = run.started_at ? (run.ended_at ? time(run.ended_at) : now) - time(run.started_at) : undefined;
+  return (
+    <>
+      <h1 style={{ display: 'flex', gap: 10, alignItems: 'center' }} id="sentence">
+        <Shape state={run.state} label />
+        <span>{run.sentence}</span>
+      </h1>
+      <div className="facts num">
+        <span>
+          <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
+          {run.commit_author && ` · ${run.commit_author}`}
+        </span>
+        {run.branch && <span>on {run.branch}</span>}
+        <span>
+          {run.occasion.event === 'push' ? 'pushed' : 'started'} by {run.occasion.by ?? 'someone'}
+        </span>
+        {took !== undefined && <span>{duration(took)}</span>}
+        {run.usual_ms != null && <span>usually passes in {duration(run.usual_ms)}</span>}
+        <span title={exact(run.created_at)}>begun {exact(run.created_at)} UTC</span>
+        {run.pipeline !== 'main' && <span>pipeline {run.pipeline}</span>}
+      </div>
+    </>
+  );
+}
+
+function Counts({ run }: { run: RunView }) {
+  return (
+    <span style={{ display: 'flex', gap: 12 }} className="num">
+      {run.counts.map((count) => (
+        <span key={count.state} className={`state s-${count.state}`}>
+          <Shape state={count.state} /> {count.jobs} {count.state}
+        </span>
+      ))}
+    </span>
+  );
+}
+
+function StopButton({ project, number }: { project: string; number: number }) {
+  const [asked, setAsked] = useState(false);
+  const stop = async () => {
+    setAsked(true);
+    await api.POST('/api/v1/runs/{project}/{number}/stop', { params: { path: { project, number } }, body: {} });
+    queries.invalidateQueries({ queryKey: ['run', `${project}/${number}`] });
+  };
+  return (
+    <Button size="small" disabled={asked} onClick={stop}>
+      {asked ? 'Stopping' : 'Stop'}
+    </Button>
+  );
+}
+
+function Diagnostics({ run }: { run: RunView }) {
+  return (
+    <table className="sheet" style={{ maxWidth: '120ch' }}>
+      <thead>
+        <tr>
+          <th>place</th>
+          <th>kind</th>
+          <th>what is wrong, and what to do</th>
+        </tr>
+      </thead>
+      <tbody>
+        {run.diagnostics?.map((one) => (
+          <tr key={`${one.file}:${one.line}:${one.column}:${one.code}`}>
+            <td className="code" style={{ whiteSpace: 'nowrap' }}>
+              {one.file}:{one.line}:{one.column}
+            </td>
+            <td>
+              <StateWord state="failed" /> <span className="soft">{one.code}</span>
+            </td>
+            <td>
+              {one.message}
+              {one.hint && <div className="soft">{one.hint}</div>}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** The mark in the tab takes the run's colour, so that a tab in the background tells when it turns. */
+function useFavicon(run: RunView | undefined) {
+  const state = run?.state;
+  const title = run ? `${run.run} ${run.state}` : 'Ordotaxis';
+  useEffect(() => {
+    document.title = title;
+    const link = document.querySelector<HTMLLinkElement>('link[rel=icon]');
+    if (!link || !state) return;
+    const probe = document.createElement('i');
+    probe.className = `s-${state}`;
+    document.body.append(probe);
+    const color = getComputedStyle(probe).color;
+    probe.remove();
+    const svg = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 24 24"><path fill="${color}" d="M2 3h9v3H2zM6 8h9v3H6zM10 13h9v3h-9zM14 18h8v3h-8z"/></svg>`;
+    link.href = `data:image/svg+xml,${encodeURIComponent(svg)}`;
+    return () => {
+      link.href = '/mark.svg';
+      document.title = 'Ordotaxis';
+    };
+  }, [state, title]);
+}

@@ -1,0 +1,56 @@
+// Signing in: with a token, or by itself with the one-use code of a sign-in link (after `#`, which no server sees).
+import { Button, Input } from 'antd';
+import { useEffect, useRef, useState } from 'react';
+import { useNavigate } from 'react-router';
+import { answered, api, queries, type Schemas } from '../../api/client';
+import { Mark } from '../../parts/Frame';
+
+export default function SignIn() {
+  const navigate = useNavigate();
+  const [token, setToken] = useState('');
+  const [wrong, setWrong] = useState('');
+  const tried = useRef(false);
+  const enter = async (ask: Schemas['NewSession']) => {
+    try {
+      await answered(api.POST('/api/v1/session', { body: ask }));
+      queries.clear();
+      navigate('/', { replace: true });
+    } catch (error) {
+      setWrong(error instanceof Error ? error.message : 'the service could not be reached');
+    }
+  };
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a code works once, so it is tried once
+  useEffect(() => {
+    const code = window.location.hash.slice(1);
+    if (!code || tried.current) return;
+    tried.current = true;
+    window.history.replaceState(null, '', '/sign-in');
+    enter({ code });
+  }, []);
+  return (
+    <main className="sign-in">
+      <Mark />
+      <h1>Sign in to Ordotaxis</h1>
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          enter({ token });
+        }}
+      >
+        <label htmlFor="token">Your token</label>
+        <Input.Password id="token" autoFocus value={token} onChange={(event) => setToken(event.target.value)} />
+        {wrong && (
+          <div className="notice" role="alert">
+            {wrong}
+          </div>
+        )}
+        <Button type="primary" htmlType="submit" disabled={!token.trim()}>
+          Sign in
+        </Button>
+        <span className="soft">
+          <code>ordotaxis sign-in --link</code> prints a link that signs this browser in.
+        </span>
+      </form>
+    </main>
+  );
+}

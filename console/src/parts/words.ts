@@ -1,0 +1,45 @@
+// Times and sizes as people read them; the same words as the terminal's.
+import { useEffect, useState } from 'react';
+
+export function duration(ms: number): string {
+  const whole = Math.max(0, ms);
+  if (whole < 1000) return `${Math.round(whole)} ms`;
+  if (whole < 9950) return `${Math.floor(whole / 1000)}.${Math.floor((whole % 1000) / 100)} s`;
+  const seconds = Math.round(whole / 1000);
+  const two = (value: number) => String(value).padStart(2, '0');
+  if (seconds < 60) return `${seconds} s`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} m ${two(seconds % 60)} s`;
+  return `${Math.floor(seconds / 3600)} h ${two(Math.floor((seconds % 3600) / 60))} m`;
+}
+
+export function age(ms: number): string {
+  const minutes = Math.floor(Math.max(0, ms) / 60_000);
+  if (minutes === 0) return `${Math.floor(Math.max(0, ms) / 1000)} s`;
+  if (minutes < 60) return `${minutes} min`;
+  if (minutes < 1440) return `${Math.floor(minutes / 60)} h`;
+  return minutes < 2880 ? '1 day' : `${Math.floor(minutes / 1440)} days`;
+}
+
+export function bytes(count: number): string {
+  if (count < 1024) return `${count} B`;
+  if (count < 1024 ** 2) return `${(count / 1024).toFixed(1)} KiB`;
+  if (count < 1024 ** 3) return `${(count / 1024 ** 2).toFixed(1)} MiB`;
+  return `${(count / 1024 ** 3).toFixed(1)} GiB`;
+}
+
+export const time = (text: string) => new Date(text).getTime();
+
+/** The exact time, for hovering. */
+export const exact = (text: string) => new Date(text).toISOString().replace('T', ' ').slice(0, 19);
+
+/** The time, moving while something runs. */
+export function useNow(moving: boolean): number {
+  const [now, setNow] = useState(Date.now());
+  useEffect(() => {
+    if (!moving) return;
+    setNow(Date.now());
+    const timer = window.setInterval(() => setNow(Date.now()), 500);
+    return () => window.clearInterval(timer);
+  }, [moving]);
+  return now;
+}

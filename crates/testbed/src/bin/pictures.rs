@@ -1,0 +1,35 @@
+//! Takes the console's pictures for `docs/screenshots` from a running demo:
+//! `cargo run -p ordotaxis-testbed --bin ordotaxis-pictures -- FOLDER SIGN-IN-LINK [NAME=PATH …]`.
+
+use ordotaxis_testbed::Browser;
+use std::time::Duration;
+
+#[tokio::main]
+async fn main() {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let [folder, link, pages @ ..] = arguments.as_slice() else {
+        eprintln!("usage: ordotaxis-pictures FOLDER SIGN-IN-LINK NAME=PATH …");
+        std::process::exit(2);
+    };
+    let (base, _) = link.split_once("/sign-in").unwrap_or((link, ""));
+    let browser = Browser::start(1280, 800).await;
+    browser.client.set_window_size(1280, 800 + browser_chrome(&browser).await).await.expect("a window");
+    browser.client.goto(link).await.expect("the page");
+    browser.see("board").await;
+    for page in pages {
+        let (name, path) = page.split_once('=').unwrap_or((page, ""));
+        let dark = name.ends_with("-dark");
+        browser.script(&format!("localStorage.setItem('theme', '{}')", if dark { "dark" } else { "light" })).await;
+        browser.client.goto(&format!("{base}{path}")).await.expect("the page");
+        // A picture is looked at by a person: here a moment for fonts and the last request is fair.
+        tokio::time::sleep(Duration::from_millis(1500)).await;
+        std::fs::write(format!("{folder}/{name}.png"), browser.picture().await).expect("a file");
+    }
+    browser.end().await;
+}
+
+/// How much higher the window is than the page.
+async fn browser_chrome(browser: &Browser) -> u32 {
+    let value = browser.script("return window.outerHeight - window.innerHeight").await;
+    u32::try_from(value.as_i64().unwrap_or(0)).unwrap_or(0)
+}

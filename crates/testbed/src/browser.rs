@@ -1,0 +1,94 @@
+//! Headless Chromium through `chromedriver`, with a fresh profile.
+
+use crate::wait::until;
+use fantoccini::{Client, ClientBuilder, Locator};
+use serde_json::{Value, json};
+use std::process::{Child, Command, Stdio};
+use tempfile::TempDir;
+
+pub struct Browser {
+    pub client: Client,
+    driver: Child,
+    _profile: TempDir,
+}
+
+impl Browser {
+    /// Starts a browser with a window of this size.
+    pub async fn start(width: u32, height: u32) -> Browser {
+        let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a port").port();
+        let mut command = Command::new("chromedriver");
+        command.arg(format!("--port={port}")).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let driver = command.spawn().expect("chromedriver starts; `cargo xtask test` installs it");
+        let profile = tempfile::tempdir().expect("a folder");
+        let capabilities = capabilities(&profile, width, height);
+        let address = format!("http://127.0.0.1:{port}");
+        let client = until("chromedriver to answer", || async {
+            let mut builder = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
+            builder.capabilities(capabilities.clone());
+            builder.connect(&address).await.ok()
+        })
+        .await;
+        Browser { client, driver, _profile: profile }
+    }
+
+    /// Waits until an element is there and gives its text.
+    pub async fn text(&self, css: &str) -> String {
+        until(&format!("an element {css}"), || async { self.client.find(Locator::Css(css)).await.ok()?.text().await.ok() }).await
+    }
+
+    /// Waits until the page's text holds `words`.
+    pub async fn see(&self, words: &str) {
+        let last = std::sync::Mutex::new(String::new());
+        until(&format!("the words “{words}” on the page"), || async {
+            let text = self.client.find(Locator::Css("body")).await.ok()?.text().await.ok()?;
+            let found = text.contains(words);
+            *last.lock().expect("a lock") = text;
+            found.then_some(())
+        })
+        .await;
+    }
+
+    /// Waits until an element can be clicked, and clicks it.
+    pub async fn click(&self, css: &str) {
+        until(&format!("a click on {css}"), || async { self.client.find(Locator::Css(css)).await.ok()?.click().await.ok() }).await;
+    }
+
+    /// Runs JavaScript in the page; `return` gives its value.
+    pub async fn script(&self, script: &str) -> Value {
+        self.client.execute(script, Vec::new()).await.expect("the script runs")
+    }
+
+    pub async fn picture(&self) -> Vec<u8> {
+        self.client.screenshot().await.expect("a picture")
+    }
+
+    pub async fn end(self) {
+        let _ = self.client.clone().close().await;
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+fn capabilities(profile: &TempDir, width: u32, height: u32) -> serde_json::Map<String, Value> {
+    let arguments = [
+        "--headless".to_owned(),
+        "--no-sandbox".into(),
+        "--disable-gpu".into(),
+        "--disable-quic".into(),
+        "--no-first-run".into(),
+        "--disable-background-networking".into(),
+        "--disable-component-update".into(),
+        "--disable-sync".into(),
+        "--disable-dev-shm-usage".into(),
+        "--force-prefers-reduced-motion".into(),
+        format!("--window-size={width},{height}"),
+        format!("--user-data-dir={}", profile.path().display()),
+    ];
+    let options = json!({ "browserName": "chrome", "goog:chromeOptions": { "args": arguments } });
+    options.as_object().cloned().unwrap_or_default()
+}

@@ -1,0 +1,216 @@
+//! A whole Ordotaxis on free ports: the forge in this process, the service and runners as processes of their own, so
+//! that they can be killed as a machine would.
+
+use crate::process::Process;
+use crate::repository::Repository;
+use crate::wait::until;
+use ordotaxis_practice::{Forge, Status};
+use serde_json::{Value, json};
+use std::net::TcpListener as StdListener;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use tempfile::TempDir;
+
+/// Short leases, so that what a lost lease leads to is seen in a second or two.
+const CONFIG: &str = "lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"2s\"\nfetch_tries = 3\nretry_pause = \"50ms\"\n";
+
+pub struct World {
+    pub folder: TempDir,
+    pub forge: Forge,
+    pub forge_url: String,
+    pub url: String,
+    pub token: String,
+    pub service: Option<Process>,
+    ordotaxis: PathBuf,
+    config: &'static str,
+    runners: std::sync::atomic::AtomicU32,
+}
+
+/// What a client command came to.
+#[derive(Debug)]
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+pub struct RunnerOptions<'a> {
+    pub slots: u32,
+    pub labels: &'a [&'a str],
+    pub isolation: &'a str,
+    /// Where it keeps its files; a folder of the world's when absent.
+    pub folder: Option<PathBuf>,
+}
+
+impl Default for RunnerOptions<'_> {
+    fn default() -> Self {
+        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None }
+    }
+}
+
+fn free_port() -> u16 {
+    StdListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
+}
+
+impl World {
+    /// Starts forge and service. `ordotaxis` is the binary under test.
+    pub async fn start(ordotaxis: impl Into<PathBuf>) -> World {
+        World::start_with(ordotaxis, CONFIG).await
+    }
+
+    /// The same with a configuration of the service's own.
+    pub async fn start_with(ordotaxis: impl Into<PathBuf>, config: &'static str) -> World {
+        let folder = tempfile::tempdir().expect("a folder");
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+        let forge_url = format!("http://{}", listener.local_addr().expect("an address"));
+        let forge = Forge::open(folder.path().join("forge"), forge_url.clone()).expect("a forge");
+        tokio::spawn(forge.clone().serve(listener));
+        let url = format!("http://127.0.0.1:{}", free_port());
+        let mut world = World {
+            folder,
+            forge,
+            forge_url,
+            url,
+            token: String::new(),
+            service: None,
+            ordotaxis: ordotaxis.into(),
+            config,
+            runners: Default::default(),
+        };
+        world.start_service();
+        let said = world.service.as_ref().map(Process::said).unwrap_or_default();
+        let token = said.split_once("printed this once: ").expect("a token").1;
+        world.token = token.lines().next().unwrap_or_default().to_owned();
+        world
+    }
+
+    /// Starts the service, for the first time or again.
+    pub fn start_service(&mut self) {
+        let config = self.folder.path().join("service.toml");
+        std::fs::write(&config, self.config).expect("a configuration");
+        let listen = self.url.trim_start_matches("http://").to_owned();
+        let mut command = Command::new(&self.ordotaxis);
+        command.args(["serve", "--listen", &listen, "--data"]).arg(self.folder.path().join("service")).arg("--config").arg(config);
+        let ready = if self.token.is_empty() { "printed this once" } else { "serves at" };
+        self.service = Some(Process::start(&mut command, self.folder.path(), "service", ready));
+    }
+
+    pub fn kill_service(&mut self) {
+        if let Some(service) = self.service.take() {
+            service.kill();
+        }
+    }
+
+    /// A client command, told where the service is and as whom.
+    pub fn client(&self) -> Command {
+        let mut command = Command::new(&self.ordotaxis);
+        command
+            .env("ORDOTAXIS_URL", &self.url)
+            .env("ORDOTAXIS_TOKEN", &self.token)
+            .env("XDG_CONFIG_HOME", self.folder.path().join("config"))
+            .current_dir(self.folder.path());
+        command
+    }
+
+    /// Runs the client off the runtime, so that the forge in this process goes on answering.
+    pub async fn run(&self, arguments: &[&str]) -> Ran {
+        self.run_in(self.folder.path(), arguments).await
+    }
+
+    pub async fn run_in(&self, folder: &Path, arguments: &[&str]) -> Ran {
+        let mut command = self.client();
+        command.args(arguments).current_dir(folder);
+        let output = tokio::task::spawn_blocking(move || command.output()).await.expect("a task").expect("the client starts");
+        Ran {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+
+    /// Runs the client and reads the JSON it prints.
+    pub async fn json(&self, arguments: &[&str]) -> Value {
+        let mut all = vec!["--json"];
+        all.extend(arguments);
+        let ran = self.run(&all).await;
+        serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{arguments:?} printed no JSON ({error}): {ran:?}"))
+    }
+
+    /// A call of the HTTP API as the owner.
+    pub fn http(&self, method: reqwest::Method, path: &str) -> reqwest::RequestBuilder {
+        reqwest::Client::new().request(method, format!("{}{path}", self.url)).bearer_auth(&self.token)
+    }
+
+    /// A repository on the forge and a project for it, connected both ways.
+    pub async fn project(&self, name: &str) -> Repository {
+        let client = reqwest::Client::new();
+        let ask = client.post(format!("{}/api/repositories", self.forge_url)).json(&json!({ "name": name }));
+        let made: Value = ask.send().await.expect("an answer").json().await.expect("JSON");
+        let text = |value: &Value, key: &str| value[key].as_str().unwrap_or_default().to_owned();
+        let (git, token) = (text(&made, "git_url"), text(&made, "token"));
+        let add = ["project", "add", name, "--git", &git, "--forge", "practice", "--forge-url", &self.forge_url, "--forge-token", &token];
+        let project = self.json(&add).await;
+        let hook = json!({ "url": text(&project, "hook_url"), "secret": text(&project, "hook_secret") });
+        client.put(format!("{}/api/repositories/{name}/hook", self.forge_url)).json(&hook).send().await.expect("an answer");
+        Repository::new(self.folder.path().join("work").join(name), name, &git)
+    }
+
+    /// Enrols a runner and starts it.
+    pub async fn runner(&self, options: RunnerOptions<'_>) -> Process {
+        let number = self.runners.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
+        let name = format!("runner-{number}");
+        let folder = options.folder.clone().unwrap_or_else(|| self.folder.path().join(&name));
+        let invitation = self.json(&["runner", "invite"]).await["token"].as_str().unwrap_or_default().to_owned();
+        let dir = folder.display().to_string();
+        let ran = self.run(&["runner", "enrol", "--invitation", &invitation, "--name", &name, "--dir", &dir]).await;
+        assert_eq!(ran.code, 0, "{ran:?}");
+        self.start_runner(&name, &folder, &options)
+    }
+
+    /// Starts an enrolled runner, for the first time or again.
+    pub fn start_runner(&self, name: &str, folder: &Path, options: &RunnerOptions<'_>) -> Process {
+        let mut command = self.client();
+        command.args(["runner", "work", "--isolation", options.isolation, "--slots", &options.slots.to_string(), "--dir"]).arg(folder);
+        for label in options.labels {
+            command.args(["--label", label]);
+        }
+        Process::start(&mut command, self.folder.path(), name, "works at")
+    }
+
+    /// The run of a commit, once there is one that fits.
+    pub async fn run_of(&self, project: &str, commit: &str, what: &str, fits: impl Fn(&Value) -> bool) -> Value {
+        until(&format!("{project} {commit}: {what}"), || async {
+            let response = self.http(reqwest::Method::GET, &format!("/api/v1/runs?project={project}")).send().await.ok()?;
+            let runs: Value = response.json().await.ok()?;
+            let run = runs.as_array()?.iter().find(|run| run["commit"] == commit)?["run"].as_str()?.to_owned();
+            let run: Value = self.http(reqwest::Method::GET, &format!("/api/v1/runs/{run}")).send().await.ok()?.json().await.ok()?;
+            fits(&run).then_some(run)
+        })
+        .await
+    }
+
+    /// The run of a commit, once it has ended.
+    pub async fn verdict(&self, project: &str, commit: &str) -> Value {
+        self.run_of(project, commit, "a verdict", |run| !run["ended_at"].is_null()).await
+    }
+
+    /// The statuses of a commit on the forge, once the newest has this state.
+    pub async fn statuses_until(&self, project: &str, commit: &str, state: &str) -> Vec<Status> {
+        until(&format!("a status {state} on {project} {commit}"), || async {
+            let statuses = self.forge.statuses(project, commit);
+            statuses.last().is_some_and(|status| status.state == state).then_some(statuses)
+        })
+        .await
+    }
+
+    /// A job of a run's view.
+    pub fn job<'v>(run: &'v Value, id: &str) -> &'v Value {
+        run["jobs"].as_array().into_iter().flatten().find(|job| job["id"] == id).unwrap_or_else(|| panic!("no job {id} in {run}"))
+    }
+
+    pub async fn log(&self, run: &Value, job: &str) -> String {
+        let ran = self.run(&["logs", run["run"].as_str().unwrap_or_default(), job]).await;
+        assert_eq!(ran.code, 0, "{ran:?}");
+        ran.out
+    }
+}

@@ -7,15 +7,8 @@ use std::time::SystemTime;
 /// A program and the Debian package that brings it.
 pub(crate) type Program = (&'static str, &'static str);
 
-pub(crate) const FOR_DEMO: &[Program] = &[
-    ("git", "git"),
-    ("cc", "gcc"),
-    ("make", "make"),
-    ("awk", "mawk"),
-    ("bwrap", "bubblewrap"),
-    ("node", "nodejs"),
-    ("npm", "npm"),
-];
+pub(crate) const FOR_DEMO: &[Program] =
+    &[("git", "git"), ("cc", "gcc"), ("make", "make"), ("awk", "mawk"), ("bwrap", "bubblewrap"), ("node", "nodejs"), ("npm", "npm")];
 
 pub(crate) const FOR_TESTS: &[Program] = &[
     ("git", "git"),
@@ -71,7 +64,8 @@ pub(crate) fn console() -> Result<(), String> {
         eprintln!("installing the console's packages");
         run_in("console", "npm", &["ci", "--silent", "--no-audit", "--no-fund"])?;
     }
-    let sources = ["src", "public", "index.html", "package-lock.json", "vite.config.ts", "tsconfig.json", "scripts"].map(|name| folder.join(name));
+    let sources =
+        ["src", "public", "index.html", "package-lock.json", "vite.config.ts", "tsconfig.json", "scripts"].map(|name| folder.join(name));
     let described = root().join("docs/openapi.json");
     let built = newest(&[folder.join("dist/index.html")]);
     if newest(&sources) > built || newest(&[described]) > built {

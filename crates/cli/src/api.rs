@@ -40,7 +40,11 @@ impl Api {
     pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
         let answer = request.send().await.map_err(|error| {
             let why = if error.is_connect() { "nothing listens there" } else { "it does not answer" };
-            Failure::new(3, format!("the service at {} could not be reached: {why}", self.url), "start it with `ordotaxis serve`, or name another with --url")
+            Failure::new(
+                3,
+                format!("the service at {} could not be reached: {why}", self.url),
+                "start it with `ordotaxis serve`, or name another with --url",
+            )
         })?;
         if answer.status().is_success() {
             return Ok(answer);
@@ -61,7 +65,13 @@ impl Api {
 
     async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
         let answer = self.send(request).await?;
-        let not_ours = |_| Failure::new(3, format!("{} does not speak as an Ordotaxis service", self.url), "check --url, and that both have the same version");
+        let not_ours = |_| {
+            Failure::new(
+                3,
+                format!("{} does not speak as an Ordotaxis service", self.url),
+                "check --url, and that both have the same version",
+            )
+        };
         answer.json().await.map_err(not_ours)
     }
 

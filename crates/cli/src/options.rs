@@ -202,9 +202,13 @@ pub(crate) enum ProjectCommand {
         forge_token: Option<String>,
     },
     List,
-    Show { name: String },
+    Show {
+        name: String,
+    },
     /// Remove a project with all its runs
-    Remove { name: String },
+    Remove {
+        name: String,
+    },
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]

@@ -15,7 +15,11 @@ pub enum GitError {
     #[error("git could not be started; is it installed?")]
     Start(#[source] std::io::Error),
     #[error("the mirror {} could not be made", path.display())]
-    Folder { path: std::path::PathBuf, #[source] source: std::io::Error },
+    Folder {
+        path: std::path::PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
     #[error("git {verb} did not end within {} s", TIME_LIMIT.as_secs())]
     TimedOut { verb: String },
     #[error("git {verb} failed: {said}")]
@@ -82,7 +86,8 @@ fn last_words(stderr: &[u8]) -> String {
 
 /// Refuses names that git could read as an option or that hold what no ref may hold.
 pub(crate) fn checked(name: &str) -> Result<&str, GitError> {
-    let bad = name.is_empty() || name.starts_with('-') || name.contains("..") || name.chars().any(|c| c.is_control() || " ~^:?*[\\".contains(c));
+    let bad =
+        name.is_empty() || name.starts_with('-') || name.contains("..") || name.chars().any(|c| c.is_control() || " ~^:?*[\\".contains(c));
     if bad { Err(GitError::BadName { name: name.to_owned() }) } else { Ok(name) }
 }
 

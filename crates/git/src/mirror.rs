@@ -145,7 +145,9 @@ impl Mirror {
         let mut command = base(&self.dir);
         let index = into.with_extension("index");
         command.arg("--work-tree").arg(into).env("GIT_INDEX_FILE", &index);
-        let done = run(command, &["-c", "checkout.workers=2", "-c", "core.bare=false", "read-tree", "--reset", "-u", checked(commit)?], None).await;
+        let done =
+            run(command, &["-c", "checkout.workers=2", "-c", "core.bare=false", "read-tree", "--reset", "-u", checked(commit)?], None)
+                .await;
         let _ = tokio::fs::remove_file(&index).await;
         done.map(drop)
     }

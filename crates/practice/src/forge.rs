@@ -165,7 +165,8 @@ async fn create(State(forge): State<Forge>, Json(ask): Json<NewRepository>) -> A
     }
     let dir = forge.folder.join(format!("{}.git", ask.name));
     if !dir.exists() {
-        let made = tokio::process::Command::new("git").args(["init", "--quiet", "--bare", "--initial-branch=main"]).arg(&dir).status().await;
+        let made =
+            tokio::process::Command::new("git").args(["init", "--quiet", "--bare", "--initial-branch=main"]).arg(&dir).status().await;
         if !made.is_ok_and(|status| status.success()) {
             return Err((StatusCode::INTERNAL_SERVER_ERROR, "git init failed\n".into()));
         }

@@ -29,7 +29,9 @@ fn io(path: &Path) -> impl Fn(std::io::Error) -> ArchiveError + use<'_> {
 pub(crate) fn chosen(root: &Path, globs: &[String]) -> Result<Vec<PathBuf>, ArchiveError> {
     let mut set = GlobSetBuilder::new();
     for glob in globs {
-        set.add(GlobBuilder::new(glob.trim_end_matches('/')).literal_separator(true).build().map_err(|_| ArchiveError::Glob(glob.clone()))?);
+        set.add(
+            GlobBuilder::new(glob.trim_end_matches('/')).literal_separator(true).build().map_err(|_| ArchiveError::Glob(glob.clone()))?,
+        );
     }
     let set = set.build().map_err(|error| ArchiveError::Glob(error.to_string()))?;
     let mut found = BTreeSet::new();

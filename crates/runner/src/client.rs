@@ -3,7 +3,9 @@
 
 use crate::identity::Identity;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn};
+use ordotaxis_wire::runner::{
+    AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn,
+};
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -13,7 +15,11 @@ use tokio_util::sync::CancellationToken;
 #[derive(Debug, thiserror::Error)]
 pub enum CallError {
     #[error("the service at {url} could not be reached")]
-    Unreachable { url: String, #[source] source: reqwest::Error },
+    Unreachable {
+        url: String,
+        #[source]
+        source: reqwest::Error,
+    },
     /// The attempt or session was given up; nothing more is wanted.
     #[error("the service has given this up")]
     GivenUp,
@@ -50,7 +56,8 @@ pub(crate) struct Client {
 
 impl Client {
     pub(crate) fn new(identity: Identity) -> Client {
-        let http = reqwest::Client::builder().tcp_nodelay(true).connect_timeout(Duration::from_secs(10)).read_timeout(Duration::from_secs(60));
+        let http =
+            reqwest::Client::builder().tcp_nodelay(true).connect_timeout(Duration::from_secs(10)).read_timeout(Duration::from_secs(60));
         Client { identity, http: http.build().unwrap_or_default() }
     }
 

@@ -26,9 +26,17 @@ pub enum IdentityError {
     #[error("{} is not enrolled: there is no {FILE} in it", folder.display())]
     Missing { folder: PathBuf },
     #[error("{} could not be read or written", path.display())]
-    Io { path: PathBuf, #[source] source: std::io::Error },
+    Io {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
     #[error("{} is damaged", path.display())]
-    Form { path: PathBuf, #[source] source: Box<toml::de::Error> },
+    Form {
+        path: PathBuf,
+        #[source]
+        source: Box<toml::de::Error>,
+    },
 }
 
 impl Identity {

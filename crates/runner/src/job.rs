@@ -43,7 +43,10 @@ pub(crate) struct JobResult {
 
 /// How a job ends before its end.
 enum Broken {
-    Failed { why: String, exit_code: Option<i32> },
+    Failed {
+        why: String,
+        exit_code: Option<i32>,
+    },
     Stopped,
     /// The attempt is no longer wanted.
     GivenUp,
@@ -351,10 +354,12 @@ impl Job<'_> {
         if insist(&self.shared.abort, || client.has_blob(digest)).await? {
             return Ok(());
         }
-        let put = || async move { match tokio::fs::File::open(archive).await {
-            Ok(file) => client.put_blob(digest, file).await,
-            Err(error) => Err(CallError::Refused { status: 0, detail: format!("the packed artifact could not be read: {error}") }),
-        } };
+        let put = || async move {
+            match tokio::fs::File::open(archive).await {
+                Ok(file) => client.put_blob(digest, file).await,
+                Err(error) => Err(CallError::Refused { status: 0, detail: format!("the packed artifact could not be read: {error}") }),
+            }
+        };
         Ok(insist(&self.shared.abort, put).await?)
     }
 }

@@ -19,12 +19,15 @@ const QUEUE: usize = 64;
 /// Phases are told this much later, so that short jobs tell them only with their result.
 const PHASES_LATER: Duration = Duration::from_millis(150);
 
+/// The channel to the task that sends the log, and that task.
+type LogOnItsWay = (mpsc::Sender<Vec<u8>>, JoinHandle<Result<(), CallError>>);
+
 pub(crate) struct Shipper {
     client: Client,
     attempt: AttemptId,
     leave: CancellationToken,
     /// Made with the first byte: many jobs print nothing.
-    log: Option<(mpsc::Sender<Vec<u8>>, JoinHandle<Result<(), CallError>>)>,
+    log: Option<LogOnItsWay>,
     length: u64,
     phases: watch::Sender<Vec<PhaseView>>,
     teller: JoinHandle<()>,
@@ -70,7 +73,12 @@ impl Shipper {
     }
 }
 
-async fn send_log(client: Client, attempt: AttemptId, mut receiver: mpsc::Receiver<Vec<u8>>, leave: CancellationToken) -> Result<(), CallError> {
+async fn send_log(
+    client: Client,
+    attempt: AttemptId,
+    mut receiver: mpsc::Receiver<Vec<u8>>,
+    leave: CancellationToken,
+) -> Result<(), CallError> {
     let mut offset = 0;
     while let Some(mut piece) = receiver.recv().await {
         while piece.len() < PIECE

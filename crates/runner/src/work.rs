@@ -198,7 +198,12 @@ impl Runner {
 
     fn halt(&self, attempt: AttemptId, halt: Halt) {
         if let Some(sender) = self.holding().get(&attempt) {
-            sender.send_if_modified(|known| *known == Halt::No && { *known = halt; true });
+            sender.send_if_modified(|known| {
+                *known == Halt::No && {
+                    *known = halt;
+                    true
+                }
+            });
         }
     }
 }

@@ -162,7 +162,13 @@ pub(crate) async fn begin(
     }
 }
 
-async fn begin_planned(app: &App, project: &Project, occasion: &Occasion, commit: &CommitInfo, planned: Plan) -> Result<Option<RunKey>, OccasionError> {
+async fn begin_planned(
+    app: &App,
+    project: &Project,
+    occasion: &Occasion,
+    commit: &CommitInfo,
+    planned: Plan,
+) -> Result<Option<RunKey>, OccasionError> {
     let title = planned.title.clone();
     let row = NewRunRow { title: title.as_deref(), plan: Some(&planned), ..blank(project, occasion, commit, &planned.pipeline) };
     let jobs = i64::try_from(planned.jobs.len()).unwrap_or(i64::MAX);
@@ -212,7 +218,8 @@ async fn begin_failed(
     let row = NewRunRow { state: State::Failed, why: Some(why), diagnostics: Some(&json), ..blank(project, occasion, commit, name) };
     let now = clock::now();
     let words = sentence(State::Failed, &Summary::default(), None, Some(why));
-    let messages = |number| ["status", "note"].map(|kind| (kind, message(project, occasion, name, number, State::Failed, &words, Some(now)))).to_vec();
+    let messages =
+        |number| ["status", "note"].map(|kind| (kind, message(project, occasion, name, number, State::Failed, &words, Some(now)))).to_vec();
     let key = app.records.begin_run(&row, now, messages).await?;
     app.keeper.outbox.notify_one();
     Ok(key)
@@ -258,7 +265,15 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
     }
 }
 
-fn message(project: &Project, occasion: &Occasion, pipeline: &str, number: i64, state: State, sentence: &str, ended: Option<i64>) -> String {
+fn message(
+    project: &Project,
+    occasion: &Occasion,
+    pipeline: &str,
+    number: i64,
+    state: State,
+    sentence: &str,
+    ended: Option<i64>,
+) -> String {
     let message = Message {
         run: format!("{}/{number}", project.name),
         pipeline: pipeline.to_owned(),

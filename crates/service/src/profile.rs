@@ -75,9 +75,17 @@ pub(crate) struct Pushed {
 #[derive(Debug, thiserror::Error)]
 pub enum ProfileError {
     #[error("the profile {name} could not be read")]
-    Read { name: String, #[source] source: std::io::Error },
+    Read {
+        name: String,
+        #[source]
+        source: std::io::Error,
+    },
     #[error("the profile {name} is not one")]
-    Form { name: String, #[source] source: Box<toml::de::Error> },
+    Form {
+        name: String,
+        #[source]
+        source: Box<toml::de::Error>,
+    },
 }
 
 /// All profiles by name: the shipped one and those in `folder`, if there is such a folder.
@@ -109,9 +117,10 @@ impl Profile {
                 mac.update(format!("{id}.{time}.").as_bytes());
                 mac.update(body);
                 let signatures = header("webhook-signature")?;
-                let right = signatures.split(' ').filter_map(|part| part.strip_prefix("v1,")).any(|part| {
-                    STANDARD.decode(part).is_ok_and(|bytes| mac.clone().verify_slice(&bytes).is_ok())
-                });
+                let right = signatures
+                    .split(' ')
+                    .filter_map(|part| part.strip_prefix("v1,"))
+                    .any(|part| STANDARD.decode(part).is_ok_and(|bytes| mac.clone().verify_slice(&bytes).is_ok()));
                 (right && (now_s - sent).abs() <= CLOCK_TOLERANCE).then_some(id)
             }
         }

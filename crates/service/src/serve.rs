@@ -16,7 +16,11 @@ use tokio_util::sync::CancellationToken;
 #[derive(Debug, thiserror::Error)]
 pub enum ServeError {
     #[error("the data folder {} could not be prepared", path.display())]
-    Folder { path: PathBuf, #[source] source: std::io::Error },
+    Folder {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
     #[error(transparent)]
     Store(#[from] StoreError),
     #[error(transparent)]

@@ -37,9 +37,17 @@ struct File {
 #[derive(Debug, thiserror::Error)]
 pub enum SettingsError {
     #[error("the configuration {} could not be read", path.display())]
-    Read { path: PathBuf, #[source] source: std::io::Error },
+    Read {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
     #[error("the configuration {} has a mistake: {}", path.display(), source.message())]
-    Form { path: PathBuf, #[source] source: Box<toml::de::Error> },
+    Form {
+        path: PathBuf,
+        #[source]
+        source: Box<toml::de::Error>,
+    },
     #[error("`{key}` in the configuration is not a length of time: `{value}`; write one such as \"20s\"")]
     Duration { key: &'static str, value: String },
 }

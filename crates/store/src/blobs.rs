@@ -13,7 +13,11 @@ pub enum BlobError {
     #[error("the bytes have another digest than the promised one: {got}")]
     Different { got: String },
     #[error("the blob store could not write {}", path.display())]
-    Io { path: PathBuf, #[source] source: std::io::Error },
+    Io {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
 }
 
 #[derive(Clone)]

@@ -46,8 +46,20 @@ pub(super) const HISTORY: &[Moment] = &[
         "passed",
         &[edit("src/gauge.c", "2.0 * gauge->drift * days;", "gauge->drift * days;")],
     ),
-    moment("tidegauge", "Odd", "Soak for longer", "failed", &[edit("ordotaxis.toml", "steps    = [\"./tools/soak.sh 2\"]", "stpes    = [\"./tools/soak.sh 4\"]")]),
-    moment("tidegauge", "Odd", "Soak for longer, spelt right", "passed", &[edit("ordotaxis.toml", "stpes    = [\"./tools/soak.sh 4\"]", "steps    = [\"./tools/soak.sh 3\"]")]),
+    moment(
+        "tidegauge",
+        "Odd",
+        "Soak for longer",
+        "failed",
+        &[edit("ordotaxis.toml", "steps    = [\"./tools/soak.sh 2\"]", "stpes    = [\"./tools/soak.sh 4\"]")],
+    ),
+    moment(
+        "tidegauge",
+        "Odd",
+        "Soak for longer, spelt right",
+        "passed",
+        &[edit("ordotaxis.toml", "stpes    = [\"./tools/soak.sh 4\"]", "steps    = [\"./tools/soak.sh 3\"]")],
+    ),
     Moment {
         branch: Some("topic/neap-tides"),
         ..moment("tidegauge", "Ines", "Replay a day of neap tides", "passed", &[edit("tests/day.txt", "highest 4200", "highest 4250")])
@@ -56,8 +68,20 @@ pub(super) const HISTORY: &[Moment] = &[
         tag: Some("v1.0"),
         ..moment("tidegauge", "Ines", "Version 1.0", "passed", &[edit("NOTICE", "Tide gauge firmware of", "Tide gauge firmware 1.0 of")])
     },
-    moment("almanac", "Maren", "Tell heights above the datum in the text", "passed", &[edit("tools/text.sh", "%5d mm", "%5d mm above datum")]),
-    moment("almanac", "Odd", "A week of new readings from the outer buoy", "failed", &[edit("readings/outer-buoy.txt", "\n40 ", "\n40 about ")]),
+    moment(
+        "almanac",
+        "Maren",
+        "Tell heights above the datum in the text",
+        "passed",
+        &[edit("tools/text.sh", "%5d mm", "%5d mm above datum")],
+    ),
+    moment(
+        "almanac",
+        "Odd",
+        "A week of new readings from the outer buoy",
+        "failed",
+        &[edit("readings/outer-buoy.txt", "\n40 ", "\n40 about ")],
+    ),
 ];
 
 impl Moment {
@@ -65,7 +89,11 @@ impl Moment {
     pub(super) fn change(&self, sources: &Path, work: &Path) -> Result<(), String> {
         if self.edits.is_empty() {
             let copied = Command::new("cp").arg("-R").arg(sources.join(".")).arg(work).status();
-            return if copied.is_ok_and(|status| status.success()) { Ok(()) } else { Err(format!("{} could not be copied", sources.display())) };
+            return if copied.is_ok_and(|status| status.success()) {
+                Ok(())
+            } else {
+                Err(format!("{} could not be copied", sources.display()))
+            };
         }
         for edit in self.edits {
             let path = work.join(edit.file);

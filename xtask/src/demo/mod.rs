@@ -103,7 +103,18 @@ impl World {
         let made: Value = json(practice().args(["repository", name, "--forge", &self.forge_url]))?;
         let text = |value: &Value, key: &str| value[key].as_str().unwrap_or_default().to_owned();
         let mut add = self.client();
-        add.args(["--json", "project", "add", name, "--git", &text(&made, "git_url"), "--forge", "practice", "--forge-url", &self.forge_url]);
+        add.args([
+            "--json",
+            "project",
+            "add",
+            name,
+            "--git",
+            &text(&made, "git_url"),
+            "--forge",
+            "practice",
+            "--forge-url",
+            &self.forge_url,
+        ]);
         let project: Value = json(add.env("ORDOTAXIS_FORGE_TOKEN", text(&made, "token")))?;
         let (hook, secret) = (text(&project, "hook_url"), text(&project, "hook_secret"));
         output(practice().args(["repository", name, "--forge", &self.forge_url, "--hook", &hook, "--secret", &secret]))?;

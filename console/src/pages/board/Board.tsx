@@ -26,13 +26,13 @@ export default function Board() {
     <>
       <h1>{headline(broken, data.projects.length)}</h1>
       <div className="facts" />
-      <table className="sheet">
+      <table className="sheet board">
         <thead>
           <tr>
-            <th>project</th>
-            <th>main</th>
-            <th>since</th>
-            <th>last {Math.max(...data.projects.map((line) => line.runs.length))} runs</th>
+            <th style={{ width: 160 }}>project</th>
+            <th style={{ width: 110 }}>main</th>
+            <th style={{ width: 80 }}>since</th>
+            <th style={{ width: 300 }}>last {Math.max(...data.projects.map((line) => line.runs.length))} runs</th>
             <th>now</th>
           </tr>
         </thead>

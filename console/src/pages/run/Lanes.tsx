@@ -26,7 +26,7 @@ export function Lanes({ run, jobs, plan, now, chosen, onChoose }: Props) {
     <div className="lanes" ref={box}>
       <div className="axis num" aria-hidden="true">
         {ticks(to - from).map((tick) => (
-          <span key={tick} style={{ left: `${at(from + tick)}%` }}>
+          <span key={tick} className={at(from + tick) > 93 ? 'last' : ''} style={{ left: `${at(from + tick)}%` }}>
             {duration(tick)}
           </span>
         ))}
@@ -77,7 +77,7 @@ function Segments({
 }) {
   const first = job.attempts[0];
   const last = job.attempts.at(-1);
-  if (!first || !last) return null;
+  if (!first || !last) return job.state === 'waiting' ? null : <span className="after cut">{job.why}</span>;
   const end = last.ended_at ? time(last.ended_at) : now;
   const place = (begin: number, until: number) => ({
     left: `${at(begin)}%`,

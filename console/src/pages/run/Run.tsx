@@ -4,7 +4,7 @@ import { Button } from 'antd';
 import { useEffect, useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { answered, api, type JobView, queries, type RunView } from '../../api/client';
-import { isEnd, Shape, StateWord } from '../../look/states';
+import { isEnd, Shape } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { duration, exact, time, useNow } from '../../parts/words';
 import { Graph } from './Graph';
@@ -105,8 +105,8 @@ function Heading({ run, now }: { run: RunView; now: number }) {
         <span>
           {run.occasion.event === 'push' ? 'pushed' : 'started'} by {run.occasion.by ?? 'someone'}
         </span>
-        {took !== undefined && <span>{duration(took)}</span>}
-        {run.usual_ms != null && <span>usually passes in {duration(run.usual_ms)}</span>}
+        {took !== undefined && run.counts.length > 0 && <span>{duration(took)}</span>}
+        {run.usual_ms != null && run.counts.length > 0 && <span>usually passes in {duration(run.usual_ms)}</span>}
         <span title={exact(run.created_at)}>begun {exact(run.created_at)} UTC</span>
         {run.pipeline !== 'main' && <span>pipeline {run.pipeline}</span>}
       </div>
@@ -157,7 +157,8 @@ function Diagnostics({ run }: { run: RunView }) {
               {one.file}:{one.line}:{one.column}
             </td>
             <td>
-              <StateWord state="failed" /> <span className="soft">{one.code}</span>
+              <span className={one.severity === 'error' ? 's-failed' : 'soft'}>{one.severity}</span>{' '}
+              <span className="soft">{one.code}</span>
             </td>
             <td>
               {one.message}

@@ -9,7 +9,7 @@ export default function SignIn() {
   const navigate = useNavigate();
   const [token, setToken] = useState('');
   const [wrong, setWrong] = useState('');
-  const tried = useRef(false);
+  const tried = useRef('');
   const enter = async (ask: Schemas['NewSession']) => {
     try {
       await answered(api.POST('/api/v1/session', { body: ask }));
@@ -19,13 +19,18 @@ export default function SignIn() {
       setWrong(error instanceof Error ? error.message : 'the service could not be reached');
     }
   };
-  // biome-ignore lint/correctness/useExhaustiveDependencies: a code works once, so it is tried once
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a code works once, so each is tried once
   useEffect(() => {
-    const code = window.location.hash.slice(1);
-    if (!code || tried.current) return;
-    tried.current = true;
-    window.history.replaceState(null, '', '/sign-in');
-    enter({ code });
+    const use = () => {
+      const code = window.location.hash.slice(1);
+      if (!code || tried.current === code) return;
+      tried.current = code;
+      window.history.replaceState(null, '', '/sign-in');
+      enter({ code });
+    };
+    use();
+    window.addEventListener('hashchange', use);
+    return () => window.removeEventListener('hashchange', use);
   }, []);
   return (
     <main className="sign-in">

@@ -57,7 +57,9 @@ async fn get(api: &Api, all: &[ArtifactView], name: &str, to: &Path) -> Done {
     let artifact = find(all, name)?;
     let path = artifact.url.trim_start_matches("/api/v1/");
     let mut answer = api.send(api.request(Method::GET, path)).await?;
-    let local = |error: std::io::Error| Failure::new(1, format!("{} could not be written: {error}", to.display()), "choose another folder with --to");
+    let local = |error: std::io::Error| {
+        Failure::new(1, format!("{} could not be written: {error}", to.display()), "choose another folder with --to")
+    };
     let archive = std::env::temp_dir().join(format!("ordotaxis-{}-{}", std::process::id(), artifact.name));
     let mut file = std::fs::File::create(&archive).map_err(local)?;
     let broken = |_| Failure::new(3, "the download broke off", "try again");

@@ -49,7 +49,8 @@ fn found() -> Result<Vec<PathBuf>, Failure> {
 }
 
 pub(super) fn read(file: &Path) -> Result<String, Failure> {
-    let bytes = std::fs::read(file).map_err(|error| Failure::new(2, format!("{} could not be read: {error}", file.display()), "name a pipeline file"))?;
+    let bytes = std::fs::read(file)
+        .map_err(|error| Failure::new(2, format!("{} could not be read: {error}", file.display()), "name a pipeline file"))?;
     let not_text = |error: std::string::FromUtf8Error| {
         let at = error.utf8_error().valid_up_to();
         Failure::new(1, format!("{} is not UTF-8 text: byte {at} is the first that is not", file.display()), "save it as UTF-8")

@@ -68,7 +68,9 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Serve { data, listen, config } => serve::serve(data, listen, config).await,
         Command::Runner { command } => runner::runner(command, &global, mounts).await,
         Command::Project { command } => project::project(command, &api()?, global.json).await,
-        Command::Start { project, reference, pipeline, watch } => runs::start(&api()?, &project, reference, pipeline, watch, global.json).await,
+        Command::Start { project, reference, pipeline, watch } => {
+            runs::start(&api()?, &project, reference, pipeline, watch, global.json).await
+        }
         Command::Runs { project, count } => runs::list(&api()?, project, count, global.json).await,
         Command::Show { run } => show::show(&api()?, &run_ref(&run)?, global.json).await,
         Command::Watch { run } => watch::watch(&api()?, &run_ref(&run)?, global.json).await,

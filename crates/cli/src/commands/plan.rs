@@ -71,7 +71,8 @@ fn human(plan: &Plan, reasons: bool) {
         let after = if before.is_empty() { String::new() } else { format!("after {}", before.join(", ")) };
         out::print(format!("\n{}  {}", out::bold(&stage.name), out::dim(&after)));
         let members: Vec<usize> = (0..plan.jobs.len()).filter(|&job| plan.jobs[job].stage == number).collect();
-        let rows: Vec<Vec<String>> = members.iter().map(|&job| vec![format!("  {}", plan.jobs[job].id), summary(plan, job, &edges[job])]).collect();
+        let rows: Vec<Vec<String>> =
+            members.iter().map(|&job| vec![format!("  {}", plan.jobs[job].id), summary(plan, job, &edges[job])]).collect();
         for (line, &job) in out::columns(&rows).iter().zip(&members) {
             out::print(line);
             if reasons {
@@ -108,7 +109,8 @@ fn print_reasons(plan: &Plan, at: usize, edges: &[Edge]) {
         let on = &plan.jobs[edge.job];
         let why = match edge.because {
             Because::Takes => {
-                let taken: Vec<&str> = plan.jobs[at].takes.iter().filter(|take| take.job == edge.job).map(|take| take.artifact.as_str()).collect();
+                let taken: Vec<&str> =
+                    plan.jobs[at].takes.iter().filter(|take| take.job == edge.job).map(|take| take.artifact.as_str()).collect();
                 format!("takes {}", taken.join(", "))
             }
             Because::After => "`after` says so".into(),

@@ -39,7 +39,9 @@ async fn enrol_here(url: &str, invitation: &str, name: Option<String>, dir: &Pat
     let name = name.unwrap_or_else(machine_name);
     let refused = |error: ordotaxis_runner::CallError| Failure::new(3, error.to_string(), "the runner is not enrolled");
     let identity = enrol(url, invitation, &name).await.map_err(refused)?;
-    identity.save(dir).map_err(|error| Failure::new(3, error.to_string(), "make the folder writable and enrol again with a new invitation"))?;
+    identity
+        .save(dir)
+        .map_err(|error| Failure::new(3, error.to_string(), "make the folder writable and enrol again with a new invitation"))?;
     out::print(format!("runner {name} is enrolled in {}", dir.display()));
     out::remark(format!("  start it: ordotaxis runner work --dir {}", dir.display()));
     OK
@@ -52,11 +54,16 @@ fn machine_name() -> String {
 
 async fn work_here(dir: PathBuf, slots: u32, label: Vec<String>, isolation: Option<IsolationChoice>, mounts: bool) -> Done {
     set_up_log();
-    let identity = Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;
+    let identity =
+        Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;
     let isolation = match isolation {
         Some(IsolationChoice::Host) => Isolation::Host,
         Some(IsolationChoice::Sandbox) if !Isolation::sandbox_works() => {
-            return Err(Failure::new(2, "sandboxes cannot be made here", "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host"));
+            return Err(Failure::new(
+                2,
+                "sandboxes cannot be made here",
+                "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host",
+            ));
         }
         Some(IsolationChoice::Sandbox) => Isolation::Sandbox,
         None if Isolation::sandbox_works() => Isolation::Sandbox,
@@ -65,7 +72,13 @@ async fn work_here(dir: PathBuf, slots: u32, label: Vec<String>, isolation: Opti
     let mut labels = vec![std::env::consts::OS.to_owned(), std::env::consts::ARCH.to_owned()];
     labels.extend(label.into_iter().filter(|label| !label.trim().is_empty()));
     labels.dedup();
-    let line = format!("runner {} works at {}: {slots} slots, isolation {}, labels {}", identity.name, identity.url, isolation.word(), labels.join(", "));
+    let line = format!(
+        "runner {} works at {}: {slots} slots, isolation {}, labels {}",
+        identity.name,
+        identity.url,
+        isolation.word(),
+        labels.join(", ")
+    );
     let settings = Settings { folder: dir, slots, labels, isolation, mounts };
     let leave = Leave::default();
     let signals = count_signals()?;

@@ -15,9 +15,9 @@ pub(super) async fn serve(data: PathBuf, listen: SocketAddr, config: Option<Path
     if let Some(config) = config {
         settings = settings.with_file(config).map_err(|error| Failure::new(2, error.to_string(), "docs/service.md lists all settings"))?;
     }
-    let listener = tokio::net::TcpListener::bind(listen).await.map_err(|error| {
-        Failure::new(3, format!("{listen} cannot be listened on: {error}"), "choose another address with --listen")
-    })?;
+    let listener = tokio::net::TcpListener::bind(listen)
+        .await
+        .map_err(|error| Failure::new(3, format!("{listen} cannot be listened on: {error}"), "choose another address with --listen"))?;
     let address = listener.local_addr().map_err(|error| Failure::new(3, error.to_string(), ""))?;
     println!("ordotaxis serves at http://{address}");
     let signals = count_signals()?;
@@ -41,7 +41,11 @@ pub(super) async fn serve(data: PathBuf, listen: SocketAddr, config: Option<Path
 /// Warnings and errors go to standard error; RUST_LOG asks for more.
 pub(super) fn set_up_log() {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("warn"));
-    let _ = tracing_subscriber::fmt().with_env_filter(filter).with_ansi(std::io::stderr().is_terminal()).with_writer(std::io::stderr).try_init();
+    let _ = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_ansi(std::io::stderr().is_terminal())
+        .with_writer(std::io::stderr)
+        .try_init();
 }
 
 /// Counts SIGTERM and SIGINT together.

@@ -33,18 +33,27 @@ pub(super) fn head(run: &RunView) -> Vec<String> {
     let usual = run.usual_ms.map(|ms| format!("; usually passes in {}", words::duration(ms))).unwrap_or_default();
     vec![
         format!("{} {}  {}{}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence, out::dim(&usual)),
-        out::dim(&format!("  {} {}{branch} · {begun} · {}", run.commit.get(..8).unwrap_or(&run.commit), run.commit_title, moment(run.created_at))),
+        out::dim(&format!(
+            "  {} {}{branch} · {begun} · {}",
+            run.commit.get(..8).unwrap_or(&run.commit),
+            run.commit_title,
+            moment(run.created_at)
+        )),
     ]
 }
 
 fn print_run(run: &RunView) {
     head(run).iter().for_each(out::print);
     for diagnostic in &run.diagnostics {
-        out::print(format!("\n  {}:{}:{}: {} [{}]", diagnostic.file, diagnostic.line, diagnostic.column, diagnostic.message, diagnostic.code));
+        out::print(format!(
+            "\n  {}:{}:{}: {} [{}]",
+            diagnostic.file, diagnostic.line, diagnostic.column, diagnostic.message, diagnostic.code
+        ));
         diagnostic.hint.iter().for_each(|hint| out::print(out::dim(&format!("    {hint}"))));
     }
     let jobs = run.jobs.as_deref().unwrap_or_default();
-    let rows: Vec<Vec<String>> = jobs.iter().map(|job| vec![format!("  {}", out::state(job.state)), job.id.to_string(), took(job), runner(job)]).collect();
+    let rows: Vec<Vec<String>> =
+        jobs.iter().map(|job| vec![format!("  {}", out::state(job.state)), job.id.to_string(), took(job), runner(job)]).collect();
     let mut stage = "";
     for (job, line) in jobs.iter().zip(out::columns(&rows)) {
         if job.stage != stage {
@@ -85,7 +94,13 @@ fn print_steps(attempt: &AttemptView) {
             Some(_) => State::Passed,
         };
         let took = phase.duration_ms.map(words::duration).unwrap_or_default();
-        out::print(format!("      {} {:<8} {}  {}", out::as_state(state, out::symbol(state)), phase.kind.word(), phase.name, out::dim(&took)));
+        out::print(format!(
+            "      {} {:<8} {}  {}",
+            out::as_state(state, out::symbol(state)),
+            phase.kind.word(),
+            phase.name,
+            out::dim(&took)
+        ));
     }
 }
 

@@ -12,7 +12,11 @@ use std::io::{IsTerminal, Write};
 pub(super) async fn sign_in(global: &Global, link: bool) -> Done {
     if link {
         let link: SignInLink = Api::new(global)?.post("sign-in-links", &serde_json::json!({})).await?;
-        if global.json { out::json(&link) } else { out::print(&link.url) }
+        if global.json {
+            out::json(&link)
+        } else {
+            out::print(&link.url)
+        }
         return OK;
     }
     let url = address(global);
@@ -22,7 +26,9 @@ pub(super) async fn sign_in(global: &Global, link: bool) -> Done {
     };
     let me: Me = Api::with(url.clone(), token.clone()).get("me").await?;
     let kept = profile::save(&Profile { url: Some(url.clone()), token: Some(token) });
-    let path = kept.map_err(|error| Failure::new(1, format!("the token could not be kept: {error}"), "set ORDOTAXIS_URL and ORDOTAXIS_TOKEN instead"))?;
+    let path = kept.map_err(|error| {
+        Failure::new(1, format!("the token could not be kept: {error}"), "set ORDOTAXIS_URL and ORDOTAXIS_TOKEN instead")
+    })?;
     out::print(format!("signed in at {url} as {}", me.name));
     out::remark(format!("  kept in {}", path.display()));
     OK

@@ -59,9 +59,7 @@ impl Reader<'_> {
     fn language(&mut self, value: &Value<'_>) {
         let is_one = matches!(value.get_ref(), DeValue::Integer(number) if number.as_str() == "1" && number.radix() == 10);
         if !is_one {
-            self.note(
-                Diagnostic::error(Code::BadValue, value.span(), "this version knows language 1 only").hint("write `language = 1`"),
-            );
+            self.note(Diagnostic::error(Code::BadValue, value.span(), "this version knows language 1 only").hint("write `language = 1`"));
         }
     }
 
@@ -76,7 +74,7 @@ impl Reader<'_> {
     fn order_line(&mut self, line: &At<String>) -> Option<order::Line> {
         let inside = self.inside(line);
         match order::parse(&line.value) {
-            Ok(parsed) => Some(parsed.placed(|span| inside(span))),
+            Ok(parsed) => Some(parsed.placed(&inside)),
             Err(mistake) => {
                 let code = if mistake.too_deep { Code::Limit } else { Code::OrderSyntax };
                 let hint = "a line reads like \"check, build > test > pack\": `>` for after, `,` for side by side";

@@ -1,6 +1,6 @@
 //! Reads one job's table: steps, what it takes and gives, limits.
 
-use super::diagnostic::{Code, Diagnostic};
+use super::diagnostic::{Code, Diagnostic, nearest};
 use super::keys;
 use super::pipeline::{At, Checkout, Give, Job, Span, Step, Take, WhenNone};
 use super::reader::{Reader, Value};
@@ -11,7 +11,12 @@ impl Reader<'_> {
         let place = format!("job {stage}.{name}");
         let table = self.table(value, &place)?;
         self.check_keys(table, keys::JOB, &place);
-        if !table.contains_key("steps") && !table.contains_key("follows") {
+        // A misspelt `steps` is told as that alone.
+        let misspelt = table.keys().any(|key| {
+            let key: &str = key.get_ref();
+            nearest(key, keys::JOB.iter().map(|known| known.name)) == Some("steps")
+        });
+        if !misspelt && !table.contains_key("follows") {
             self.note(
                 Diagnostic::error(Code::MissingKey, span.clone(), format!("{place} has no `steps`"))
                     .hint("say what it runs, such as `steps = [\"make test\"]`"),
@@ -84,7 +89,9 @@ impl Reader<'_> {
     fn step_table(&mut self, table: &DeTable<'_>, span: Span) -> Option<Step> {
         self.check_keys(table, keys::STEP, "a step");
         let Some(run) = table.get("run") else {
-            self.note(Diagnostic::error(Code::MissingKey, span, "this step has no `run`").hint("say its command, such as `run = \"make\"`"));
+            self.note(
+                Diagnostic::error(Code::MissingKey, span, "this step has no `run`").hint("say its command, such as `run = \"make\"`"),
+            );
             return None;
         };
         let mut step = plain_step(self.string(run, "`run`")?.value);

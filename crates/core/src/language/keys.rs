@@ -91,16 +91,8 @@ pub(crate) const JOB: &[Key] = &[
     later("given"),
 ];
 
-pub(crate) const STEP: &[Key] = &[
-    now("name"),
-    now("run"),
-    now("env"),
-    now("dir"),
-    now("shell"),
-    now("timeout"),
-    now("may_fail"),
-    later("if"),
-];
+pub(crate) const STEP: &[Key] =
+    &[now("name"), now("run"), now("env"), now("dir"), now("shell"), now("timeout"), now("may_fail"), later("if")];
 
 pub(crate) const TAKE: &[Key] = &[now("from"), now("to"), later("cells")];
 

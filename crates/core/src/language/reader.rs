@@ -181,9 +181,7 @@ impl Reader<'_> {
 }
 
 fn is_variable(name: &str) -> bool {
-    !name.is_empty()
-        && !name.starts_with(|c: char| c.is_ascii_digit())
-        && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
+    !name.is_empty() && !name.starts_with(|c: char| c.is_ascii_digit()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }
 
 fn kind(value: &DeValue<'_>) -> &'static str {

@@ -48,11 +48,9 @@ pub fn starts(rules: &Starts, occasion: &Occasion) -> bool {
 
 /// Some glob fits, and none that begins with `!`. `*` stays within one part of a branch's name, `**` does not.
 fn among(globs: &[String], branch: &str) -> bool {
-    let fits = |glob: &str| {
-        GlobBuilder::new(glob).literal_separator(true).build().is_ok_and(|glob| glob.compile_matcher().is_match(branch))
-    };
-    globs.iter().any(|glob| !glob.starts_with('!') && fits(glob))
-        && !globs.iter().filter_map(|glob| glob.strip_prefix('!')).any(fits)
+    let fits =
+        |glob: &str| GlobBuilder::new(glob).literal_separator(true).build().is_ok_and(|glob| glob.compile_matcher().is_match(branch));
+    globs.iter().any(|glob| !glob.starts_with('!') && fits(glob)) && !globs.iter().filter_map(|glob| glob.strip_prefix('!')).any(fits)
 }
 
 #[cfg(test)]

@@ -163,7 +163,7 @@ impl Sketch {
 
     /// For each of the sketch's jobs its number in the plan.
     pub(crate) fn places(&self, plan: &Plan) -> Vec<usize> {
-        let place = |at: usize| plan.jobs.iter().position(|job| job.id.as_str() == self.id(at)).unwrap();
+        let place = |at: usize| plan.jobs.iter().position(|job| job.id.as_str() == self.id(at)).expect("every job is planned");
         (0..self.jobs.len()).map(place).collect()
     }
 }

@@ -35,7 +35,11 @@ async fn of_run(app: &App, project: &str, number: i64) -> Result<Vec<(ArtifactVi
 
 /// What a run's jobs have given so far.
 #[utoipa::path(get, operation_id = "list_artifacts", path = "/api/v1/runs/{project}/{number}/artifacts", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = Vec<ArtifactView>), (status = 404, body = Problem)))]
-pub(super) async fn list(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<Vec<ArtifactView>>, ApiError> {
+pub(super) async fn list(
+    State(app): State<App>,
+    _: Person,
+    Path((project, number)): Path<(String, i64)>,
+) -> Result<Json<Vec<ArtifactView>>, ApiError> {
     Ok(Json(of_run(&app, &project, number).await?.into_iter().map(|(view, _)| view).collect()))
 }
 

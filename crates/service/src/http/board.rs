@@ -25,11 +25,7 @@ pub(super) async fn board(State(app): State<App>, _: Person) -> Result<Json<Boar
     projects.sort_by_key(|line| (line.main != Some(RunState::Failed), line.now.is_empty(), line.project.clone()));
     let runners = app.keeper.ask(|reply| Command::Runners { reply }).await?;
     let busy: usize = runners.iter().map(|runner| runner.doing.len()).sum();
-    Ok(Json(BoardView {
-        projects,
-        slots: runners.iter().map(|runner| runner.slots).sum(),
-        busy: u32::try_from(busy).unwrap_or(u32::MAX),
-    }))
+    Ok(Json(BoardView { projects, slots: runners.iter().map(|runner| runner.slots).sum(), busy: u32::try_from(busy).unwrap_or(u32::MAX) }))
 }
 
 async fn line(app: &App, project: Project) -> Result<BoardLine, ApiError> {
@@ -76,7 +72,8 @@ async fn now_views(app: &App, mut rows: Vec<ordotaxis_store::RunRow>) -> Result<
 async fn broke(app: &App, project: &str, row: &BrokenRow) -> Result<BrokeView, ApiError> {
     let plan = plan_of(app, row.id).await?;
     let job = app.records.first_failed(row.id).await?;
-    let id = job.as_ref().zip(plan.as_ref()).and_then(|(job, plan)| plan.jobs.get(usize::try_from(job.number).ok()?)).map(|job| job.id.clone());
+    let id =
+        job.as_ref().zip(plan.as_ref()).and_then(|(job, plan)| plan.jobs.get(usize::try_from(job.number).ok()?)).map(|job| job.id.clone());
     let why = job.and_then(|job| job.why).or_else(|| row.why.clone()).unwrap_or_default();
     Ok(BrokeView {
         run: format!("{project}/{}", row.number),

@@ -10,12 +10,17 @@ use rust_embed::RustEmbed;
 #[allow_missing = true]
 struct Files;
 
-const SECURITY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'";
+const SECURITY: &str =
+    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'";
 
 pub(super) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
-    if path.contains('.') || path.starts_with("assets/") {
-        return file(path, &headers).unwrap_or_else(|| (StatusCode::NOT_FOUND, "there is no such file\n").into_response());
+    // A page's address may hold dots (`/runs/tidegauge/12/test.unit`), so the folder decides what is an asset.
+    if let Some(file) = file(path, &headers) {
+        return file;
+    }
+    if path.starts_with("assets/") {
+        return (StatusCode::NOT_FOUND, "there is no such file\n").into_response();
     }
     match Files::get("index.html") {
         Some(page) => (
@@ -34,6 +39,7 @@ pub(super) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
 }
 
 fn file(path: &str, headers: &HeaderMap) -> Option<Response> {
+    let plain = Files::get(path).filter(|_| path != "index.html")?;
     let zipped = headers.get(header::ACCEPT_ENCODING).and_then(|value| value.to_str().ok()).is_some_and(|value| value.contains("gzip"));
     let kind = mime_guess::from_path(path).first_or_octet_stream().to_string();
     let caching = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "public, max-age=300" };
@@ -41,5 +47,5 @@ fn file(path: &str, headers: &HeaderMap) -> Option<Response> {
     if zipped && let Some(file) = Files::get(&format!("{path}.gz")) {
         return Some((base, [(header::CONTENT_ENCODING, "gzip")], file.data).into_response());
     }
-    Some((base, Files::get(path)?.data).into_response())
+    Some((base, plain.data).into_response())
 }

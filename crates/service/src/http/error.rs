@@ -100,7 +100,9 @@ impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> 
         match Json::<T>::from_request(request, state).await {
             Ok(Json(value)) => Ok(Body(value)),
             Err(JsonRejection::JsonSyntaxError(error)) => Err(ApiError::new(StatusCode::BAD_REQUEST, "not-json", error.body_text())),
-            Err(JsonRejection::JsonDataError(error)) => Err(ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-input", error.body_text())),
+            Err(JsonRejection::JsonDataError(error)) => {
+                Err(ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-input", error.body_text()))
+            }
             Err(JsonRejection::MissingJsonContentType(_)) => {
                 Err(ApiError::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-json", "send the body as application/json"))
             }

@@ -24,8 +24,8 @@ pub(super) async fn receive(
     let header = |name: &str| headers.get(name)?.to_str().ok().map(str::to_owned);
     let now = clock::now();
     let delivery = profile.verified(header, &body, &project.hook_secret, now / 1000).ok_or_else(refused)?;
-    let body: Value =
-        serde_json::from_slice(&body).map_err(|error| ApiError::new(StatusCode::BAD_REQUEST, "not-json", format!("the body is not JSON: {error}")))?;
+    let body: Value = serde_json::from_slice(&body)
+        .map_err(|error| ApiError::new(StatusCode::BAD_REQUEST, "not-json", format!("the body is not JSON: {error}")))?;
     let Some(pushed) = profile.push(&body) else {
         return Ok(Json(json!({ "accepted": false, "why": "not an event that starts anything" })));
     };

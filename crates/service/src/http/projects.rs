@@ -56,7 +56,11 @@ pub(super) async fn show(State(app): State<App>, _: Person, Path(name): Path<Str
 
 /// Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again.
 #[utoipa::path(post, operation_id = "add_project", path = "/api/v1/projects", request_body = NewProject, responses((status = 201, body = ProjectView), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub(super) async fn add(State(app): State<App>, _: Person, Body(ask): Body<NewProject>) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
+pub(super) async fn add(
+    State(app): State<App>,
+    _: Person,
+    Body(ask): Body<NewProject>,
+) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
     let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
     if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
         return Err(ApiError::field("/name", "a project's name is lower-case letters, digits, `-` and `_`, at most 64"));
@@ -68,7 +72,10 @@ pub(super) async fn add(State(app): State<App>, _: Person, Body(ask): Body<NewPr
         && !app.profiles.contains_key(&forge.profile)
     {
         let known: Vec<&str> = app.profiles.keys().map(String::as_str).collect();
-        return Err(ApiError::field("/forge/profile", format!("there is no forge profile {}; there are: {}", forge.profile, known.join(", "))));
+        return Err(ApiError::field(
+            "/forge/profile",
+            format!("there is no forge profile {}; there are: {}", forge.profile, known.join(", ")),
+        ));
     }
     let key: [u8; 24] = rand::random();
     let hook_secret = format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode(key));

@@ -70,7 +70,10 @@ async fn enrol(State(app): State<App>, Body(ask): Body<Enrol>) -> Result<Json<En
 
 async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_on): Body<SignOn>) -> Result<Json<SignedOn>, ApiError> {
     if sign_on.version != VERSION {
-        let detail = format!("this runner speaks version {} of the protocol, the service {VERSION}; install the same version of ordotaxis", sign_on.version);
+        let detail = format!(
+            "this runner speaks version {} of the protocol, the service {VERSION}; install the same version of ordotaxis",
+            sign_on.version
+        );
         return Err(ApiError::new(StatusCode::BAD_REQUEST, "other-version", detail));
     }
     app.keeper.ask(|reply| Command::SignOn { runner, sign_on, reply }).await?;
@@ -137,7 +140,12 @@ async fn log(
     Ok(Json(LogAnswer { offset }))
 }
 
-async fn phases(State(app): State<App>, AsRunner(runner): AsRunner, Path(attempt): Path<String>, Body(ask): Body<Phases>) -> Result<StatusCode, ApiError> {
+async fn phases(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Body(ask): Body<Phases>,
+) -> Result<StatusCode, ApiError> {
     let attempt = attempt_id(&attempt)?;
     app.keeper.ask(|reply| Command::Phases { runner, attempt, phases: ask.phases, reply }).await?.map_err(stale)?;
     Ok(StatusCode::NO_CONTENT)
@@ -152,7 +160,10 @@ async fn finish(
     let attempt = attempt_id(&attempt)?;
     for artifact in &finish.artifacts {
         if !app.blobs.has(&artifact.digest)? {
-            return Err(ApiError::field("/artifacts", format!("the blob {} of artifact {} was never sent", artifact.digest, artifact.name)));
+            return Err(ApiError::field(
+                "/artifacts",
+                format!("the blob {} of artifact {} was never sent", artifact.digest, artifact.name),
+            ));
         }
     }
     let finish = Box::new(finish);

@@ -53,7 +53,11 @@ pub(super) async fn list(State(app): State<App>, _: Person, Query(page): Query<P
 
 /// One run with its jobs.
 #[utoipa::path(get, operation_id = "show_run", path = "/api/v1/runs/{project}/{number}", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
-pub(super) async fn show(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<RunView>, ApiError> {
+pub(super) async fn show(
+    State(app): State<App>,
+    _: Person,
+    Path((project, number)): Path<(String, i64)>,
+) -> Result<Json<RunView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
     Ok(Json(whole_run(&app, row).await?))
 }
@@ -63,22 +67,32 @@ pub(super) async fn show(State(app): State<App>, _: Person, Path((project, numbe
 pub(super) async fn newest(State(app): State<App>, _: Person, Path(project): Path<String>) -> Result<Json<RunView>, ApiError> {
     projects::find(&app, &project).await?;
     let row = app.records.newest_run(&project).await?;
-    let row = row.ok_or_else(|| ApiError::not_found("run", format!("{project} has no runs yet; push a commit, or `ordotaxis start {project}`")))?;
+    let row =
+        row.ok_or_else(|| ApiError::not_found("run", format!("{project} has no runs yet; push a commit, or `ordotaxis start {project}`")))?;
     Ok(Json(whole_run(&app, row).await?))
 }
 
 /// The plan a run was made from.
 #[utoipa::path(get, operation_id = "run_plan", path = "/api/v1/runs/{project}/{number}/plan", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = PlanView), (status = 404, body = Problem)))]
-pub(super) async fn plan(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<PlanView>, ApiError> {
+pub(super) async fn plan(
+    State(app): State<App>,
+    _: Person,
+    Path((project, number)): Path<(String, i64)>,
+) -> Result<Json<PlanView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
     let plan = plan_of(&app, row.id).await?;
-    let plan = plan.ok_or_else(|| ApiError::not_found("plan", format!("{project}/{number} could not be planned; its diagnostics say why")))?;
+    let plan =
+        plan.ok_or_else(|| ApiError::not_found("plan", format!("{project}/{number} could not be planned; its diagnostics say why")))?;
     Ok(Json(PlanView::new(&plan)))
 }
 
 /// Why a run, and each of its jobs that is not passed, is as it is.
 #[utoipa::path(get, operation_id = "run_why", path = "/api/v1/runs/{project}/{number}/why", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = WhyView), (status = 404, body = Problem)))]
-pub(super) async fn why(State(app): State<App>, _: Person, Path((project, number)): Path<(String, i64)>) -> Result<Json<WhyView>, ApiError> {
+pub(super) async fn why(
+    State(app): State<App>,
+    _: Person,
+    Path((project, number)): Path<(String, i64)>,
+) -> Result<Json<WhyView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
     let view = whole_run(&app, row).await?;
     let jobs = view.jobs.unwrap_or_default().into_iter();
@@ -106,7 +120,11 @@ pub(super) async fn start(
     let name = ask.pipeline.unwrap_or_else(|| "main".into());
     let known: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
     let Some(file) = files.iter().find(|(known, _)| *known == name) else {
-        let detail = format!("commit {} has no pipeline {name}; it has: {}", id.get(..10).unwrap_or(&id), if known.is_empty() { "none".into() } else { known.join(", ") });
+        let detail = format!(
+            "commit {} has no pipeline {name}; it has: {}",
+            id.get(..10).unwrap_or(&id),
+            if known.is_empty() { "none".into() } else { known.join(", ") }
+        );
         return Err(ApiError::field("/pipeline", detail));
     };
     let commit = mirror.commit(&id).await.map_err(|error| git_problem(&error))?;
@@ -114,7 +132,8 @@ pub(super) async fn start(
     let occasion = Occasion { event: Event::ByHand, branch, commit: id, by: Some(by) };
     let begun = begin(&app, &project, &occasion, &mirror, &commit, (&file.0, &file.1)).await;
     let key = begun.map_err(|error| ApiError::new(StatusCode::BAD_GATEWAY, "cannot-begin", error.to_string()))?;
-    let key = key.ok_or_else(|| ApiError::field("/pipeline", format!("pipeline {name} says `by_hand = false`: nobody may start it by hand")))?;
+    let key =
+        key.ok_or_else(|| ApiError::field("/pipeline", format!("pipeline {name} says `by_hand = false`: nobody may start it by hand")))?;
     let row = find_run(&app, &project.name, key.number).await?;
     Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)))
 }

@@ -7,7 +7,7 @@ use crate::sentence::{Summary, sentence};
 use ordotaxis_core::dispatch::{self, Offer};
 use ordotaxis_core::engine::{Event, Refused, Run, State, why_job};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{AttemptRow, JobRow, Message, RunnerRow, StepRows, StoredArtifact};
+use ordotaxis_store::{AttemptRow, JobRow, Message, RunChange, RunnerRow, StepRows, StoredArtifact};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::{LiveEvent, PhaseView};
@@ -108,7 +108,8 @@ impl Room {
     /// A runner that was signed on when the service went down; it counts as silent from now on.
     pub(super) fn restore_session(&mut self, row: RunnerRow) {
         let Some(id) = row.session else { return };
-        let session = Session { id, labels: row.labels, isolation: row.isolation, slots: row.slots, seen: Instant::now(), news: Arc::default() };
+        let session =
+            Session { id, labels: row.labels, isolation: row.isolation, slots: row.slots, seen: Instant::now(), news: Arc::default() };
         self.sessions.insert(row.name, session);
     }
 
@@ -236,7 +237,7 @@ impl Room {
             ended_at: ended,
         };
         let why = ended.map(|_| sentence);
-        self.touched.rows.runs.push((id, state, why, going.started, ended));
+        self.touched.rows.runs.push(RunChange { id, state, why, started: going.started, ended });
         let body = serde_json::to_string(&message).unwrap_or_default();
         let mut send = |kind| self.touched.rows.outbox.push((going.info.project_id, going.info.commit.clone(), kind, body.clone()));
         send("status");
@@ -249,7 +250,8 @@ impl Room {
 
     fn note_run(&mut self, id: i64) {
         let Some(going) = self.runs.get(&id) else { return };
-        let event = LiveEvent { run: format!("{}/{}", going.info.project, going.info.number), state: going.run.state(), job: None, why: None };
+        let event =
+            LiveEvent { run: format!("{}/{}", going.info.project, going.info.number), state: going.run.state(), job: None, why: None };
         self.touched.rows.journal.push((id, serde_json::to_string(&event).unwrap_or_default()));
     }
 
@@ -371,7 +373,8 @@ impl Room {
             }
         }
         // Also of attempts that the runner has claimed since it sent this beat.
-        let asked = |attempt: &AttemptId| self.runs.get(&attempt.run).is_some_and(|going| going.run.jobs()[attempt.job].stop_asked.is_some());
+        let asked =
+            |attempt: &AttemptId| self.runs.get(&attempt.run).is_some_and(|going| going.run.jobs()[attempt.job].stop_asked.is_some());
         let held = self.held.iter().filter(|(_, held)| held.row.runner == runner).map(|(attempt, _)| *attempt);
         beaten.stop = held.filter(asked).collect();
         Ok((beaten, news))
@@ -402,7 +405,7 @@ impl Room {
 
     fn end(&mut self, runner: &str, attempt: AttemptId, finish: Finish, now: i64) -> Result<(), Stale> {
         let event = Event::Ended { job: attempt.job, attempt: attempt.attempt, outcome: finish.outcome, why: finish.why.clone() };
-        if !self.held.get(&attempt).is_some_and(|held| held.row.runner == runner) {
+        if self.held.get(&attempt).is_none_or(|held| held.row.runner != runner) {
             // Not held: a repeat of a result that counted, or a result that comes too late. The engine knows, unless
             // the run has ended and left; then it was a repeat of the last result, which changes nothing.
             return match self.runs.contains_key(&attempt.run) {
@@ -532,6 +535,8 @@ impl Room {
     /// Everything the batch changed, ready to be written; jobs and attempts in their last state.
     pub(super) fn take_rows(&mut self) -> StepRows {
         let mut rows = std::mem::take(&mut self.touched.rows);
+        // Jobs are told before their runs: whoever hears a verdict has heard all that led to it.
+        let runs = std::mem::take(&mut rows.journal);
         for (id, job) in std::mem::take(&mut self.touched.jobs) {
             let Some(going) = self.runs.get(&id) else { continue };
             let state = &going.run.jobs()[job];
@@ -544,6 +549,7 @@ impl Room {
             };
             rows.journal.push((id, serde_json::to_string(&event).unwrap_or_default()));
         }
+        rows.journal.extend(runs);
         rows.attempts = std::mem::take(&mut self.touched.attempts).into_values().collect();
         rows
     }

@@ -17,7 +17,7 @@ pub use outbox::{DueMessage, Message};
 pub use projects::{Forge, Project};
 pub use runners::{NewRunner, RunnerRow};
 pub use runs::{NewRunRow, RunKey, RunRow, StoredArtifact, StoredRun};
-pub use step::{AttemptRow, JobRow, Journal, StepRows};
+pub use step::{AttemptRow, JobRow, Journal, RunChange, StepRows};
 
 use sqlx::SqlitePool;
 use sqlx::migrate::MigrateError;
@@ -28,7 +28,11 @@ use std::time::Duration;
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     #[error("the data folder {} could not be prepared", path.display())]
-    Folder { path: PathBuf, #[source] source: std::io::Error },
+    Folder {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
     #[error("the database could not be asked")]
     Database(#[from] sqlx::Error),
     #[error("the database was written by a newer version of ordotaxis; start that version, or restore a backup made before it ran")]

@@ -89,7 +89,8 @@ impl Records {
         outbox: impl FnOnce(i64) -> Vec<(&'static str, String)>,
     ) -> Result<Option<RunKey>, StoreError> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        let number: i64 = sqlx::query_scalar("SELECT next_number FROM projects WHERE id = ?").bind(run.project_id).fetch_one(&mut *tx).await?;
+        let number: i64 =
+            sqlx::query_scalar("SELECT next_number FROM projects WHERE id = ?").bind(run.project_id).fetch_one(&mut *tx).await?;
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,

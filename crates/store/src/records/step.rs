@@ -71,14 +71,24 @@ pub struct AttemptRow {
     pub phases: String,
 }
 
+/// A run's own state, as it is now.
+#[derive(Debug, Clone)]
+pub struct RunChange {
+    pub id: i64,
+    pub state: State,
+    pub why: Option<String>,
+    pub started: Option<i64>,
+    pub ended: Option<i64>,
+}
+
 /// Everything a batch of events changed.
 #[derive(Debug, Clone, Default)]
 pub struct StepRows {
     pub jobs: Vec<JobRow>,
     pub attempts: Vec<AttemptRow>,
     pub artifacts: Vec<super::StoredArtifact>,
-    /// Runs whose own state changed: (id, state, why, started, ended).
-    pub runs: Vec<(i64, State, Option<String>, Option<i64>, Option<i64>)>,
+    /// Runs whose own state changed.
+    pub runs: Vec<RunChange>,
     /// (run, JSON of the live event)
     pub journal: Vec<(i64, String)>,
     /// (project, commit, kind, JSON of the message)
@@ -105,13 +115,13 @@ impl Records {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         write_jobs(&mut tx, rows.jobs.iter().cloned()).await?;
         write_attempts(&mut tx, &rows.attempts).await?;
-        for (id, state, why, started, ended) in &rows.runs {
+        for run in &rows.runs {
             sqlx::query("UPDATE runs SET state = ?, why = ?, started_at = ?, ended_at = ? WHERE id = ?")
-                .bind(state.word())
-                .bind(why)
-                .bind(started)
-                .bind(ended)
-                .bind(id)
+                .bind(run.state.word())
+                .bind(&run.why)
+                .bind(run.started)
+                .bind(run.ended)
+                .bind(run.id)
                 .execute(&mut *tx)
                 .await?;
         }
@@ -173,7 +183,8 @@ async fn write_attempts(tx: &mut SqliteConnection, rows: &[AttemptRow]) -> Resul
     if rows.is_empty() {
         return Ok(());
     }
-    let sql = "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases)
+    let sql =
+        "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases)
         SELECT value ->> 'run_id', value ->> 'job', value ->> 'number', value ->> 'runner', value ->> 'session', value ->> 'slot',
                value ->> 'state', value ->> 'why', value ->> 'exit_code', value ->> 'started_at', value ->> 'ended_at', value ->> 'phases'
         FROM json_each(?)";

@@ -1,0 +1,81 @@
+//! The console in headless Chromium: sign in, watch a run turn without reload, read a log, in both themes.
+
+use super::world;
+use ordotaxis_testbed::{Browser, RunnerOptions, World};
+use serde_json::Value;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_is_seen_live_from_sign_in_to_verdict() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let go = world.folder.path().join("go");
+    let step = format!("echo waters rise; while ! [ -e {} ]; do sleep 0.05; done; echo error: too high; exit 3", go.display());
+    let pipeline = format!(
+        "language = 1\norder = \"a > b\"\n[job.a.wait]\nsteps = [{{ name = \"measure\", run = \"{step}\" }}]\n[job.b.after]\nsteps = [\"true\"]\n"
+    );
+    let commit = repository.push_pipeline(&pipeline);
+    world.run_of("tidegauge", &commit, "a running job", |run| World::job(run, "a.wait")["state"] == "running").await;
+
+    let browser = Browser::start(1280, 800).await;
+    browser.client.goto(&world.url).await.expect("the page");
+    browser.see("Sign in to Ordotaxis").await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("The main branch is well").await;
+    browser.see("tidegauge").await;
+    accessible(&browser).await;
+
+    browser.client.goto(&format!("{}/runs/tidegauge/1", world.url)).await.expect("the page");
+    browser.see("Running: 0 of 2 jobs ended").await;
+    browser.see("waters rise").await;
+    browser.script("window.same = 'page'").await;
+    std::fs::write(&go, "").expect("a file");
+    browser.see("Failed: 1 of 2 jobs; first a.wait: step `measure` exited with 3").await;
+    browser.see("error: too high").await;
+    browser.see("skipped because a.wait failed").await;
+    assert_eq!(browser.script("return window.same").await, Value::String("page".into()), "it was not loaded anew");
+    accessible(&browser).await;
+
+    browser.click("[role=tab]:nth-of-type(2)").await;
+    browser.text(".graph button.node").await;
+    assert_eq!(browser.script("return location.search").await, Value::String("?view=graph".into()));
+    browser.script("localStorage.setItem('theme', 'dark')").await;
+    browser.client.goto(&format!("{}/runs/tidegauge/1/b.after", world.url)).await.expect("the page");
+    browser.see("b.after").await;
+    accessible(&browser).await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_with_mistakes_shows_them() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let commit = repository.push_pipeline("language = 1\n[job.test.unit]\nstpes = [\"make\"]\n");
+    world.verdict("tidegauge", &commit).await;
+    let browser = Browser::start(1280, 800).await;
+    browser.client.goto(&world.url).await.expect("the page");
+    let token = browser.client.wait().for_element(fantoccini::Locator::Css("#token")).await.expect("the field");
+    token.send_keys("oxu_wrong\n").await.expect("typing");
+    browser.see("this token is not known").await;
+    let all = fantoccini::key::Key::Control + "a";
+    token.send_keys(&all).await.expect("all is chosen");
+    token.send_keys(&format!("{}{}\n", char::from(fantoccini::key::Key::Null), world.token)).await.expect("typing");
+    browser.see("1 of 1 main branches is broken").await;
+    browser.client.goto(&format!("{}/runs/tidegauge/1", world.url)).await.expect("the page");
+    browser.see("ordotaxis.toml:3:1").await;
+    browser.see("did you mean `steps`?").await;
+    browser.end().await;
+}
+
+/// Runs axe (WCAG 2.2 AA) on the page as it is.
+async fn accessible(browser: &Browser) {
+    let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe");
+    browser.script(&axe).await;
+    let rules = "{ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }";
+    let script = format!("const done = arguments[arguments.length - 1]; axe.run({rules}).then((found) => done(found.violations));");
+    let found = browser.client.execute_async(&script, Vec::new()).await.expect("axe runs");
+    let told: Vec<String> =
+        found.as_array().into_iter().flatten().map(|one| format!("{}: {}", one["id"], one["nodes"][0]["html"])).collect();
+    assert!(told.is_empty(), "{told:?}");
+}

@@ -1,0 +1,134 @@
+//! Steps: fenced in, ended whole, and their output kept byte for byte.
+
+use super::world;
+use ordotaxis_testbed::{RunnerOptions, World, until};
+use serde_json::Value;
+
+const ISOLATIONS: [&str; 2] = ["host", "sandbox"];
+
+fn processes_with(mark: &str) -> usize {
+    let entries = std::fs::read_dir("/proc").expect("/proc").flatten();
+    let line = |entry: std::fs::DirEntry| std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
+    entries.map(line).filter(|line| String::from_utf8_lossy(line).contains(mark)).count()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn stop_ends_the_whole_tree_even_what_ignores_it() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    for (number, isolation) in ISOLATIONS.into_iter().enumerate() {
+        let runner = world.runner(RunnerOptions { isolation, ..RunnerOptions::default() }).await;
+        let mark = format!("98765{number}{}", std::process::id());
+        // One ignores SIGTERM, one has left the process group, one is plain.
+        let step = format!("setsid sleep {mark} & (trap '' TERM; sleep {mark}) & trap '' TERM; echo ready; sleep {mark}; sleep {mark}");
+        let commit = repository.push_pipeline(&format!("language = 1\n[job.a.b]\nsteps = [\"\"\"{step}\"\"\"]\n"));
+        let run = world.run_of("tidegauge", &commit, "a running job", |run| World::job(run, "a.b")["state"] == "running").await;
+        until("the step's processes", || async { (processes_with(&mark) >= 3).then_some(()) }).await;
+        let name = run["run"].as_str().unwrap_or_default();
+        let stopped = world.run(&["stop", name]).await;
+        assert_eq!(stopped.code, 0, "{stopped:?}");
+        let run = world.verdict("tidegauge", &commit).await;
+        assert_eq!(run["state"], "stopped", "{isolation}: {run}");
+        assert_eq!(World::job(&run, "a.b")["why"], "stopped by owner");
+        until("all processes to be gone", || async { (processes_with(&mark) == 0).then_some(()) }).await;
+        drop(runner);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn time_limits_end_steps_and_jobs() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions { isolation: "sandbox", ..RunnerOptions::default() }).await;
+    let pipeline = "language = 1\n[job.a.step]\nsteps = [{ run = \"sleep 60\", timeout = \"300ms\" }]\n\
+        [job.a.job]\ntimeout = \"2s\"\nsteps = [\"true\", \"sleep 60\"]\n\
+        [job.a.forgiven]\nsteps = [{ run = \"exit 9\", may_fail = true }, \"true\"]\n";
+    let commit = repository.push_pipeline(pipeline);
+    let run = world.verdict("tidegauge", &commit).await;
+    assert_eq!(World::job(&run, "a.step")["why"], "step `sleep 60` went past its time limit of 300 ms");
+    assert_eq!(World::job(&run, "a.job")["why"], "step `sleep 60` went past the job's time limit of 2.0 s");
+    assert_eq!(World::job(&run, "a.forgiven")["state"], "passed");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sandbox_writes_only_its_own_folder() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions { isolation: "sandbox", ..RunnerOptions::default() }).await;
+    let outside = world.folder.path().join("outside");
+    let attempts = format!(
+        "echo x > {0}; for place in /etc/x /usr/x /root/x; do if echo x > $place 2>/dev/null; then echo wrote $place; fi; done\n\
+         echo x > /tmp/mine; echo x > here; ls -A {1}; ps_count=$(ls -d /proc/[0-9]* | wc -l); echo processes $ps_count",
+        outside.display(),
+        world.folder.path().join("runner-1").display()
+    );
+    repository.write("try.sh", &attempts);
+    let commit = repository.push_pipeline("language = 1\n[job.a.b]\nsteps = [\"sh try.sh\", \"cat /tmp/mine here\"]\n");
+    let run = world.verdict("tidegauge", &commit).await;
+    let log = world.log(&run, "a.b").await;
+    assert_eq!(run["state"], "passed", "{log}");
+    assert!(!log.contains("wrote"), "{log}");
+    assert!(!log.contains("runner.toml"), "the credential is to be hidden: {log}");
+    assert!(!outside.exists() && !std::path::Path::new("/tmp/mine").exists());
+    let processes: u32 = log.lines().find_map(|line| line.strip_prefix("processes ")?.parse().ok()).expect("a count");
+    assert!(processes < 10, "it sees other processes: {log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_job_has_a_clean_folder() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    for isolation in ISOLATIONS {
+        let runner = world.runner(RunnerOptions { isolation, slots: 1, ..RunnerOptions::default() }).await;
+        repository.write("src/gauge.c", isolation);
+        let job = "steps = [\"ls | sort | tr '\\n' ' '; cat src/gauge.c; echo dirt > dirt; echo more >> src/gauge.c\"]\n";
+        let commit = repository.push_pipeline(&format!("language = 1\norder = \"a > b\"\n[job.a.x]\n{job}[job.b.x]\n{job}"));
+        let run = world.verdict("tidegauge", &commit).await;
+        for id in ["a.x", "b.x"] {
+            assert_eq!(world.log(&run, id).await, format!("ordotaxis.toml src {isolation}"), "{isolation} {id}");
+        }
+        drop(runner);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_log_keeps_every_byte() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let pipeline = "language = 1\n[job.a.bytes]\nsteps = [\"printf 'h\\\\303\\\\270yvann \\\\377\\\\376 end\\\\n'\"]\n\
+        [job.a.much]\nsteps = [\"head -c 20000000 /dev/zero | tr '\\\\0' x; echo; echo last\"]\n";
+    let commit = repository.push_pipeline(pipeline);
+    let run = world.verdict("tidegauge", &commit).await;
+    assert_eq!(run["state"], "passed", "{run}");
+    let name = run["run"].as_str().unwrap_or_default();
+    let read = |job: &'static str| world.http(reqwest::Method::GET, &format!("/api/v1/runs/{name}/jobs/{job}/log")).send();
+    let bytes = read("a.bytes").await.expect("an answer").bytes().await.expect("bytes");
+    assert_eq!(bytes.as_ref(), b"h\xc3\xb8yvann \xff\xfe end\n");
+    let whole = world.log(&run, "a.much").await;
+    assert_eq!(whole.len(), 20_000_000 + 6);
+    assert!(whole.ends_with("\nlast\n"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_log_can_be_followed_while_it_grows() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let go = world.folder.path().join("go");
+    let step = format!("echo first; while ! [ -e {} ]; do sleep 0.05; done; echo second", go.display());
+    let commit = repository.push_pipeline(&format!("language = 1\n[job.a.b]\nsteps = [\"{step}\"]\n"));
+    let run = world.run_of("tidegauge", &commit, "a running job", |run| World::job(run, "a.b")["state"] == "running").await;
+    let name = run["run"].as_str().unwrap_or_default().to_owned();
+    until("the first line while it runs", || async {
+        let log: String =
+            world.http(reqwest::Method::GET, &format!("/api/v1/runs/{name}/jobs/a.b/log")).send().await.ok()?.text().await.ok()?;
+        (log == "first\n").then_some(())
+    })
+    .await;
+    std::fs::write(&go, "").expect("a file");
+    let followed = world.run(&["logs", "--follow", &name, "a.b"]).await;
+    assert_eq!(followed.out, "first\nsecond\n", "{followed:?}");
+    let run: Value = world.verdict("tidegauge", &commit).await;
+    assert_eq!(run["state"], "passed");
+}

@@ -37,7 +37,7 @@ pub(crate) fn chosen(root: &Path, globs: &[String]) -> Result<Vec<PathBuf>, Arch
     let mut found = BTreeSet::new();
     for glob in globs {
         let base = root.join(fixed_part(glob));
-        for entry in walkdir::WalkDir::new(&base).follow_links(false).into_iter().filter_map(Result::ok) {
+        for entry in walkdir::WalkDir::new(&base).follow_links(false).follow_root_links(false).into_iter().filter_map(Result::ok) {
             let Ok(path) = entry.path().strip_prefix(root) else { continue };
             if !entry.file_type().is_dir() && fits(&set, path) {
                 check_inside(root, entry.path(), path)?;

@@ -9,6 +9,7 @@ pub(crate) struct Summary {
     pub(crate) jobs: i64,
     pub(crate) failed: i64,
     pub(crate) skipped: i64,
+    pub(crate) stopped: i64,
     pub(crate) ended: i64,
     /// The first that failed, and why.
     pub(crate) first: Option<(String, String)>,
@@ -26,6 +27,7 @@ impl Summary {
             jobs: count(|_| true),
             failed: i64::try_from(failed.count()).unwrap_or(i64::MAX),
             skipped: count(|state| state == State::Skipped),
+            stopped: count(|state| state == State::Stopped),
             ended: count(State::is_end),
             first: first.map(|at| (run.plan().jobs[at].id.to_string(), jobs[at].why.clone().unwrap_or_default())),
         }
@@ -51,7 +53,33 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
             let first = summary.first.as_ref().map(|(id, why)| format!("; first {id}: {why}")).unwrap_or_default();
             format!("Failed: {} of {}{first}", summary.failed, jobs(summary.jobs))
         }
-        State::Stopped => format!("Stopped: {} of {} had ended", summary.ended - summary.skipped, jobs(summary.jobs)),
+        State::Stopped => format!("Stopped: {} of {}", summary.stopped, jobs(summary.jobs)),
         other => format!("{}: {}", other.word(), jobs(summary.jobs)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn summary(jobs: i64, failed: i64, skipped: i64, ended: i64) -> Summary {
+        let first = (failed > 0).then(|| ("test.unit".to_owned(), "step `make test` exited with 2".to_owned()));
+        Summary { jobs, failed, skipped, stopped: 1, ended, first }
+    }
+
+    #[test]
+    fn every_state_has_its_sentence() {
+        for (words, state, summary, took, why) in [
+            ("7 jobs planned, none started yet", State::Waiting, summary(7, 0, 0, 0), None, None),
+            ("Running: 3 of 7 jobs ended", State::Running, summary(7, 0, 0, 3), Some(9), None),
+            ("Running: 3 of 7 jobs ended, 1 failed", State::Running, summary(7, 1, 0, 3), Some(9), None),
+            ("Passed: 7 jobs, 1 m 50 s", State::Passed, summary(7, 0, 0, 7), Some(110_000), None),
+            ("Passed: 7 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
+            ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
+            ("Failed: there is no file", State::Failed, summary(0, 0, 0, 0), None, Some("there is no file")),
+            ("Stopped: 1 of 7 jobs", State::Stopped, summary(7, 0, 1, 3), Some(9), None),
+        ] {
+            assert_eq!(sentence(state, &summary, took, why), words);
+        }
     }
 }

@@ -115,3 +115,19 @@ pub fn diagnostic_views(file: &str, text: &str, diagnostics: &[Diagnostic]) -> V
     };
     diagnostics.iter().map(view).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ordotaxis_core::plan::check;
+
+    #[test]
+    fn places_count_characters() {
+        let text = "language = 1\ntitle = \"Høyvann\"\n[job.a.b]\nsteps = [\"x\"]\n# æøå\nstpes = 1\n";
+        let views = diagnostic_views("ordotaxis.toml", text, &check(text));
+        assert_eq!(views.len(), 1);
+        let one = &views[0];
+        assert_eq!((one.line, one.column, one.end_line, one.end_column, one.length), (6, 1, 6, 6, 5));
+        assert_eq!((one.code.as_str(), one.file.as_str()), ("unknown-key", "ordotaxis.toml"));
+    }
+}

@@ -192,3 +192,18 @@ impl PhaseKind {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_attempt_is_named_and_found_again() {
+        let id = AttemptId { run: 12, job: 3, attempt: 2 };
+        assert_eq!(id.to_string(), "12-3-2");
+        assert_eq!("12-3-2".parse(), Ok(id));
+        for bad in ["", "12", "12-3", "a-b-c", "12-3-2-1", "12--3"] {
+            assert!(bad.parse::<AttemptId>().is_err(), "{bad:?}");
+        }
+    }
+}

@@ -2,6 +2,7 @@
 
 mod client;
 mod console;
+mod guides;
 mod hooks;
 mod isolation;
 mod journey;

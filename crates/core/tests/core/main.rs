@@ -3,5 +3,6 @@
 mod diagnostics;
 mod engine;
 mod garbage;
+mod guides;
 mod model;
 mod planning;

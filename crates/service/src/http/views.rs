@@ -101,6 +101,7 @@ fn summary(counts: &[StateCount]) -> Summary {
         jobs: count(&|_| true),
         failed: count(&|state| matches!(state, State::Failed | State::Lost)),
         skipped: count(&|state| state == State::Skipped),
+        stopped: count(&|state| state == State::Stopped),
         ended: count(&State::is_end),
         first: None,
     }

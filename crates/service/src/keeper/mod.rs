@@ -8,6 +8,8 @@
 
 mod lease;
 mod room;
+#[cfg(test)]
+mod room_tests;
 mod task;
 
 pub(crate) use task::start;

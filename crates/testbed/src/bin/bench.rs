@@ -1,1 +1,276 @@
-fn main() {}
+//! `cargo xtask bench`: each figure beside its physical limit, measured in the same run, alternating where two are
+//! compared. Prints a Markdown table for `docs/figures.md`. Load is bounded and stays on this machine.
+
+use ordotaxis_core::plan::{Event, Occasion, plan};
+use ordotaxis_testbed::{Process, RunnerOptions, World, until};
+use serde_json::Value;
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+const CONFIG: &str = "lease = \"20s\"\nbeat = \"5s\"\n";
+
+#[tokio::main]
+async fn main() {
+    let wanted: Vec<String> = std::env::args().skip(1).collect();
+    let chosen = |name: &str| wanted.is_empty() || wanted.iter().any(|one| one == name);
+    println!("| figure | measured | its limit | |\n|---|---|---|---|");
+    if chosen("plan") {
+        plans();
+    }
+    if chosen("start") {
+        push_to_start().await;
+    }
+    if chosen("jobs") {
+        many_jobs().await;
+    }
+    if chosen("log") {
+        log_bytes().await;
+    }
+    if chosen("memory") {
+        memory().await;
+    }
+}
+
+fn ordotaxis() -> PathBuf {
+    let own = std::env::current_exe().expect("this program has a path");
+    own.with_file_name("ordotaxis")
+}
+
+fn row(figure: &str, measured: &str, limit: &str, note: &str) {
+    println!("| {figure} | {measured} | {limit} | {note} |");
+}
+
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+fn percentile(values: &[f64], share: f64) -> f64 {
+    let mut sorted = values.to_vec();
+    sorted.sort_by(f64::total_cmp);
+    let last = sorted.len() - 1;
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of a small count")]
+    let at = (share * last as f64).round() as usize;
+    sorted[at.min(last)]
+}
+
+fn ms(duration: Duration) -> f64 {
+    duration.as_secs_f64() * 1000.0
+}
+
+/// A pipeline of `count` jobs, each after up to three earlier ones.
+fn wide_pipeline(count: usize) -> String {
+    let mut text = String::from("language = 1\n");
+    for job in 0..count {
+        let after: Vec<String> = [1, 7, 31].iter().filter(|back| **back <= job).map(|back| format!("\"a.j{}\"", job - back)).collect();
+        text += &format!("[job.a.j{job}]\nsteps = [\"true\"]\nafter = [{}]\n", after.join(", "));
+    }
+    text
+}
+
+/// Text → plan, beside what the TOML parser alone takes for the same text.
+fn plans() {
+    let occasion = Occasion { event: Event::ByHand, branch: None, commit: String::new(), by: None };
+    for count in [1_000, 10_000] {
+        let text = wide_pipeline(count);
+        let (mut ours, mut parse) = (Vec::new(), Vec::new());
+        for _ in 0..9 {
+            let begin = Instant::now();
+            let planned = plan(&text, "main", &occasion).expect("a plan");
+            ours.push(ms(begin.elapsed()));
+            assert_eq!(planned.jobs.len(), count);
+            let begin = Instant::now();
+            let (table, errors) = toml::de::DeTable::parse_recoverable(&text);
+            parse.push(ms(begin.elapsed()));
+            assert!(errors.is_empty() && !table.get_ref().is_empty());
+        }
+        let (ours, parse) = (median(ours), median(parse));
+        let note = format!("{:.1} times", ours / parse);
+        row(
+            &format!("plan of {count} jobs with 3 edges each"),
+            &format!("{ours:.1} ms"),
+            &format!("TOML parse alone {parse:.1} ms"),
+            &note,
+        );
+    }
+}
+
+async fn world() -> World {
+    World::start_with(ordotaxis(), CONFIG).await
+}
+
+/// The forge's answer to a push → the first step's process, by the clock of both.
+async fn push_to_start() {
+    let world = world().await;
+    let repository = world.project("bench").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let marks = world.folder.path().join("marks");
+    std::fs::create_dir(&marks).expect("a folder");
+    let (mut starts, mut floor) = (Vec::new(), Vec::new());
+    for round in 0..25 {
+        let mark = marks.join(round.to_string());
+        repository.write("ordotaxis.toml", &format!("language = 1\n[job.a.b]\nsteps = [\"date +%s%N > {}\"]\n", mark.display()));
+        repository.commit("a round");
+        let folder = repository.folder.clone();
+        let pushed = tokio::task::spawn_blocking(move || {
+            let status = Command::new("git").args(["push", "--quiet", "origin", "HEAD"]).current_dir(folder).status();
+            assert!(status.is_ok_and(|status| status.success()));
+            now_ns()
+        });
+        let pushed = pushed.await.expect("a push");
+        let started = until("the step", || async { std::fs::read_to_string(&mark).ok()?.trim().parse::<f64>().ok() }).await;
+        starts.push((started - pushed) / 1e6);
+        let folder = repository.folder.clone();
+        floor.push(tokio::task::spawn_blocking(move || fetch_time(&folder)).await.expect("a fetch"));
+    }
+    // The first round makes the mirrors.
+    let (starts, floor) = (&starts[1..], &floor[1..]);
+    let measured = format!("p50 {:.0} ms, p95 {:.0} ms", percentile(starts, 0.5), percentile(starts, 0.95));
+    let limit = format!("two `git fetch` of it: {:.0} ms", 2.0 * percentile(floor, 0.5));
+    row(
+        "push answered → first step's process",
+        &measured,
+        &limit,
+        &format!("{:.1} times", percentile(starts, 0.5) / (2.0 * percentile(floor, 0.5))),
+    );
+}
+
+fn now_ns() -> f64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map(|since| since.as_secs_f64() * 1e9).unwrap_or_default()
+}
+
+/// Service and runner each fetch the commit from the forge: less than that is not possible.
+fn fetch_time(folder: &std::path::Path) -> f64 {
+    let begin = Instant::now();
+    let status = Command::new("git").args(["fetch", "--quiet", "origin"]).current_dir(folder).status();
+    assert!(status.is_ok_and(|status| status.success()));
+    ms(begin.elapsed())
+}
+
+/// 1,000 one-line jobs over two slots, beside the same commands under xargs, in turn.
+async fn many_jobs() {
+    let world = world().await;
+    let repository = world.project("bench").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let jobs: String = (0..1000).map(|n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"true\"]\n")).collect();
+    repository.write("ordotaxis.toml", &format!("language = 1\n[starts]\npush = []\n{jobs}"));
+    repository.commit("a thousand jobs");
+    repository.push();
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for _ in 0..5 {
+        theirs.push(tokio::task::spawn_blocking(xargs).await.expect("xargs"));
+        let run = world.json(&["start", "bench"]).await;
+        let run = run["run"].as_str().unwrap_or_default().to_owned();
+        let ended = end_of(&world, &run).await;
+        assert_eq!(ended["state"], "passed", "{ended}");
+        ours.push(span_ms(&ended));
+    }
+    let (first, limit) = (median(ours.clone()), median(theirs.clone()));
+    let ratio = median(ours.iter().zip(&theirs).map(|(ours, theirs)| ours / theirs).collect());
+    row(
+        "1,000 one-line jobs over 2 slots, host",
+        &format!("{first:.0} ms"),
+        &format!("`xargs -P2 sh -c true` {limit:.0} ms"),
+        &format!("{ratio:.1} times (aim: 4)"),
+    );
+}
+
+/// A run once it has ended, asked for seldom: asking costs the machine that is measured.
+async fn end_of(world: &World, run: &str) -> Value {
+    loop {
+        tokio::time::sleep(Duration::from_millis(200)).await;
+        let call = world.http(reqwest::Method::GET, "/api/v1/runs?project=bench");
+        let runs: Value = call.send().await.expect("an answer").json().await.expect("JSON");
+        let ended = runs.as_array().into_iter().flatten().find(|one| one["run"] == run && !one["ended_at"].is_null());
+        if let Some(ended) = ended {
+            return ended.clone();
+        }
+    }
+}
+
+/// From the run's first claim to its verdict, by the service's own clock.
+fn span_ms(run: &Value) -> f64 {
+    let time = |key: &str| run[key].as_str().and_then(|text| text.parse::<jiff::Timestamp>().ok()).expect("a time").as_millisecond();
+    #[expect(clippy::cast_precision_loss, reason = "a few seconds")]
+    let span = (time("ended_at") - time("created_at")) as f64;
+    span
+}
+
+fn xargs() -> f64 {
+    let begin = Instant::now();
+    let status = Command::new("sh").args(["-c", "seq 1000 | xargs -P2 -I{} sh -c true"]).status();
+    assert!(status.is_ok_and(|status| status.success()));
+    ms(begin.elapsed())
+}
+
+/// A step that prints 200 MB, beside `cat` of the same bytes into a file.
+async fn log_bytes() {
+    const BYTES: u64 = 200_000_000;
+    let world = world().await;
+    let repository = world.project("bench").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let source = world.folder.path().join("source");
+    let line = "the tide gauge at the lock gate says that all is well, and the water is where it should be\n";
+    let count = usize::try_from(BYTES).unwrap_or(0) / line.len() + 1;
+    std::fs::write(&source, &line.repeat(count).as_bytes()[..usize::try_from(BYTES).unwrap_or(0)]).expect("a file");
+    repository.write(
+        "ordotaxis.toml",
+        &format!("language = 1\n[starts]\npush = []\n[job.a.print]\ncheckout = false\nsteps = [\"cat {}\"]\n", source.display()),
+    );
+    repository.commit("much to say");
+    repository.push();
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..5 {
+        let target = world.folder.path().join(format!("copy-{round}"));
+        let (from, to) = (source.clone(), target.clone());
+        theirs.push(tokio::task::spawn_blocking(move || cat(&from, &to)).await.expect("cat"));
+        let run = world.json(&["start", "bench"]).await;
+        let ended = end_of(&world, run["run"].as_str().unwrap_or_default()).await;
+        assert_eq!(ended["state"], "passed", "{ended}");
+        ours.push(span_ms(&ended));
+        let length = world
+            .http(reqwest::Method::GET, &format!("/api/v1/runs/{}/jobs/a.print/log?limit=1", ended["run"].as_str().unwrap_or_default()));
+        let length = length.send().await.expect("an answer").headers()["ordotaxis-log-length"].to_str().expect("text").to_owned();
+        assert_eq!(length, BYTES.to_string());
+    }
+    #[expect(clippy::cast_precision_loss, reason = "megabytes")]
+    let speed = |ms: f64| BYTES as f64 / 1e6 / (ms / 1000.0);
+    let ratio = median(ours.iter().zip(&theirs).map(|(ours, theirs)| ours / theirs).collect());
+    let (ours, theirs) = (speed(median(ours)), speed(median(theirs)));
+    row(
+        "log bytes from a step that prints 200 MB",
+        &format!("{ours:.0} MB/s"),
+        &format!("`cat` into a file {theirs:.0} MB/s"),
+        &format!("{ratio:.1} times the time"),
+    );
+}
+
+fn cat(from: &std::path::Path, to: &std::path::Path) -> f64 {
+    let file = std::fs::File::create(to).expect("a file");
+    let begin = Instant::now();
+    // Through a pipe, as a step's output goes.
+    let mut cat = Command::new("cat").arg(from).stdout(Stdio::piped()).spawn().expect("cat");
+    let output = cat.stdout.take().expect("a pipe");
+    let status = Command::new("cat").stdin(output).stdout(file).status();
+    assert!(status.is_ok_and(|status| status.success()) && cat.wait().is_ok());
+    ms(begin.elapsed())
+}
+
+/// What an idle service holds, beside the smallest process there is.
+async fn memory() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    let resident = |id: u32| {
+        let status = std::fs::read_to_string(format!("/proc/{id}/status")).unwrap_or_default();
+        let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or_default().trim().to_owned();
+        line.trim_end_matches(" kB").parse::<f64>().unwrap_or(0.0) / 1024.0
+    };
+    let service = world.service.as_ref().map(Process::id).map(resident).unwrap_or_default();
+    let mut sleep = Command::new("sleep").arg("5").spawn().expect("sleep");
+    let least = resident(sleep.id());
+    let _ = sleep.kill();
+    let _ = sleep.wait();
+    row("memory of the idle service (one runner connected)", &format!("{service:.0} MiB"), &format!("`sleep` {least:.0} MiB"), "resident");
+}

@@ -1,0 +1,35 @@
+//! What the guides say, done.
+
+use super::{ORDOTAXIS, world};
+use ordotaxis_testbed::RunnerOptions;
+use std::process::Command;
+
+fn guide(name: &str) -> String {
+    std::fs::read_to_string(format!("{}/../../docs/{name}", env!("CARGO_MANIFEST_DIR"))).expect("a guide")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guides_pipelines_pass() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let repository = world.project("tidegauge").await;
+    let all = guide("getting-started.md") + &guide("language.md");
+    let examples = all.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
+    // Those that run a project's own tools need that project.
+    for example in examples.filter(|example| !example.contains("./tools/")) {
+        let commit = repository.push_pipeline(example);
+        let run = world.verdict("tidegauge", &commit).await;
+        assert_eq!(run["state"], "passed", "{example}\n{run}");
+    }
+}
+
+#[test]
+fn every_command_in_the_guide_is_there() {
+    let text = guide("commands.md");
+    let rows: Vec<&str> = text.lines().filter_map(|line| line.strip_prefix("| `ordotaxis ")?.split('`').next()).collect();
+    assert!(rows.len() > 15, "{rows:?}");
+    for row in rows {
+        let output = Command::new(ORDOTAXIS).args(row.split(' ')).arg("--help").output().expect("the client starts");
+        assert!(output.status.success(), "ordotaxis {row} --help");
+    }
+}

@@ -1,0 +1,134 @@
+//! Mirrors against real repositories.
+
+use ordotaxis_git::{GitError, Mirror, Mirrors};
+use std::path::Path;
+use std::process::Command;
+use std::sync::Arc;
+use tempfile::TempDir;
+
+struct Setting {
+    folder: TempDir,
+    mirror: Arc<Mirror>,
+}
+
+fn git(folder: &Path, arguments: &[&str]) -> String {
+    let who = ["-c", "user.name=Maren", "-c", "user.email=maren@saltmarsh.example"];
+    let output = Command::new("git").args(who).args(arguments).current_dir(folder).output().expect("git starts");
+    assert!(output.status.success(), "git {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).trim().to_owned()
+}
+
+impl Setting {
+    /// A bare repository with one commit, and a mirror of it.
+    fn new() -> Setting {
+        let folder = tempfile::tempdir().expect("a folder");
+        git(folder.path(), &["init", "--quiet", "--bare", "--initial-branch=main", "origin.git"]);
+        git(folder.path(), &["clone", "--quiet", "origin.git", "work"]);
+        let setting = Setting { mirror: Mirrors::new(folder.path().join("mirrors")).get("almanac", &origin(&folder)), folder };
+        setting.commit("first", &[("ordotaxis.toml", "language = 1\n"), ("ordotaxis/nightly.toml", "x"), ("bin/run", "#!/bin/sh\n")]);
+        setting
+    }
+
+    fn work(&self) -> std::path::PathBuf {
+        self.folder.path().join("work")
+    }
+
+    fn commit(&self, title: &str, files: &[(&str, &str)]) -> String {
+        for (path, text) in files {
+            let path = self.work().join(path);
+            std::fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
+            std::fs::write(path, text).expect("a file");
+        }
+        git(&self.work(), &["add", "--all"]);
+        git(&self.work(), &["commit", "--quiet", "-m", title]);
+        git(&self.work(), &["push", "--quiet", "origin", "HEAD"]);
+        git(&self.work(), &["rev-parse", "HEAD"])
+    }
+}
+
+fn origin(folder: &TempDir) -> String {
+    folder.path().join("origin.git").display().to_string()
+}
+
+#[tokio::test]
+async fn a_commit_is_fetched_when_it_is_needed() {
+    let setting = Setting::new();
+    let commit = setting.commit("Waters of a week", &[("readings.txt", "1 2\n")]);
+    assert!(setting.mirror.need(&commit, Some("main")).await.expect("an answer"));
+    let info = setting.mirror.commit(&commit).await.expect("the commit");
+    assert_eq!((info.id.as_str(), info.title.as_str(), info.author.as_str()), (commit.as_str(), "Waters of a week", "Maren"));
+    let unknown = "0123456789012345678901234567890123456789";
+    assert!(!setting.mirror.need(unknown, Some("gone")).await.expect("an answer"));
+    assert!(setting.mirror.need("--upload-pack=x", None).await.is_err());
+}
+
+#[tokio::test]
+async fn names_are_resolved_and_files_are_read() {
+    let setting = Setting::new();
+    git(&setting.work(), &["tag", "v1"]);
+    git(&setting.work(), &["push", "--quiet", "origin", "v1"]);
+    setting.mirror.fetch_all().await.expect("fetched");
+    let head = git(&setting.work(), &["rev-parse", "HEAD"]);
+    for name in ["main", "v1", &head, &head[..12]] {
+        assert_eq!(setting.mirror.resolve(name).await.expect("an answer").as_deref(), Some(head.as_str()), "{name}");
+    }
+    assert_eq!(setting.mirror.resolve("nowhere").await.expect("an answer"), None);
+    assert!(matches!(setting.mirror.resolve("a..b").await, Err(GitError::BadName { .. })));
+    assert_eq!(setting.mirror.branches().await.expect("a list"), ["main"]);
+    assert_eq!(setting.mirror.files(&head, "ordotaxis").await.expect("a list"), ["ordotaxis/nightly.toml"]);
+    assert!(setting.mirror.files(&head, "none").await.expect("a list").is_empty());
+    assert_eq!(setting.mirror.read(&head, "ordotaxis.toml").await.as_deref(), Some(&b"language = 1\n"[..]));
+    assert_eq!(setting.mirror.read(&head, "none").await, None);
+}
+
+#[tokio::test]
+async fn a_tree_is_unpacked_clean_and_whole() {
+    let setting = Setting::new();
+    let commit = git(&setting.work(), &["rev-parse", "HEAD"]);
+    setting.mirror.need(&commit, Some("main")).await.expect("an answer");
+    let into = setting.folder.path().join("tree");
+    std::fs::create_dir(&into).expect("a folder");
+    setting.mirror.unpack(&commit, &into).await.expect("unpacked");
+    assert_eq!(std::fs::read_to_string(into.join("bin/run")).expect("a file"), "#!/bin/sh\n");
+    assert!(!into.join(".git").exists());
+    assert_eq!(std::fs::read_dir(&into).expect("a folder").count(), 3);
+}
+
+#[tokio::test]
+async fn a_branch_that_is_gone_there_goes_here_too() {
+    let setting = Setting::new();
+    git(&setting.work(), &["push", "--quiet", "origin", "HEAD:refs/heads/topic"]);
+    setting.mirror.fetch_all().await.expect("fetched");
+    assert_eq!(setting.mirror.branches().await.expect("a list"), ["main", "topic"]);
+    git(&setting.work(), &["push", "--quiet", "origin", ":refs/heads/topic"]);
+    setting.mirror.fetch_all().await.expect("fetched");
+    assert_eq!(setting.mirror.branches().await.expect("a list"), ["main"]);
+}
+
+#[tokio::test]
+async fn notes_of_two_writers_are_both_kept() {
+    let setting = Setting::new();
+    let commit = git(&setting.work(), &["rev-parse", "HEAD"]);
+    let other = Mirrors::new(setting.folder.path().join("others")).get("almanac", &origin(&setting.folder));
+    for mirror in [&setting.mirror, &other] {
+        mirror.need(&commit, Some("main")).await.expect("an answer");
+    }
+    let (first, second) = tokio::join!(
+        setting.mirror.write_note(&commit, "almanac/1", r#"{"run":"almanac/1","state":"passed"}"#),
+        other.write_note(&commit, "almanac/2", r#"{"run":"almanac/2","state":"failed"}"#),
+    );
+    first.expect("the first note");
+    second.expect("the second note");
+    setting.mirror.write_note(&commit, "almanac/2", r#"{"run":"almanac/2","state":"passed"}"#).await.expect("the third note");
+    let shown = git(&setting.folder.path().join("origin.git"), &["notes", "--ref", "ordotaxis", "show", &commit]);
+    assert_eq!(shown.lines().count(), 2, "{shown}");
+    assert!(shown.contains("almanac/1") && shown.contains("almanac/2") && !shown.contains("failed"), "{shown}");
+}
+
+#[tokio::test]
+async fn what_git_says_is_told() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let mirror = Mirrors::new(folder.path().join("mirrors")).get("none", &folder.path().join("none.git").display().to_string());
+    let error = mirror.fetch_all().await.expect_err("nothing is there");
+    assert!(error.to_string().contains("git fetch failed: fatal:"), "{error}");
+}

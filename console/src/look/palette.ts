@@ -58,8 +58,6 @@ export function antdTheme(name: Theme): ThemeConfig {
     colorBorderSecondary: colors.rule,
     colorText: colors.ink,
     colorTextSecondary: colors.soft,
-    colorTextDescription: colors.soft,
-    colorTextPlaceholder: colors.soft,
     colorError: colors.failed,
     colorTextLightSolid: name === 'light' ? '#ffffff' : colors.ground,
   });
@@ -80,6 +78,8 @@ export function antdTheme(name: Theme): ThemeConfig {
       borderRadiusSM: 2,
       motionDurationMid: '0.15s',
       boxShadow: 'none',
+      colorTextPlaceholder: colors.soft,
+      colorTextDescription: colors.soft,
     },
   };
 }

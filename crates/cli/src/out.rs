@@ -99,6 +99,25 @@ pub(crate) fn cut(text: &str, width: usize) -> String {
     text.chars().take(width.saturating_sub(1)).chain(['…']).collect()
 }
 
+/// Cuts a line of a table to the terminal's width, colour codes not counted; into a pipe it goes whole.
+pub(crate) fn fit(line: &str) -> String {
+    let width = width();
+    if !std::io::stdout().is_terminal() || visible(line) <= width {
+        return line.to_owned();
+    }
+    let (mut kept, mut seen, mut in_code) = (String::new(), 0, false);
+    for c in line.chars() {
+        in_code |= c == '\u{1b}';
+        seen += usize::from(!in_code);
+        if in_code || seen < width {
+            kept.push(c);
+        }
+        in_code &= c != 'm';
+    }
+    kept.push('…');
+    kept
+}
+
 /// Columns as wide as their widest cell, two spaces apart; cells hold plain text.
 pub(crate) fn columns(rows: &[Vec<String>]) -> Vec<String> {
     let count = rows.iter().map(Vec::len).max().unwrap_or(0);

@@ -38,6 +38,7 @@ pub(crate) fn demo(once: bool) -> Result<(), String> {
         eprintln!("  {:<14} {:<8} {}", text("run"), state, moment.title);
     }
     if once {
+        world.wait_until_quiet()?;
         print_table(&rows);
         return if wrong == 0 { Ok(()) } else { Err(format!("{wrong} runs did not end as the history expects")) };
     }
@@ -157,6 +158,18 @@ impl World {
             std::thread::sleep(Duration::from_millis(100));
         }
         Err(format!("{project} {commit}: no verdict within {} s; see {}", PATIENCE.as_secs(), self.folder.display()))
+    }
+
+    /// Until everything that commits are to be told has been accepted.
+    fn wait_until_quiet(&self) -> Result<(), String> {
+        let until = Instant::now() + PATIENCE;
+        while Instant::now() < until {
+            if process::metric(&self.service_url, "ordotaxis_outbox_unsent").as_deref() == Some("0") {
+                return Ok(());
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        Err(format!("not every commit could be told its verdict within {} s", PATIENCE.as_secs()))
     }
 
     fn invite(&self) -> Result<(), String> {

@@ -1,7 +1,8 @@
 //! Processes that the demo starts and ends.
 
 use std::fs::File;
-use std::net::TcpListener;
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -59,6 +60,15 @@ impl Drop for Process {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+/// A number that the service tells those who watch it.
+pub(super) fn metric(url: &str, name: &str) -> Option<String> {
+    let mut stream = TcpStream::connect(url.trim_start_matches("http://")).ok()?;
+    stream.write_all(b"GET /metrics HTTP/1.0\r\n\r\n").ok()?;
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).ok()?;
+    answer.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' ')).map(str::to_owned)
 }
 
 /// This port if it is free, else any free one.

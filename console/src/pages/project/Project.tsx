@@ -81,7 +81,9 @@ export default function Project() {
                 <td>{run.branch}</td>
                 <td>{run.commit_author}</td>
                 <td className="num">
-                  {run.started_at && duration((run.ended_at ? time(run.ended_at) : now) - time(run.started_at))}
+                  {run.started_at &&
+                    run.counts.length > 0 &&
+                    duration((run.ended_at ? time(run.ended_at) : now) - time(run.started_at))}
                 </td>
                 <td className="num" title={exact(run.created_at)}>
                   {age(now - time(run.created_at))}

@@ -152,7 +152,7 @@ function Taken({ job, plan }: { job: JobView; plan: PlanView | undefined }) {
 const reasons: Record<string, string> = {
   takes: 'takes what it gives',
   after: 'the file says it comes after it',
-  order: 'the order puts its stage first',
+  order: 'the order puts its stage earlier',
 };
 
 function Why({ job, plan }: { job: JobView; plan: PlanView | undefined }) {

@@ -88,8 +88,8 @@ fn table(rows: &[Vec<String>], none: &str) {
         return out::remark(none);
     }
     let lines = out::columns(rows);
-    out::print(out::dim(&lines[0]));
+    out::print(out::dim(&out::fit(&lines[0])));
     for line in &lines[1..] {
-        out::print(line);
+        out::print(out::fit(line));
     }
 }

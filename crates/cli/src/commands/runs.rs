@@ -61,9 +61,9 @@ fn row(run: &RunView) -> Vec<String> {
         out::state(run.state),
         run.branch.clone().unwrap_or_default(),
         format!("{commit} {}", out::cut(&run.commit_title, 36)),
-        took.map(words::duration).unwrap_or_default(),
+        took.filter(|_| !run.counts.is_empty()).map(words::duration).unwrap_or_default(),
         show::moment(run.created_at),
-        out::cut(&run.sentence, 70),
+        run.sentence.clone(),
     ]
 }
 

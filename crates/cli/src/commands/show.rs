@@ -24,7 +24,7 @@ pub(super) fn moment(at: Timestamp) -> String {
 }
 
 pub(super) fn head(run: &RunView) -> Vec<String> {
-    let branch = run.branch.as_deref().map(|branch| format!(" on {branch}")).unwrap_or_default();
+    let branch = run.branch.as_deref().map(|branch| format!(" · on {branch}")).unwrap_or_default();
     let by = run.occasion.by.as_deref().unwrap_or("someone");
     let begun = match run.occasion.event {
         ordotaxis_core::plan::Event::Push => format!("pushed by {by}"),

@@ -55,7 +55,7 @@ fn open_waits(run: &Run, job: usize) -> Vec<(usize, &'static str)> {
     }
     if planned.ordered {
         let before = plan.stages[planned.stage].before.iter().flat_map(|&stage| &run.stages[stage].members);
-        open.extend(before.map(|&on| (on, "the order puts its stage first")));
+        open.extend(before.map(|&on| (on, "the order puts that job's stage earlier")));
     }
     let mut seen = vec![false; plan.jobs.len()];
     open.retain(|(on, _)| !run.jobs()[*on].state.is_end() && !std::mem::replace(&mut seen[*on], true));

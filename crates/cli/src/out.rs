@@ -146,7 +146,13 @@ fn visible(text: &str) -> usize {
 }
 
 pub(crate) fn print(line: impl std::fmt::Display) {
-    anstream::println!("{line}");
+    let ascii = MANNER.get().is_some_and(|manner| manner.ascii);
+    if ascii {
+        // Our own signs; what comes from the repository stays as it is.
+        anstream::println!("{}", line.to_string().replace(" · ", " - ").replace('…', "..."));
+    } else {
+        anstream::println!("{line}");
+    }
 }
 
 /// Something beside what was asked for; not printed with `-q`.

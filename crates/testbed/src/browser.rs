@@ -3,6 +3,7 @@
 use crate::wait::until;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
+use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 use tempfile::TempDir;
 
@@ -18,7 +19,8 @@ impl Browser {
         let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a port").port();
         let mut command = Command::new("chromedriver");
         command.arg(format!("--port={port}")).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let driver = command.spawn().expect("chromedriver starts; `cargo xtask test` installs it");
+        // A group of its own, so that the browser ends with its driver also when a test fails.
+        let driver = command.process_group(0).spawn().expect("chromedriver starts; `cargo xtask test` installs it");
         let profile = tempfile::tempdir().expect("a folder");
         let capabilities = capabilities(&profile, width, height);
         let address = format!("http://127.0.0.1:{port}");
@@ -69,7 +71,9 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        let _ = self.driver.kill();
+        if let Ok(group) = i32::try_from(self.driver.id()) {
+            let _ = nix::sys::signal::killpg(nix::unistd::Pid::from_raw(group), nix::sys::signal::Signal::SIGKILL);
+        }
         let _ = self.driver.wait();
     }
 }

@@ -9,6 +9,7 @@ mod journey;
 mod lost;
 mod mistakes;
 mod outside;
+mod shapes;
 
 use ordotaxis_testbed::World;
 

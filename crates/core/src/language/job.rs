@@ -11,12 +11,7 @@ impl Reader<'_> {
         let place = format!("job {stage}.{name}");
         let table = self.table(value, &place)?;
         self.check_keys(table, keys::JOB, &place);
-        // A misspelt `steps` is told as that alone.
-        let misspelt = table.keys().any(|key| {
-            let key: &str = key.get_ref();
-            nearest(key, keys::JOB.iter().map(|known| known.name)) == Some("steps")
-        });
-        if !misspelt && !table.contains_key("follows") {
+        if !table.contains_key("steps") && !table.contains_key("follows") && !misspells_steps(table) {
             self.note(
                 Diagnostic::error(Code::MissingKey, span.clone(), format!("{place} has no `steps`"))
                     .hint("say what it runs, such as `steps = [\"make test\"]`"),
@@ -199,6 +194,14 @@ impl Reader<'_> {
         }
         self.inner_path(path, "the path")
     }
+}
+
+/// A misspelt `steps` is told as that alone.
+fn misspells_steps(table: &DeTable<'_>) -> bool {
+    table.keys().any(|key| {
+        let key: &str = key.get_ref();
+        nearest(key, keys::JOB.iter().map(|known| known.name)) == Some("steps")
+    })
 }
 
 fn blank(stage: &str, name: &str, span: Span) -> Job {

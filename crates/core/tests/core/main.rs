@@ -5,4 +5,5 @@ mod engine;
 mod garbage;
 mod guides;
 mod model;
+mod orders;
 mod planning;

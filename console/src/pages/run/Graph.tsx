@@ -93,7 +93,7 @@ function place(plan: PlanView): Placed {
   const graph = new dagre.graphlib.Graph();
   graph.setGraph({ rankdir: 'TB', ranksep: 44, nodesep: 12, ranker: 'tight-tree' });
   graph.setDefaultEdgeLabel(() => ({}));
-  for (const job of plan.jobs) graph.setNode(job.id, { width: 104 + 7 * job.id.length, height: NODE_HEIGHT });
+  for (const job of plan.jobs) graph.setNode(job.id, { width: 98 + 7 * job.id.length, height: NODE_HEIGHT });
   const edges: Edge[] = plan.jobs.flatMap((job) =>
     job.waits_for
       .filter((wait) => !wait.implied)

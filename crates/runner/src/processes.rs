@@ -62,3 +62,25 @@ fn has_variable(pid: i32, wanted: &[u8]) -> bool {
     let environment = std::fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
     environment.split(|&byte| byte == 0).any(|variable| variable.starts_with(wanted))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::process::Command;
+
+    #[tokio::test]
+    async fn what_carries_the_mark_is_ended_and_nothing_else() {
+        let mark = format!("test-{}", std::process::id());
+        let mut ours = Command::new("setsid").args(["sleep", "60"]).env(MARK, format!("{mark}#1")).spawn().unwrap();
+        let mut other = Command::new("sleep").arg("60").env(MARK, "another").spawn().unwrap();
+        let until = Instant::now() + GRACE;
+        while marked(&mark).is_empty() && Instant::now() < until {
+            tokio::task::yield_now().await;
+        }
+        kill_marked(&format!("{mark}#")).await;
+        assert!(ours.wait().unwrap().code().is_none(), "it was killed");
+        assert!(other.try_wait().unwrap().is_none(), "the other goes on");
+        other.kill().unwrap();
+        other.wait().unwrap();
+    }
+}

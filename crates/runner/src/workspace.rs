@@ -200,3 +200,89 @@ fn discard(folder: &Path, path: &Path) -> Result<(), WorkspaceError> {
     std::thread::spawn(move || drop(std::fs::remove_dir_all(aside)));
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ordotaxis_core::language::{Checkout, JobId};
+    use ordotaxis_wire::runner::AttemptId;
+    use std::process::Command;
+
+    fn git(folder: &Path, arguments: &[&str]) -> String {
+        let who = ["-c", "user.name=Odd", "-c", "user.email=odd@saltmarsh.example"];
+        let output = Command::new("git").args(who).args(arguments).current_dir(folder).output().unwrap();
+        assert!(output.status.success(), "git {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).trim().to_owned()
+    }
+
+    /// A repository with one commit, and a lease for a job on it.
+    fn repository(folder: &Path) -> Lease {
+        git(folder, &["init", "--quiet", "--initial-branch=main", "origin"]);
+        let origin = folder.join("origin");
+        std::fs::write(origin.join("gauge.c"), "int main;\n").unwrap();
+        git(&origin, &["add", "--all"]);
+        git(&origin, &["commit", "--quiet", "-m", "A gauge"]);
+        Lease {
+            attempt: AttemptId { run: 1, job: 0, attempt: 1 },
+            project: "tidegauge".into(),
+            git_url: origin.display().to_string(),
+            commit: git(&origin, &["rev-parse", "HEAD"]),
+            branch: Some("main".into()),
+            run: "tidegauge/1".into(),
+            job: JobId::new("a", "b"),
+            steps: Vec::new(),
+            env: Default::default(),
+            takes: Vec::new(),
+            gives: Vec::new(),
+            checkout: Checkout::default(),
+            timeout_ms: None,
+        }
+    }
+
+    /// Copies: a test has no mounts of its own. The system's tests use overlays where they are root.
+    #[tokio::test]
+    async fn what_one_job_does_the_next_does_not_see() {
+        let folder = tempfile::tempdir().unwrap();
+        let lease = repository(folder.path());
+        let workspaces = Workspaces::open(folder.path().join("runner"), false).unwrap();
+        for round in 0..2 {
+            let mut workspace = workspaces.take(0).unwrap();
+            workspaces.checkout(&mut workspace, &lease, ".").await.unwrap();
+            let files = workspace.folders.files.clone();
+            assert_eq!(std::fs::read_dir(&files).unwrap().count(), 1, "round {round}");
+            assert_eq!(std::fs::read_to_string(files.join("gauge.c")).unwrap(), "int main;\n", "round {round}");
+            std::fs::write(files.join("gauge.c"), "changed").unwrap();
+            std::fs::write(files.join("dirt"), "").unwrap();
+            workspaces.close(workspace);
+            assert!(!files.exists());
+        }
+    }
+
+    #[tokio::test]
+    async fn a_folder_below_and_a_commit_that_is_not_there() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut lease = repository(folder.path());
+        let workspaces = Workspaces::open(folder.path().join("runner"), false).unwrap();
+        let mut workspace = workspaces.take(1).unwrap();
+        workspaces.checkout(&mut workspace, &lease, "src/deep").await.unwrap();
+        assert!(workspace.folders.files.join("src/deep/gauge.c").exists());
+        workspaces.close(workspace);
+        lease.commit = "0123456789012345678901234567890123456789".into();
+        let mut workspace = workspaces.take(1).unwrap();
+        let error = workspaces.checkout(&mut workspace, &lease, ".").await.unwrap_err();
+        assert!(error.to_string().contains("does not have commit 0123"), "{error}");
+        workspaces.close(workspace);
+    }
+
+    #[test]
+    fn an_earlier_life_leaves_nothing_in_the_way() {
+        let folder = tempfile::tempdir().unwrap();
+        let runner = folder.path().join("runner");
+        std::fs::create_dir_all(runner.join("work/0/job")).unwrap();
+        std::fs::write(runner.join("work/0/job/dirt"), "").unwrap();
+        let workspaces = Workspaces::open(runner.clone(), false).unwrap();
+        let workspace = workspaces.take(0).unwrap();
+        assert_eq!(std::fs::read_dir(&workspace.folders.files).unwrap().count(), 0);
+        workspaces.close(workspace);
+    }
+}

@@ -405,13 +405,13 @@ impl Room {
 
     fn end(&mut self, runner: &str, attempt: AttemptId, finish: Finish, now: i64) -> Result<(), Stale> {
         let event = Event::Ended { job: attempt.job, attempt: attempt.attempt, outcome: finish.outcome, why: finish.why.clone() };
-        if self.held.get(&attempt).is_none_or(|held| held.row.runner != runner) {
+        match self.held.get(&attempt) {
+            Some(held) if held.row.runner == runner => {}
+            Some(_) => return Err(Stale),
             // Not held: a repeat of a result that counted, or a result that comes too late. The engine knows, unless
             // the run has ended and left; then it was a repeat of the last result, which changes nothing.
-            return match self.runs.contains_key(&attempt.run) {
-                true => self.apply(attempt.run, &event, now).map_err(|_| Stale),
-                false => Ok(()),
-            };
+            None if self.runs.contains_key(&attempt.run) => return self.apply(attempt.run, &event, now).map_err(|_| Stale),
+            None => return Ok(()),
         }
         for artifact in &finish.artifacts {
             let row = StoredArtifact {

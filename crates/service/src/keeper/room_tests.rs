@@ -137,6 +137,17 @@ fn a_result_brings_the_next_lease_and_may_be_repeated() {
 }
 
 #[test]
+fn nobody_ends_what_another_holds() {
+    let mut stage = Stage::set(LONG);
+    let lease = stage.claim("quay", "s1", 0).expect("a lease");
+    stage.sign_on("spar", "s1");
+    assert_eq!(stage.finish("spar", lease.attempt, false).err(), Some(Stale));
+    assert_eq!(stage.state(0), State::Running);
+    let phases = stage.ask(|reply| Command::Phases { runner: "spar".into(), attempt: lease.attempt, phases: Vec::new(), reply });
+    assert_eq!(phases, Ok(Err(Stale)));
+}
+
+#[test]
 fn a_lease_that_runs_out_is_another_runners_chance() {
     let mut stage = Stage::set(Duration::ZERO);
     let lost = stage.claim("quay", "s1", 0).expect("a lease");

@@ -15,7 +15,6 @@ use tempfile::TempDir;
 const CONFIG: &str = "lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"2s\"\nfetch_tries = 3\nretry_pause = \"50ms\"\n";
 
 pub struct World {
-    pub folder: TempDir,
     pub forge: Forge,
     pub forge_url: String,
     pub url: String,
@@ -24,6 +23,8 @@ pub struct World {
     ordotaxis: PathBuf,
     config: &'static str,
     runners: std::sync::atomic::AtomicU32,
+    /// Last, so that it is removed when nobody writes to it any more.
+    pub folder: TempDir,
 }
 
 /// What a client command came to.

@@ -16,7 +16,7 @@ pub struct Browser {
 impl Browser {
     /// Starts a browser with a window of this size.
     pub async fn start(width: u32, height: u32) -> Browser {
-        let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a port").port();
+        let port = crate::port::free_port();
         let mut command = Command::new("chromedriver");
         command.arg(format!("--port={port}")).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         // A group of its own, so that the browser ends with its driver also when a test fails.

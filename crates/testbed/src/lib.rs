@@ -4,6 +4,7 @@
 //! headless Chromium, driven by WebDriver. Nothing here sleeps for a fixed time: [`until`] waits for a condition.
 
 mod browser;
+mod port;
 mod process;
 mod repository;
 mod wait;

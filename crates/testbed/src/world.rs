@@ -1,12 +1,12 @@
 //! A whole Ordotaxis on free ports: the forge in this process, the service and runners as processes of their own, so
 //! that they can be killed as a machine would.
 
+use crate::port::free_port;
 use crate::process::Process;
 use crate::repository::Repository;
 use crate::wait::until;
 use ordotaxis_practice::{Forge, Status};
 use serde_json::{Value, json};
-use std::net::TcpListener as StdListener;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use tempfile::TempDir;
@@ -47,10 +47,6 @@ impl Default for RunnerOptions<'_> {
     fn default() -> Self {
         RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None }
     }
-}
-
-fn free_port() -> u16 {
-    StdListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
 }
 
 impl World {

@@ -137,7 +137,9 @@ function Who() {
 function useKeys(goTo: () => void, help: () => void) {
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
-      const typing = event.target instanceof HTMLElement && ['INPUT', 'TEXTAREA'].includes(event.target.tagName);
+      const typing =
+        event.target instanceof HTMLElement &&
+        (['INPUT', 'TEXTAREA'].includes(event.target.tagName) || event.target.isContentEditable);
       if ((event.key === 'k' && event.ctrlKey) || (event.key === '/' && !typing)) {
         event.preventDefault();
         goTo();

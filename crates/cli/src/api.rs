@@ -59,6 +59,10 @@ impl Api {
         self.read(self.request(Method::GET, path)).await
     }
 
+    pub(crate) async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.read(self.request(Method::PUT, path).json(body)).await
+    }
+
     pub(crate) async fn post<A: Serialize, T: DeserializeOwned>(&self, path: &str, ask: &A) -> Result<T, Failure> {
         self.read(self.request(Method::POST, path).json(ask)).await
     }

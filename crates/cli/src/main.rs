@@ -18,13 +18,14 @@ fn main() -> ExitCode {
     out::set_up(&options);
     // A runner's own mounts must be made before there is a second thread.
     let works = matches!(options.command, Command::Runner { command: RunnerCommand::Work { .. } });
-    let mounts = works && ordotaxis_runner::own_mounts();
+    let rehearses = matches!(options.command, Command::Rehearse { .. });
+    let mounts = (works || rehearses) && ordotaxis_runner::own_mounts();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => return Failure::new(3, format!("the runtime could not be started: {error}"), "try again").report(),
     };
     let done = runtime.block_on(async {
-        let long = works || matches!(options.command, Command::Serve { .. });
+        let long = works || rehearses || matches!(options.command, Command::Serve { .. });
         tokio::select! {
             done = commands::run(options, mounts) => done,
             // Services and runners look at signals themselves.

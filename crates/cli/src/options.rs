@@ -50,14 +50,54 @@ pub(crate) enum Command {
         file: PathBuf,
         #[arg(long, value_enum, default_value_t = PlanFormat::Human)]
         format: PlanFormat,
-        /// What happens: a push, or a start by hand
-        #[arg(long, value_enum, default_value_t = EventChoice::Push)]
-        event: EventChoice,
-        #[arg(long, default_value = "main")]
-        branch: String,
-        /// Show the reason for each wait
+        #[command(flatten)]
+        occasion: OccasionOptions,
+        /// Show the reason for each wait and skip
         #[arg(long)]
         reasons: bool,
+        /// Show what the file changes in the plan, against the one at this commit, branch or tag
+        #[arg(long, value_name = "REV")]
+        against: Option<String>,
+    },
+    /// Run the plan here, in a copy of this folder, without the service
+    Rehearse {
+        /// Jobs or stages: these and what they take from; all when none is named
+        jobs: Vec<String>,
+        /// Another pipeline than `main`: the stem of a file in the folder `ordotaxis`
+        #[arg(long, default_value = "main")]
+        pipeline: String,
+        #[command(flatten)]
+        occasion: OccasionOptions,
+        /// How many jobs at the same time
+        #[arg(long, default_value_t = 2, value_parser = clap::value_parser!(u32).range(1..=1000))]
+        slots: u32,
+        /// Let `changed` hold only what differs from the last commit, in place of everything
+        #[arg(long)]
+        only_changed: bool,
+        /// Keep artifacts and logs in this folder
+        #[arg(long, value_name = "DIR")]
+        keep: Option<PathBuf>,
+        /// How steps are fenced in; `sandbox` where that works, when absent
+        #[arg(long, value_enum)]
+        isolation: Option<IsolationChoice>,
+    },
+    /// Write a first `ordotaxis.toml` for what is in this folder
+    Init {
+        /// Print it instead
+        #[arg(long)]
+        print: bool,
+    },
+    /// Put something more into the pipeline file
+    Add {
+        #[command(subcommand)]
+        command: AddCommand,
+    },
+    /// Print the language as JSON Schema, for editors
+    Schema,
+    /// Pipelines of a project that the service keeps in place of the repository
+    Pipeline {
+        #[command(subcommand)]
+        command: PipelineCommand,
     },
     /// Run the service
     Serve {
@@ -88,6 +128,12 @@ pub(crate) enum Command {
         reference: Option<String>,
         #[arg(long)]
         pipeline: Option<String>,
+        /// A value for an input of the file: NAME=VALUE
+        #[arg(long, value_name = "NAME=VALUE")]
+        input: Vec<String>,
+        /// Only this job or stage, and those it takes from
+        #[arg(long)]
+        job: Vec<String>,
         /// Follow it until it ends
         #[arg(long)]
         watch: bool,
@@ -132,6 +178,85 @@ pub(crate) enum Command {
         /// Print a link that signs a browser in, once
         #[arg(long)]
         link: bool,
+    },
+}
+
+/// What happens, as far as a plan depends on it.
+#[derive(Args, Clone)]
+pub(crate) struct OccasionOptions {
+    /// What happens; a push, when no other option says otherwise
+    #[arg(long, value_enum)]
+    pub(crate) event: Option<EventChoice>,
+    /// The branch; the one that is checked out here, else main
+    #[arg(long)]
+    pub(crate) branch: Option<String>,
+    /// The tag that is pushed
+    #[arg(long)]
+    pub(crate) tag: Option<String>,
+    /// The branch that a proposal is aimed at
+    #[arg(long)]
+    pub(crate) target: Option<String>,
+    /// A path that changed; without any, everything may have
+    #[arg(long, value_name = "PATH")]
+    pub(crate) changed: Vec<String>,
+    /// A value for an input of the file: NAME=VALUE
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) input: Vec<String>,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum AddCommand {
+    /// Add a job, keeping everything else as it is written
+    Job {
+        /// `STAGE.NAME`
+        name: String,
+        /// A command; may stand several times
+        #[arg(long, required = true)]
+        step: Vec<String>,
+        /// An artifact to take: STAGE.NAME/ARTIFACT
+        #[arg(long)]
+        takes: Vec<String>,
+        /// A job or stage to come after
+        #[arg(long)]
+        after: Vec<String>,
+        /// A file to leave as an artifact: NAME=GLOB
+        #[arg(long, value_name = "NAME=GLOB")]
+        gives: Vec<String>,
+        #[arg(long, default_value = "ordotaxis.toml")]
+        file: PathBuf,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum PipelineCommand {
+    /// The pipelines of a project, and where each is kept
+    List { project: String },
+    /// Print a pipeline's file
+    Show { project: String, pipeline: String },
+    /// Keep a file in the service, as a new version
+    Keep {
+        project: String,
+        pipeline: String,
+        #[arg(long)]
+        file: PathBuf,
+        /// What the change is for
+        #[arg(long)]
+        message: String,
+    },
+    /// Every version that was kept
+    History {
+        project: String,
+        pipeline: String,
+        /// Print this version's text
+        #[arg(long)]
+        version: Option<i64>,
+    },
+    /// Take a kept pipeline out: the repository's file counts again
+    Drop {
+        project: String,
+        pipeline: String,
+        #[arg(long, default_value = "taken out")]
+        message: String,
     },
 }
 
@@ -215,6 +340,7 @@ pub(crate) enum ProjectCommand {
 pub(crate) enum CheckFormat {
     Human,
     Json,
+    Sarif,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -222,13 +348,18 @@ pub(crate) enum PlanFormat {
     Human,
     Json,
     Dot,
+    Svg,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 #[value(rename_all = "snake_case")]
 pub(crate) enum EventChoice {
     Push,
+    Proposal,
+    Tag,
+    Schedule,
     ByHand,
+    Pipeline,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]

@@ -2,6 +2,8 @@
 //! clock or a random number, so everything here can be tested on its own.
 //!
 //! - [`language`]: a pipeline file's text, read with spans; every mistake as a [`language::Diagnostic`].
+//! - [`expression`]: `if`, written in CEL: compiled, what it reads, true or false.
+//! - [`template`]: placeholders in values.
 //! - [`order`]: `order` lines as a graph of stages.
 //! - [`plan`]: a pipeline and an occasion make a plan: the jobs, what each waits for and why.
 //! - [`engine`]: a run as a state machine; the only place where states change.
@@ -9,7 +11,9 @@
 
 pub mod dispatch;
 pub mod engine;
+pub mod expression;
 mod graph;
 pub mod language;
 pub mod order;
 pub mod plan;
+pub mod template;

@@ -4,6 +4,7 @@
 //! [`Mirrors`] finds the mirror of a project. A mirror's fetches run one at a time.
 
 mod command;
+mod history;
 mod mirror;
 mod notes;
 

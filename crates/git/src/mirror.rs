@@ -40,6 +40,8 @@ pub struct Mirror {
 pub struct CommitInfo {
     pub id: String,
     pub title: String,
+    /// The whole message, the title included.
+    pub message: String,
     pub author: String,
     /// Seconds since 1970, of the committer.
     pub time: i64,
@@ -118,7 +120,7 @@ impl Mirror {
     }
 
     pub async fn commit(&self, id: &str) -> Result<CommitInfo, GitError> {
-        let out = git(&self.dir, &["log", "-1", "--format=%H%n%an%n%ct%n%s", "--end-of-options", checked(id)?]).await?;
+        let out = git(&self.dir, &["log", "-1", "--format=%H%n%an%n%ct%n%s%n%B", "--end-of-options", checked(id)?]).await?;
         parse_commit(&String::from_utf8_lossy(&out))
             .ok_or_else(|| GitError::Failed { verb: "log".into(), said: "its answer could not be read".into() })
     }
@@ -154,8 +156,8 @@ impl Mirror {
 }
 
 fn parse_commit(text: &str) -> Option<CommitInfo> {
-    let mut lines = text.lines();
+    let mut lines = text.splitn(5, '\n');
     let mut next = || lines.next().map(str::to_owned);
     let (id, author, time) = (next()?, next()?, next()?.parse().ok()?);
-    Some(CommitInfo { id, author, time, title: next().unwrap_or_default() })
+    Some(CommitInfo { id, author, time, title: next().unwrap_or_default(), message: next().unwrap_or_default().trim_end().to_owned() })
 }

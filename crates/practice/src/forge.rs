@@ -41,8 +41,22 @@ struct Book {
 struct Repository {
     token: String,
     hook: Option<Hook>,
+    #[serde(default)]
+    proposals: Vec<Proposal>,
     /// By commit, all in the order they came.
     statuses: BTreeMap<String, Vec<Status>>,
+}
+
+/// A change offered from one branch to another.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Proposal {
+    #[serde(default)]
+    number: usize,
+    title: String,
+    source: String,
+    target: String,
+    #[serde(default)]
+    landed: bool,
 }
 
 #[derive(Clone)]
@@ -91,6 +105,7 @@ impl Forge {
             .route("/git/{*path}", any(git).layer(DefaultBodyLimit::disable()))
             .route("/api/repositories", post(create))
             .route("/api/repositories/{name}/hook", put(set_hook))
+            .route("/api/repositories/{name}/proposals", post(propose))
             .route("/api/repositories/{name}/commits/{commit}/statuses", post(add_status).get(statuses))
             .with_state(self)
     }
@@ -146,10 +161,38 @@ impl Forge {
                 _ => continue,
             };
             let by = self.committer(repository, commit).await;
-            let body = serde_json::json!({ "event": event, key: short, "commit": commit, "repository": repository, "by": by });
+            let old = before.get(name).cloned().unwrap_or_default();
+            let body =
+                serde_json::json!({ "event": event, key: short, "commit": commit, "before": old, "repository": repository, "by": by });
             tokio::spawn(deliver(self.client.clone(), hook.clone(), body));
+            if event == "push" {
+                self.announce_proposals(repository, &hook, short, commit, &by);
+            }
         }
     }
+}
+
+impl Forge {
+    /// A push to a branch that is proposed offers its new commit.
+    fn announce_proposals(&self, repository: &str, hook: &Hook, branch: &str, commit: &str, by: &str) {
+        let proposals = self.book().repositories.get(repository).map(|known| known.proposals.clone()).unwrap_or_default();
+        for proposal in proposals.iter().filter(|proposal| proposal.source == branch && !proposal.landed) {
+            tokio::spawn(deliver(self.client.clone(), hook.clone(), offered(repository, proposal, commit, by)));
+        }
+    }
+}
+
+fn offered(repository: &str, proposal: &Proposal, commit: &str, by: &str) -> serde_json::Value {
+    serde_json::json!({
+        "event": "proposal",
+        "repository": repository,
+        "number": proposal.number,
+        "title": proposal.title,
+        "source": proposal.source,
+        "target": proposal.target,
+        "commit": commit,
+        "by": by,
+    })
 }
 
 type Answer<T> = Result<T, (StatusCode, String)>;
@@ -189,6 +232,29 @@ async fn set_hook(State(forge): State<Forge>, Path(name): Path<String>, Json(hoo
     book.repositories.get_mut(&name).ok_or_else(|| unknown(&name))?.hook = Some(hook);
     forge.save(&book);
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Offers a branch to another one, and tells the hook.
+async fn propose(State(forge): State<Forge>, Path(name): Path<String>, Json(mut proposal): Json<Proposal>) -> Answer<Json<Proposal>> {
+    let refs = forge.refs(&name).await;
+    let tip = |branch: &str| refs.get(&format!("refs/heads/{branch}")).cloned();
+    let missing = |branch: &str| (StatusCode::UNPROCESSABLE_ENTITY, format!("there is no branch {branch}\n"));
+    let commit = tip(&proposal.source).ok_or_else(|| missing(&proposal.source))?;
+    tip(&proposal.target).ok_or_else(|| missing(&proposal.target))?;
+    let hook = {
+        let mut book = forge.book();
+        let known = book.repositories.get_mut(&name).ok_or_else(|| unknown(&name))?;
+        proposal.number = known.proposals.len() + 1;
+        known.proposals.push(proposal.clone());
+        let hook = known.hook.clone();
+        forge.save(&book);
+        hook
+    };
+    if let Some(hook) = hook {
+        let by = forge.committer(&name, &commit).await;
+        tokio::spawn(deliver(forge.client.clone(), hook, offered(&name, &proposal, &commit, &by)));
+    }
+    Ok(Json(proposal))
 }
 
 async fn add_status(

@@ -4,15 +4,17 @@
 use crate::archive::{ArchiveError, chosen, digest_of, pack, unpack};
 use crate::client::{CallError, Client, insist};
 use crate::isolation::Isolation;
+use crate::late::{LateError, checkout_dir, filled};
 use crate::processes::{MARK, kill_marked};
 use crate::ship::Shipper;
 use crate::step::{Halt, StepCall, StepEnd, run_step};
 use crate::workspace::{Workspace, WorkspaceError, Workspaces};
 use ordotaxis_core::engine::Outcome;
-use ordotaxis_core::language::{Checkout, Give, Step, WhenNone};
+use ordotaxis_core::language::{Give, Step, WhenNone};
 use ordotaxis_wire::runner::{GivenArtifact, Lease, LeaseTake};
 use ordotaxis_wire::view::{PhaseKind, PhaseView};
 use ordotaxis_wire::{moment, words};
+use std::borrow::Cow;
 use std::io::ErrorKind;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -95,7 +97,7 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
     let shipper = Shipper::new(shared.client.clone(), lease.attempt, shared.abort.clone());
     let mark = format!("{}#{}", shared.mark, lease.attempt);
     let until = lease.timeout_ms.map(|ms| Instant::now() + Duration::from_millis(ms));
-    let mut job = Job { shared, lease, halt, shipper, mark, until, phases: Vec::new() };
+    let mut job = Job { shared, lease: Cow::Borrowed(lease), halt, shipper, mark, until, phases: Vec::new() };
     let (done, workspace) = match shared.workspaces.take(slot) {
         Ok(mut workspace) => (job.run(&mut workspace).await, Some(workspace)),
         Err(error) => (Err(error.into()), None),
@@ -115,7 +117,7 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
 
 struct Job<'a> {
     shared: &'a Arc<Shared>,
-    lease: &'a Lease,
+    lease: Cow<'a, Lease>,
     halt: watch::Receiver<Halt>,
     shipper: Shipper,
     mark: String,
@@ -125,14 +127,20 @@ struct Job<'a> {
 
 impl Job<'_> {
     async fn run(&mut self, workspace: &mut Workspace) -> Result<Vec<GivenArtifact>, Broken> {
-        if let Checkout::Files { dir } = &self.lease.checkout {
+        let late = |error: LateError| failed(error.to_string());
+        if let Some(dir) = checkout_dir(&self.lease).map_err(late)? {
             self.begin("checkout", PhaseKind::Checkout);
-            let done = self.shared.workspaces.checkout(workspace, self.lease, dir).await;
+            let done = self.shared.workspaces.checkout(workspace, &self.lease, &dir).await;
             self.end(done.is_err(), None);
             done?;
             self.check_halt()?;
         }
-        for take in &self.lease.takes {
+        if self.lease.late {
+            let files = workspace.folders.files.clone();
+            self.lease = Cow::Owned(filled(&self.lease, &files).map_err(late)?);
+        }
+        let lease = self.lease.clone();
+        for take in &lease.takes {
             self.begin(&take.name, PhaseKind::Take);
             let done = self.take(workspace, take).await;
             self.end(done.is_err(), None);
@@ -140,7 +148,7 @@ impl Job<'_> {
             self.check_halt()?;
         }
         let env = self.environment(workspace);
-        for step in &self.lease.steps {
+        for step in &lease.steps {
             self.step(workspace, step, &env).await?;
         }
         self.give_all(workspace).await
@@ -313,7 +321,8 @@ impl Job<'_> {
 
     async fn give_all(&mut self, workspace: &Workspace) -> Result<Vec<GivenArtifact>, Broken> {
         let mut given = Vec::new();
-        for give in &self.lease.gives {
+        let lease = self.lease.clone();
+        for give in &lease.gives {
             self.check_halt()?;
             self.begin(&give.artifact, PhaseKind::Give);
             let done = self.give(workspace, give).await;

@@ -12,6 +12,7 @@ mod client;
 mod identity;
 mod isolation;
 mod job;
+mod late;
 mod log_pipe;
 mod processes;
 mod ship;

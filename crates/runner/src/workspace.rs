@@ -116,7 +116,14 @@ impl Workspaces {
 
     async fn unpack(&self, lease: &Lease, name: &str) -> Result<PathBuf, WorkspaceError> {
         let mirror = self.mirrors.get(&lease.project, &lease.git_url);
-        if !mirror.need(&lease.commit, lease.branch.as_deref()).await? {
+        let has = match &lease.merge {
+            None => mirror.need(&lease.commit, lease.branch.as_deref()).await?,
+            Some(merge) => {
+                let both = mirror.need(&merge.base, None).await? && mirror.need(&merge.head, None).await?;
+                both && mirror.merged(&merge.base, &merge.head).await?.as_ref() == Ok(&lease.commit)
+            }
+        };
+        if !has {
             return Err(WorkspaceError::NoCommit(lease.commit.clone()));
         }
         let path = self.folder.join("trees").join(name);
@@ -228,6 +235,7 @@ mod tests {
             git_url: origin.display().to_string(),
             commit: git(&origin, &["rev-parse", "HEAD"]),
             branch: Some("main".into()),
+            merge: None,
             run: "tidegauge/1".into(),
             job: JobId::new("a", "b"),
             steps: Vec::new(),
@@ -236,6 +244,7 @@ mod tests {
             gives: Vec::new(),
             checkout: Checkout::default(),
             timeout_ms: None,
+            late: false,
         }
     }
 

@@ -25,7 +25,9 @@ pub(crate) struct Inner {
     pub(crate) profiles: BTreeMap<String, Profile>,
     pub(crate) keeper: Keeper,
     /// Rings when an occasion was written down.
-    pub(crate) occasions: Notify,
+    pub(crate) occasions: Arc<Notify>,
+    /// Rings when schedules were set.
+    pub(crate) schedules: Notify,
     pub(crate) http: reqwest::Client,
     /// Ends everything that would go on by itself: workers, open streams, held calls.
     pub(crate) stop: CancellationToken,

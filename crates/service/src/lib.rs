@@ -17,6 +17,7 @@ mod serve;
 mod settings;
 
 pub use http::openapi;
+pub use occasions::lend_from;
 pub use profile::ProfileError;
 pub use serve::{ServeError, Shutdown, serve};
 pub use settings::{Settings, SettingsError};

@@ -6,6 +6,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
 use ordotaxis_core::engine::State;
+use ordotaxis_core::plan::{Event, Occasion};
 use serde::Deserialize;
 use serde_json::Value;
 use sha2::Sha256;
@@ -27,6 +28,8 @@ pub(crate) struct Profile {
 struct Hook {
     signature: Signature,
     push: Push,
+    tag: Option<Tag>,
+    proposal: Option<Proposal>,
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
@@ -42,6 +45,28 @@ enum Signature {
 struct Push {
     when: When,
     branch: String,
+    commit: String,
+    /// What the branch named before.
+    before: Option<String>,
+    by: Option<String>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Tag {
+    when: When,
+    tag: String,
+    commit: String,
+    by: Option<String>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Proposal {
+    when: When,
+    target: String,
+    source: Option<String>,
+    /// The newest commit of what is offered.
     commit: String,
     by: Option<String>,
 }
@@ -62,14 +87,6 @@ pub(crate) struct StatusRequest {
     pub(crate) headers: BTreeMap<String, String>,
     body: BTreeMap<String, String>,
     words: BTreeMap<String, String>,
-}
-
-/// A push as a webhook told it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Pushed {
-    pub(crate) branch: String,
-    pub(crate) commit: String,
-    pub(crate) by: Option<String>,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -126,16 +143,40 @@ impl Profile {
         }
     }
 
-    /// What the body says was pushed; none for an event of another kind.
-    pub(crate) fn push(&self, body: &Value) -> Option<Pushed> {
-        let push = &self.hook.push;
+    /// What the body says happened; none for an event of a kind that starts nothing.
+    pub(crate) fn occasion(&self, body: &Value) -> Option<Occasion> {
         let text = |pointer: &str| body.pointer(pointer)?.as_str().map(str::to_owned);
-        if text(&push.when.pointer)? != push.when.is {
-            return None;
+        let optional = |pointer: &Option<String>| pointer.as_deref().and_then(text);
+        let short = |pointer: &str, prefix: &str| text(pointer).map(|name| name.strip_prefix(prefix).unwrap_or(&name).to_owned());
+        let is = |when: &When| text(&when.pointer).is_some_and(|word| word == when.is);
+        let Hook { push, tag, proposal, .. } = &self.hook;
+        if is(&push.when) {
+            let (branch, commit) = (short(&push.branch, "refs/heads/")?, text(&push.commit)?);
+            return Some(Occasion {
+                event: Event::Push,
+                branch: Some(branch),
+                commit,
+                before: optional(&push.before),
+                by: optional(&push.by),
+                ..Occasion::default()
+            });
         }
-        let branch = text(&push.branch)?;
-        let branch = branch.strip_prefix("refs/heads/").unwrap_or(&branch).to_owned();
-        Some(Pushed { branch, commit: text(&push.commit)?, by: push.by.as_deref().and_then(text) })
+        if let Some(tag) = tag.as_ref().filter(|tag| is(&tag.when)) {
+            let (name, commit) = (short(&tag.tag, "refs/tags/")?, text(&tag.commit)?);
+            return Some(Occasion { event: Event::Tag, tag: Some(name), commit, by: optional(&tag.by), ..Occasion::default() });
+        }
+        let proposal = proposal.as_ref().filter(|proposal| is(&proposal.when))?;
+        let (target, head) = (short(&proposal.target, "refs/heads/")?, text(&proposal.commit)?);
+        let source = optional(&proposal.source);
+        Some(Occasion {
+            event: Event::Proposal,
+            target: Some(target),
+            source,
+            commit: head.clone(),
+            head: Some(head),
+            by: optional(&proposal.by),
+            ..Occasion::default()
+        })
     }
 }
 
@@ -184,10 +225,16 @@ mod tests {
     }
 
     #[test]
-    fn a_push_is_read_where_the_profile_points() {
-        let body = serde_json::json!({ "event": "push", "branch": "main", "commit": "abc", "by": "Ines" });
-        let pushed = practice().push(&body).unwrap();
-        assert_eq!((pushed.branch.as_str(), pushed.commit.as_str(), pushed.by.as_deref()), ("main", "abc", Some("Ines")));
-        assert!(practice().push(&serde_json::json!({ "event": "tag" })).is_none());
+    fn what_happened_is_read_where_the_profile_points() {
+        let occasion = |body: Value| practice().occasion(&body);
+        let pushed =
+            occasion(serde_json::json!({ "event": "push", "branch": "main", "commit": "abc", "before": "99", "by": "Ines" })).unwrap();
+        assert_eq!((pushed.branch.as_deref(), pushed.commit.as_str(), pushed.by.as_deref()), (Some("main"), "abc", Some("Ines")));
+        assert_eq!(pushed.before.as_deref(), Some("99"));
+        let tagged = occasion(serde_json::json!({ "event": "tag", "tag": "v1", "commit": "abc" })).unwrap();
+        assert_eq!((tagged.event, tagged.tag.as_deref(), tagged.branch), (Event::Tag, Some("v1"), None));
+        let offered = occasion(serde_json::json!({ "event": "proposal", "target": "main", "source": "topic/x", "commit": "abc" })).unwrap();
+        assert_eq!((offered.event, offered.target.as_deref(), offered.branch), (Event::Proposal, Some("main"), None));
+        assert!(occasion(serde_json::json!({ "event": "star" })).is_none());
     }
 }

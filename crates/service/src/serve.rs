@@ -69,15 +69,20 @@ where
         http: reqwest::Client::builder().timeout(std::time::Duration::from_secs(30)).build().map_err(ServeError::Client)?,
         public_url,
         records: records.clone(),
+        occasions: keeper.occasions.clone(),
         keeper,
-        occasions: Notify::new(),
+        schedules: Notify::new(),
         stop: stop.clone(),
         runner_names: Default::default(),
         plans: Default::default(),
         keyed_calls: Mutex::new(()),
         settings: settings.clone(),
     });
-    let workers = [tokio::spawn(occasions::work(app.clone())), tokio::spawn(outbox::work(app.clone()))];
+    let workers = [
+        tokio::spawn(occasions::work(app.clone())),
+        tokio::spawn(occasions::schedules(app.clone())),
+        tokio::spawn(outbox::work(app.clone())),
+    ];
     let drain = {
         let stop = stop.clone();
         async move {

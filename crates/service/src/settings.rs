@@ -20,6 +20,8 @@ pub struct Settings {
     pub fetch_tries: u32,
     /// The first pause before a failed fetch or message is tried again; it doubles each time.
     pub retry_pause: Duration,
+    /// For a rehearsal: the occasion that a start by hand plays through.
+    pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
 }
 
 /// The file's keys; all may be left out.
@@ -62,6 +64,7 @@ impl Settings {
             drain: Duration::from_secs(10),
             fetch_tries: 5,
             retry_pause: Duration::from_secs(1),
+            rehearsal: None,
         }
     }
 

@@ -13,6 +13,6 @@ pub use blobs::{BlobError, Blobs, Upload};
 pub use key::{Secret, digest_of};
 pub use logs::Logs;
 pub use records::{
-    AttemptRow, BoardRow, BrokenRow, DueMessage, DueOccasion, Forge, JobRow, Journal, Kind, Message, NewRunRow, NewRunner, Project,
-    Records, RunChange, RunKey, RunRow, RunnerRow, StepRows, StoreError, StoredArtifact, StoredRun,
+    AttemptRow, BoardRow, BrokenRow, DueMessage, DueOccasion, DueSchedule, Forge, JobRow, Journal, Kind, Message, NewRunRow, NewRunner,
+    PassedRun, Project, Records, RunChange, RunKey, RunRow, RunnerRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun,
 };

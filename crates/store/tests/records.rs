@@ -1,7 +1,7 @@
 //! Every question the records answer, asked of a real database.
 
 use ordotaxis_core::engine::{Event, Outcome, Run, State};
-use ordotaxis_core::plan::{Event as Happened, Occasion, Plan, plan};
+use ordotaxis_core::plan::{Event as Happened, Lent, Occasion, Plan, Source, plan};
 use ordotaxis_store::{
     AttemptRow, Forge, JobRow, Kind, NewRunRow, NewRunner, Project, Records, RunChange, RunKey, RunnerRow, StepRows, StoreError,
     StoredArtifact,
@@ -33,8 +33,9 @@ async fn project(records: &Records, name: &str) -> Project {
 
 fn a_plan() -> Plan {
     let text = "language = 1\norder = \"a > b\"\n[job.a.x]\nsteps = ['true']\n[job.b.y]\nsteps = ['true']\n";
-    let occasion = Occasion { event: Happened::Push, branch: Some("main".into()), commit: "c1".into(), by: None };
-    plan(text, "main", &occasion).expect("a plan")
+    let occasion = Occasion { event: Happened::Push, branch: Some("main".into()), commit: "c1".into(), ..Occasion::default() };
+    let lent = Lent::new();
+    plan(Source { text, name: "main", lent: &lent }, &occasion).expect("a plan").plan
 }
 
 fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, plan: Option<&'a Plan>) -> NewRunRow<'a> {
@@ -49,6 +50,10 @@ fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, plan: Option<
         commit_author: "Ines",
         commit_time: 5,
         branch: Some("main"),
+        tag: None,
+        target: None,
+        merged: None,
+        told_on: commit,
         event,
         started_by: Some("Ines"),
         plan,
@@ -197,6 +202,7 @@ async fn a_step_is_read_back_as_it_was() {
         artifacts: vec![artifact],
         runs: vec![RunChange { id: key.id, state: run.state(), why: Some("so".into()), started: Some(12), ended: Some(13) }],
         journal: vec![(key.id, "{\"n\":1}".into()), (key.id, "{\"n\":2}".into())],
+        passed: Vec::new(),
         outbox: vec![(project.id, "c1".into(), "note", "{}".into())],
     };
     let journal = records.write_step(&rows, 13).await.expect("a step");

@@ -1,6 +1,8 @@
 //! What people, the client and the console ask of the service.
 
+use ordotaxis_core::plan::Occasion;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -44,6 +46,54 @@ pub struct NewRun {
     /// `main` when absent.
     #[serde(default)]
     pub pipeline: Option<String>,
+    /// Values for the inputs that the file asks for.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub inputs: BTreeMap<String, String>,
+    /// Only these jobs (or stages), and those they take from; all when empty.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub jobs: Vec<String>,
+}
+
+/// A pipeline file to look at, and the occasion to plan it for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Check {
+    pub text: String,
+    /// What it is called in places; `ordotaxis.toml` when absent.
+    #[serde(default)]
+    pub file: Option<String>,
+    /// The project whose file it is: what it borrows is then looked up.
+    #[serde(default)]
+    pub project: Option<String>,
+    /// A push to main when absent.
+    #[serde(default)]
+    pub occasion: Option<Occasion>,
+}
+
+/// A pipeline file to keep as a commit on a branch of its own.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewDraft {
+    /// `main` for `ordotaxis.toml`, another name for `ordotaxis/NAME.toml`.
+    pub pipeline: String,
+    pub text: String,
+    /// The new branch's name.
+    pub branch: String,
+    pub message: String,
+    /// The commit it was made from; the main branch's newest when absent.
+    #[serde(default)]
+    pub from: Option<String>,
+}
+
+/// A new version of a pipeline file that the service keeps.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewStored {
+    /// Empty: the pipeline is taken out.
+    pub text: String,
+    pub message: String,
+    /// The version it was made from, 0 for none: when another came first, nothing is kept.
+    pub on: i64,
 }
 
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]

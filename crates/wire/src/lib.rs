@@ -9,6 +9,7 @@
 //! - [`words`]: times and sizes as people read them.
 
 pub mod ask;
+pub mod pipeline;
 pub mod plan;
 pub mod problem;
 pub mod runner;

@@ -1,9 +1,11 @@
 //! A plan and diagnostics as other programs read them.
 
+use ordotaxis_core::engine::{Event, Run, State};
 use ordotaxis_core::language::{Diagnostic, JobId, Lines, Severity};
-use ordotaxis_core::plan::{Because, Occasion, Plan, edges};
+use ordotaxis_core::plan::{Because, Occasion, Plan, PlannedBorrow, edges};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use utoipa::ToSchema;
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -14,6 +16,8 @@ pub struct PlanView {
     /// Names, in the order of the file's `order`.
     pub stages: Vec<String>,
     pub jobs: Vec<PlannedJobView>,
+    /// What patterns were borrowed from, each with the commit that it was resolved to.
+    pub borrowed: Vec<PlannedBorrow>,
     pub diagnostics: Vec<DiagnosticView>,
 }
 
@@ -66,18 +70,23 @@ pub struct RelatedView {
 
 impl PlanView {
     pub fn new(plan: &Plan) -> PlanView {
-        let jobs = plan.jobs.iter().zip(edges(plan)).map(|(job, edges)| PlannedJobView {
+        let skips = foreseen_skips(plan);
+        let jobs = plan.jobs.iter().zip(edges(plan)).zip(skips).map(|((job, edges), skipped)| PlannedJobView {
             id: job.id.clone(),
             stage: plan.stages[job.stage].name.clone(),
             name: job.name.clone(),
-            cell: BTreeMap::new(),
+            cell: job.cell.iter().map(|(axis, value)| (axis.clone(), value.clone())).collect(),
             waits_for: edges
                 .into_iter()
                 .map(|edge| WaitView { job: plan.jobs[edge.job].id.clone(), because: edge.because, implied: edge.implied })
                 .collect(),
-            takes: job.takes.iter().map(|take| format!("{}/{}", plan.jobs[take.job].id, take.artifact)).collect(),
+            takes: job
+                .takes
+                .iter()
+                .flat_map(|take| (take.job..take.job + take.cells).map(|from| format!("{}/{}", plan.jobs[from].id, take.artifact)))
+                .collect(),
             gives: job.gives.iter().map(|give| give.artifact.clone()).collect(),
-            skipped: None,
+            skipped,
         });
         PlanView {
             pipeline: plan.pipeline.clone(),
@@ -85,9 +94,21 @@ impl PlanView {
             occasion: plan.occasion.clone(),
             stages: plan.stages.iter().map(|stage| stage.name.clone()).collect(),
             jobs: jobs.collect(),
+            borrowed: plan.borrowed.clone(),
             diagnostics: Vec::new(),
         }
     }
+}
+
+/// For each job why it will not run, as far as that is known before anything has: by its own condition, or because of
+/// others that will not. What the engine does at a run's begin, so that a plan never says otherwise.
+pub fn foreseen_skips(plan: &Plan) -> Vec<Option<String>> {
+    if plan.jobs.iter().all(|job| job.skipped.is_none()) {
+        return vec![None; plan.jobs.len()];
+    }
+    let mut run = Run::new(Arc::new(plan.clone()), 0);
+    let _ = run.apply(&Event::Begun, 0);
+    run.jobs().iter().map(|job| if job.state == State::Skipped { job.why.clone() } else { None }).collect()
 }
 
 /// Diagnostics of a file with their places.

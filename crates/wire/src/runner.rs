@@ -114,6 +114,9 @@ pub struct Lease {
     pub commit: String,
     /// For a branch that the commit was pushed to; helps a mirror fetch little.
     pub branch: Option<String>,
+    /// For a proposal: `commit` is made from these, by the same rule everywhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub merge: Option<Merge>,
     /// `PROJECT/NUMBER`
     pub run: String,
     pub job: JobId,
@@ -124,6 +127,18 @@ pub struct Lease {
     pub gives: Vec<Give>,
     pub checkout: Checkout,
     pub timeout_ms: Option<u64>,
+    /// Variables, paths and folders are written as in a file: the runner fills what only it knows.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub late: bool,
+}
+
+/// The two commits that a proposal's commit merges.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Merge {
+    /// Of the branch that it is aimed at.
+    pub base: String,
+    /// What it offers.
+    pub head: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]

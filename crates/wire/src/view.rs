@@ -26,6 +26,9 @@ pub struct ProjectView {
 pub struct OccasionView {
     pub event: Event,
     pub by: Option<String>,
+    pub tag: Option<String>,
+    /// The branch that a proposal is aimed at.
+    pub target: Option<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -19,6 +19,12 @@ async function page(project: string, cursor: number | undefined) {
   return { runs: data, next: next ? Number(next) : undefined };
 }
 
+/** The branch, the tag, or what a proposal is aimed at. */
+function place(run: RunView): string {
+  if (run.occasion.target) return `→ ${run.occasion.target}`;
+  return run.occasion.tag ? `tag ${run.occasion.tag}` : (run.branch ?? '');
+}
+
 export default function Project() {
   const { project = '' } = useParams();
   const [filter, setFilter] = useState('');
@@ -40,6 +46,7 @@ export default function Project() {
     <>
       <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
         <h1 className="grow">Runs of {project}</h1>
+        <Link to={`/projects/${project}/draft`}>Draft the pipeline</Link>
         <Input
           style={{ width: 240 }}
           placeholder="filter: failed, main, Ines …"
@@ -78,7 +85,7 @@ export default function Project() {
                 <td>
                   <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
                 </td>
-                <td>{run.branch}</td>
+                <td>{place(run)}</td>
                 <td>{run.commit_author}</td>
                 <td className="num">
                   {run.started_at &&

@@ -19,6 +19,7 @@ const words: Record<string, string> = {
   takes: 'takes what it gives',
   after: 'comes after it',
   order: 'the order says so',
+  at_once: 'one after another',
 };
 
 export function Graph({

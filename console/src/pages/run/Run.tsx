@@ -101,7 +101,9 @@ function Heading({ run, now }: { run: RunView; now: number }) {
           <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
           {run.commit_author && ` · ${run.commit_author}`}
         </span>
-        {run.branch && <span>on {run.branch}</span>}
+        {run.occasion.target && <span>proposed to {run.occasion.target}</span>}
+        {run.occasion.tag && <span>tag {run.occasion.tag}</span>}
+        {run.branch && !run.occasion.tag && <span>on {run.branch}</span>}
         <span>
           {run.occasion.event === 'push' ? 'pushed' : 'started'} by {run.occasion.by ?? 'someone'}
         </span>

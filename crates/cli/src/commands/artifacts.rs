@@ -55,6 +55,14 @@ fn find<'a>(all: &'a [ArtifactView], name: &str) -> Result<&'a ArtifactView, Fai
 
 async fn get(api: &Api, all: &[ArtifactView], name: &str, to: &Path) -> Done {
     let artifact = find(all, name)?;
+    fetch(api, artifact, to).await?;
+    let files = if artifact.files == 1 { "1 file".to_owned() } else { format!("{} files", artifact.files) };
+    out::print(format!("{} is in {}: {files}", full_name(artifact), to.display()));
+    OK
+}
+
+/// Fetches one artifact and unpacks it.
+pub(super) async fn fetch(api: &Api, artifact: &ArtifactView, to: &Path) -> Result<(), Failure> {
     let path = artifact.url.trim_start_matches("/api/v1/");
     let mut answer = api.send(api.request(Method::GET, path)).await?;
     let local = |error: std::io::Error| {
@@ -68,8 +76,5 @@ async fn get(api: &Api, all: &[ArtifactView], name: &str, to: &Path) -> Done {
     }
     let unpacked = ordotaxis_runner::unpack_checked(&archive, &artifact.digest, to);
     let _ = std::fs::remove_file(&archive);
-    unpacked.map_err(|why| Failure::new(1, format!("{name} could not be unpacked: {why}"), "try again"))?;
-    let files = if artifact.files == 1 { "1 file".to_owned() } else { format!("{} files", artifact.files) };
-    out::print(format!("{} is in {}: {files}", full_name(artifact), to.display()));
-    OK
+    unpacked.map_err(|why| Failure::new(1, format!("{} could not be unpacked: {why}", full_name(artifact)), "try again"))
 }

@@ -1,27 +1,28 @@
 //! `check`: every mistake of pipeline files, with its place underlined.
 
-use super::{Done, Failure, OK, failed};
+use super::{Done, Failure, OK, failed, local, sarif};
 use crate::options::CheckFormat;
 use crate::out;
 use codespan_reporting::diagnostic::{Diagnostic as Shown, Label};
 use codespan_reporting::files::SimpleFile;
 use codespan_reporting::term::{self, Config, Styles, StylesWriter};
-use ordotaxis_core::language::{Diagnostic, Severity, has_errors};
+use ordotaxis_core::language::{Diagnostic, Severity, counted, has_errors};
 use ordotaxis_core::plan;
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
 use std::path::{Path, PathBuf};
 
-pub(super) fn check(files: Vec<PathBuf>, format: CheckFormat, json: bool) -> Done {
+pub(super) async fn check(files: Vec<PathBuf>, format: CheckFormat, json: bool) -> Done {
     let files = if files.is_empty() { found()? } else { files };
     let mut views: Vec<DiagnosticView> = Vec::new();
     let mut errors = false;
-    let json = json || format == CheckFormat::Json;
+    let format = if json { CheckFormat::Json } else { format };
     for file in &files {
         let text = read(file)?;
         let name = file.display().to_string();
-        let diagnostics = plan::check(&text);
+        let lent = local::lend(&text).await;
+        let diagnostics = plan::check_lent(&text, &lent);
         errors |= has_errors(&diagnostics);
-        if json {
+        if format != CheckFormat::Human {
             views.extend(diagnostic_views(&name, &text, &diagnostics));
         } else if diagnostics.is_empty() {
             out::remark(format!("{name}: nothing wrong"));
@@ -29,14 +30,16 @@ pub(super) fn check(files: Vec<PathBuf>, format: CheckFormat, json: bool) -> Don
             print(&name, &text, &diagnostics)?;
         }
     }
-    if json {
-        out::json(&serde_json::json!({ "diagnostics": views }));
+    match format {
+        CheckFormat::Human => {}
+        CheckFormat::Json => out::json(&serde_json::json!({ "diagnostics": views })),
+        CheckFormat::Sarif => out::json(&sarif::log(&views)),
     }
     if errors { Ok(failed()) } else { OK }
 }
 
 /// The pipeline files of this folder.
-fn found() -> Result<Vec<PathBuf>, Failure> {
+pub(super) fn found() -> Result<Vec<PathBuf>, Failure> {
     let mut files: Vec<PathBuf> = [PathBuf::from("ordotaxis.toml")].into_iter().filter(|file| file.exists()).collect();
     let folder = std::fs::read_dir("ordotaxis").into_iter().flatten().flatten().map(|entry| entry.path());
     let mut others: Vec<PathBuf> = folder.filter(|path| path.extension().is_some_and(|ext| ext == "toml")).collect();
@@ -70,9 +73,10 @@ pub(super) fn print(name: &str, text: &str, diagnostics: &[Diagnostic]) -> Resul
         written.map_err(|error| Failure::new(1, format!("the mistakes could not be printed: {error}"), "use --format json"))?;
     }
     anstream::print!("{}", String::from_utf8_lossy(buffer.as_slice()));
-    let errors = diagnostics.iter().filter(|d| d.severity == Severity::Error).count();
-    let count = if errors == 1 { "1 mistake".to_owned() } else { format!("{errors} mistakes") };
-    out::remark(out::bold(&format!("{name}: {count}")));
+    let count = |severity: Severity| diagnostics.iter().filter(|d| d.severity == severity).count();
+    let counts = [(count(Severity::Error), "mistake"), (count(Severity::Warning), "warning"), (count(Severity::Note), "note")];
+    let said: Vec<String> = counts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| counted(*count, what)).collect();
+    out::remark(out::bold(&format!("{name}: {}", said.join(", "))));
     Ok(())
 }
 

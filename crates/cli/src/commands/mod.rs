@@ -1,22 +1,29 @@
 //! One file a group of commands.
 
+mod add;
 mod artifacts;
 mod check;
+mod init;
+mod local;
 mod logs;
+mod pipeline;
 mod plan;
 mod project;
+mod rehearse;
 mod runner;
 mod runs;
+mod sarif;
 mod serve;
 mod show;
 mod sign_in;
 mod watch;
 
 use crate::api::Api;
-use crate::options::{Command, Options};
+use crate::options::{Command, Options, PlanFormat};
 use crate::out;
 use crate::reference::RunRef;
 use anstyle::{AnsiColor, Style};
+use ordotaxis_wire::ask::NewRun;
 use std::process::ExitCode;
 
 /// Why a command did not do what it was asked: one line what, one line what to do.
@@ -30,6 +37,11 @@ pub(crate) struct Failure {
 impl Failure {
     pub(crate) fn new(code: u8, what: impl Into<String>, next: impl Into<String>) -> Failure {
         Failure { code, what: what.into(), next: next.into() }
+    }
+
+    /// Whether what went wrong is said with these words.
+    pub(crate) fn says(&self, words: &str) -> bool {
+        self.what.contains(words)
     }
 
     pub(crate) fn interrupted() -> Failure {
@@ -63,13 +75,28 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
     let global = options.global;
     let api = || Api::new(&global);
     match options.command {
-        Command::Check { files, format } => check::check(files, format, global.json),
-        Command::Plan { file, format, event, branch, reasons } => plan::plan(&file, format, event, branch, reasons, global.json),
+        Command::Check { files, format } => check::check(files, format, global.json).await,
+        Command::Plan { file, format, occasion, reasons, against } => {
+            let format = if global.json { PlanFormat::Json } else { format };
+            plan::plan(&file, format, &occasion, reasons, against.as_deref()).await
+        }
+        Command::Rehearse { jobs, pipeline, occasion, slots, only_changed, keep, isolation } => {
+            let ask = rehearse::Ask { jobs, pipeline, slots, only_changed, keep, isolation, mounts, json: global.json };
+            rehearse::rehearse(ask, &occasion).await
+        }
+        Command::Init { print } => init::init(print),
+        Command::Add { command } => add::add(command),
+        Command::Schema => {
+            out::json(&ordotaxis_core::language::schema());
+            OK
+        }
+        Command::Pipeline { command } => pipeline::pipeline(command, &api()?, global.json).await,
         Command::Serve { data, listen, config } => serve::serve(data, listen, config).await,
         Command::Runner { command } => runner::runner(command, &global, mounts).await,
         Command::Project { command } => project::project(command, &api()?, global.json).await,
-        Command::Start { project, reference, pipeline, watch } => {
-            runs::start(&api()?, &project, reference, pipeline, watch, global.json).await
+        Command::Start { project, reference, pipeline, input, job, watch } => {
+            let inputs = local::inputs(&input)?.into_iter().collect();
+            runs::start(&api()?, &project, NewRun { reference, pipeline, inputs, jobs: job }, watch, global.json).await
         }
         Command::Runs { project, count } => runs::list(&api()?, project, count, global.json).await,
         Command::Show { run } => show::show(&api()?, &run_ref(&run)?, global.json).await,

@@ -1,84 +1,124 @@
 //! `plan`: what would run, without a service and without a runner.
 
-use super::{Done, OK, check, failed};
-use crate::options::{EventChoice, PlanFormat};
+use super::{Done, Failure, OK, check, failed, local};
+use crate::options::{OccasionOptions, PlanFormat};
 use crate::out;
-use ordotaxis_core::plan::{Because, Edge, Event, Occasion, Plan, WaitOn, dot, edges, plan as make_plan, start_rules, starts};
-use ordotaxis_wire::plan::{PlanView, diagnostic_views};
+use ordotaxis_core::language::{Severity, counted};
+use ordotaxis_core::plan::{
+    Because, Change, Edge, Occasion, Plan, Planned, Source, WaitOn, compare, dot, edges, plan as make_plan, starts, svg,
+};
+use ordotaxis_wire::plan::{PlanView, diagnostic_views, foreseen_skips};
+use std::collections::BTreeSet;
 use std::path::Path;
 
-pub(super) fn plan(file: &Path, format: PlanFormat, event: EventChoice, branch: String, reasons: bool, json: bool) -> Done {
+/// Plans with more jobs are counted instead of listed: their edges alone would be gigabytes.
+const LISTED_JOBS: usize = 20_000;
+
+pub(super) async fn plan(file: &Path, format: PlanFormat, options: &OccasionOptions, reasons: bool, against: Option<&str>) -> Done {
     let text = check::read(file)?;
-    let event = match event {
-        EventChoice::Push => Event::Push,
-        EventChoice::ByHand => Event::ByHand,
-    };
-    let occasion = Occasion { event, branch: Some(branch), commit: String::new(), by: None };
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let occasion = local::occasion(options, folder)?;
     let name = file.display().to_string();
-    let json = json || format == PlanFormat::Json;
-    match make_plan(&text, &pipeline_name(file), &occasion) {
-        Err(diagnostics) if json => {
+    let planned = match made(&text, file, &occasion).await {
+        Ok(planned) => planned,
+        Err(diagnostics) if format == PlanFormat::Json => {
             out::json(&serde_json::json!({ "diagnostics": diagnostic_views(&name, &text, &diagnostics) }));
-            Ok(failed())
+            return Ok(failed());
         }
         Err(diagnostics) => {
             check::print(&name, &text, &diagnostics)?;
-            Ok(failed())
+            return Ok(failed());
         }
-        Ok(plan) if json => {
-            out::json(&PlanView::new(&plan));
-            OK
+    };
+    if let Some(revision) = against {
+        return changes(file, folder, revision, &planned.plan, format).await;
+    }
+    let plan = &planned.plan;
+    if plan.jobs.len() > LISTED_JOBS {
+        out::print(format!(
+            "{}, {}: too many to list; at most {LISTED_JOBS} are",
+            counted(plan.jobs.len(), "job"),
+            counted(plan.stages.len(), "stage")
+        ));
+        return OK;
+    }
+    match format {
+        PlanFormat::Json => {
+            let mut view = PlanView::new(plan);
+            view.diagnostics = diagnostic_views(&name, &text, &planned.remarks);
+            out::json(&view);
         }
-        Ok(plan) if format == PlanFormat::Dot => {
-            print!("{}", dot(&plan));
-            OK
-        }
-        Ok(plan) => {
-            human(&plan, reasons);
-            if !start_rules(&text).is_some_and(|rules| starts(&rules, &occasion)) {
-                out::print(out::dim(&format!("\n[starts] does not start this pipeline on {}", occasion_words(&plan))));
-            }
-            OK
+        PlanFormat::Dot => print!("{}", dot(plan)),
+        PlanFormat::Svg => print!("{}", svg(plan)),
+        PlanFormat::Human => {
+            human(plan, reasons);
+            remarks(&planned, &occasion);
         }
     }
+    OK
+}
+
+async fn made(text: &str, file: &Path, occasion: &Occasion) -> Result<Planned, Vec<ordotaxis_core::language::Diagnostic>> {
+    let lent = local::lend(text).await;
+    make_plan(Source { text, name: &pipeline_name(file), lent: &lent }, occasion)
 }
 
 /// `ordotaxis.toml` is `main`; any other file is named by its stem.
-fn pipeline_name(file: &Path) -> String {
+pub(super) fn pipeline_name(file: &Path) -> String {
     let stem = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
     if stem == "ordotaxis" { "main".into() } else { stem }
 }
 
-fn occasion_words(plan: &Plan) -> String {
-    let branch = plan.occasion.branch.as_deref().unwrap_or_default();
-    match plan.occasion.event {
-        Event::Push => format!("a push to {branch}"),
-        Event::ByHand => format!("a start by hand on {branch}"),
+/// What a person should know beside the plan.
+fn remarks(planned: &Planned, occasion: &Occasion) {
+    if !starts(&planned.starts, occasion) {
+        out::print(out::dim(&format!("\n[starts] does not start this pipeline on {}", occasion.words())));
     }
-}
-
-fn count(count: usize, what: &str) -> String {
-    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
+    if !planned.later.is_empty() {
+        let keys = |severity: Severity| {
+            let those = planned.later.iter().filter(|found| found.severity == severity);
+            let keys: BTreeSet<&str> = those.filter_map(|found| found.message.split('`').nth(1)).collect();
+            keys.into_iter().collect::<Vec<_>>().join(", ")
+        };
+        let (stops, without) = (keys(Severity::Error), keys(Severity::Note));
+        out::print("");
+        if !stops.is_empty() {
+            out::print(out::dim(&format!("not yet done by this version, so a run would not begin: {stops}")));
+        }
+        if !without.is_empty() {
+            out::print(out::dim(&format!("not yet done by this version, a run goes on without: {without}")));
+        }
+    }
 }
 
 fn human(plan: &Plan, reasons: bool) {
     let title = plan.title.as_deref().unwrap_or(&plan.pipeline);
-    let facts = format!("{}, {} on {}", count(plan.jobs.len(), "job"), count(plan.stages.len(), "stage"), occasion_words(plan));
+    let facts = format!("{}, {} on {}", counted(plan.jobs.len(), "job"), counted(plan.stages.len(), "stage"), plan.occasion.words());
     out::print(format!("{}  {}", out::bold(title), out::dim(&facts)));
-    let edges = edges(plan);
+    let (edges, skips) = (edges(plan), foreseen_skips(plan));
     for (number, stage) in plan.stages.iter().enumerate() {
         let before: Vec<&str> = stage.before.iter().map(|&before| plan.stages[before].name.as_str()).collect();
         let after = if before.is_empty() { String::new() } else { format!("after {}", before.join(", ")) };
         out::print(format!("\n{}  {}", out::bold(&stage.name), out::dim(&after)));
         let members: Vec<usize> = (0..plan.jobs.len()).filter(|&job| plan.jobs[job].stage == number).collect();
-        let rows: Vec<Vec<String>> =
-            members.iter().map(|&job| vec![format!("  {}", plan.jobs[job].id), summary(plan, job, &edges[job])]).collect();
+        let row = |&job: &usize| {
+            let said = match &skips[job] {
+                Some(_) => format!("{} skipped", out::symbol(ordotaxis_core::engine::State::Skipped)),
+                None => summary(plan, job, &edges[job]),
+            };
+            vec![format!("  {}", plan.jobs[job].id), said]
+        };
+        let rows: Vec<Vec<String>> = members.iter().map(row).collect();
         for (line, &job) in out::columns(&rows).iter().zip(&members) {
-            out::print(line);
+            out::print(if skips[job].is_some() { out::dim(line) } else { line.clone() });
             if reasons {
+                skips[job].iter().for_each(|why| out::print(out::dim(&format!("      {why}"))));
                 print_reasons(plan, job, &edges[job]);
             }
         }
+    }
+    if !reasons && skips.iter().any(Option::is_some) {
+        out::remark(out::dim("\n--reasons says why each is skipped"));
     }
 }
 
@@ -89,12 +129,18 @@ fn summary(plan: &Plan, at: usize, edges: &[Edge]) -> String {
     if edges.is_empty() {
         parts.push("starts at once".to_owned());
     }
-    parts.extend(job.takes.iter().map(|take| format!("takes {}/{}", plan.jobs[take.job].id, take.artifact)));
+    parts.extend(job.takes.iter().map(|take| format!("takes {}/{}", together(plan, take.job, take.cells), take.artifact)));
     parts.extend(job.waits.iter().filter(|wait| !wait.takes).map(|wait| match wait.on {
+        WaitOn::Job(on) if wait.at_once => format!("then {}", plan.jobs[on].id),
         WaitOn::Job(on) => format!("after {}", plan.jobs[on].id),
+        WaitOn::Cells(on, count) => format!("after {}", together(plan, on, count)),
         WaitOn::Stage(on) => format!("after {}", plan.stages[on].name),
     }));
     parts.extend(job.gives.iter().map(|give| format!("gives {}", give.artifact)));
+    if !job.upon.is_empty() {
+        let outcomes: Vec<String> = job.upon.iter().map(|upon| format!("{upon:?}").to_lowercase()).collect();
+        parts.push(format!("upon {}", outcomes.join(", ")));
+    }
     if job.may_fail {
         parts.push("may fail".into());
     }
@@ -104,16 +150,23 @@ fn summary(plan: &Plan, at: usize, edges: &[Edge]) -> String {
     parts.join(" · ")
 }
 
+fn together(plan: &Plan, first: usize, count: usize) -> String {
+    match count {
+        1 => plan.jobs[first].id.to_string(),
+        count => format!("{}[all {count}]", plan.jobs[first].id.without_cell()),
+    }
+}
+
 fn print_reasons(plan: &Plan, at: usize, edges: &[Edge]) {
     for edge in edges {
         let on = &plan.jobs[edge.job];
         let why = match edge.because {
             Because::Takes => {
-                let taken: Vec<&str> =
-                    plan.jobs[at].takes.iter().filter(|take| take.job == edge.job).map(|take| take.artifact.as_str()).collect();
-                format!("takes {}", taken.join(", "))
+                let from = plan.jobs[at].takes.iter().filter(|take| (take.job..take.job + take.cells).contains(&edge.job));
+                format!("takes {}", from.map(|take| take.artifact.as_str()).collect::<Vec<_>>().join(", "))
             }
             Because::After => "`after` says so".into(),
+            Because::AtOnce => "only so many cells run at once, in the order written".into(),
             Because::Order => {
                 let (stage, before) = (&plan.stages[plan.jobs[at].stage].name, &plan.stages[on.stage].name);
                 format!("the order puts {before} before {stage}")
@@ -121,5 +174,63 @@ fn print_reasons(plan: &Plan, at: usize, edges: &[Edge]) {
         };
         let implied = if edge.implied { " (others imply it)" } else { "" };
         out::print(out::dim(&format!("      waits for {}: {why}{implied}", on.id)));
+    }
+}
+
+/// What the file as it is changes in the plan, against the one at a commit.
+async fn changes(file: &Path, folder: &Path, revision: &str, after: &Plan, format: PlanFormat) -> Done {
+    let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let spoken = format!("{revision}:./{name}");
+    let wrong = |what: String| Failure::new(2, what, "name a commit, branch or tag of this repository that has the file");
+    if revision.starts_with('-') {
+        return Err(wrong(format!("`{revision}` is not a commit")));
+    }
+    let old = local::git(folder, &["show", &spoken]).ok_or_else(|| wrong(format!("there is no {name} at {revision}")))?;
+    let old = format!("{old}\n");
+    let before = match made(&old, file, &after.occasion).await {
+        Ok(planned) => planned.plan,
+        Err(diagnostics) => {
+            check::print(&format!("{name} at {revision}"), &old, &diagnostics)?;
+            return Err(Failure::new(1, format!("the file at {revision} cannot be planned"), "compare with a commit where it can"));
+        }
+    };
+    let changes = compare(&before, after);
+    if format == PlanFormat::Json {
+        out::json(&changes);
+        return OK;
+    }
+    if changes.is_empty() {
+        out::print(format!("the plan for {} is the same as at {revision}", after.occasion.words()));
+    } else {
+        out::print(out::bold(&format!("what changes for {} since {revision}", after.occasion.words())));
+        changes.iter().for_each(|change| out::print(spoken_change(change)));
+    }
+    OK
+}
+
+fn spoken_change(change: &Change) -> String {
+    match change {
+        Change::JobCame { job } => format!("  + {job}"),
+        Change::JobGone { job } => format!("  - {job}"),
+        Change::WaitCame { job, on } => format!("  + {job} waits for {on}"),
+        Change::WaitGone { job, on } => format!("  - {job} no longer waits for {on}"),
+        Change::KeyChanged { job, key, before, after } => match (before.as_str(), after.as_str()) {
+            ("", after) => format!("  ~ {job}: `{key}` is now {}", out::cut(after, 90)),
+            (before, "") => format!("  ~ {job}: `{key}` is gone, was {}", out::cut(before, 90)),
+            (before, after) => format!("  ~ {job}: `{key}` was {}\n      and is now {}", out::cut(before, 90), out::cut(after, 90)),
+        },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ordotaxis_core::plan::Event;
+
+    #[test]
+    fn a_file_is_named_by_its_stem() {
+        assert_eq!(pipeline_name(Path::new("x/ordotaxis.toml")), "main");
+        assert_eq!(pipeline_name(Path::new("ordotaxis/nightly.toml")), "nightly");
+        assert_eq!(Occasion { event: Event::Tag, tag: Some("v1".into()), ..Occasion::default() }.words(), "the tag v1");
     }
 }

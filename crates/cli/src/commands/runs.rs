@@ -8,8 +8,8 @@ use ordotaxis_wire::ask::{NewRun, Stop};
 use ordotaxis_wire::view::RunView;
 use ordotaxis_wire::words;
 
-pub(super) async fn start(api: &Api, project: &str, reference: Option<String>, pipeline: Option<String>, follow: bool, json: bool) -> Done {
-    let run: RunView = api.post(&format!("projects/{project}/runs"), &NewRun { reference, pipeline }).await?;
+pub(super) async fn start(api: &Api, project: &str, ask: NewRun, follow: bool, json: bool) -> Done {
+    let run: RunView = api.post(&format!("projects/{project}/runs"), &ask).await?;
     if follow {
         return watch::watch(api, &RunRef { project: run.project.clone(), number: Some(run.number) }, json).await;
     }
@@ -59,12 +59,19 @@ fn row(run: &RunView) -> Vec<String> {
     vec![
         run.run.clone(),
         out::state(run.state),
-        run.branch.clone().unwrap_or_default(),
+        place(run),
         format!("{commit} {}", out::cut(&run.commit_title, 36)),
         took.filter(|_| !run.counts.is_empty()).map(words::duration).unwrap_or_default(),
         show::moment(run.created_at),
         run.sentence.clone(),
     ]
+}
+
+/// The branch, the tag, or what a proposal is aimed at.
+fn place(run: &RunView) -> String {
+    let target = run.occasion.target.as_ref().map(|target| format!("→ {target}"));
+    let tag = run.occasion.tag.as_ref().map(|tag| format!("tag {tag}"));
+    target.or(tag).or_else(|| run.branch.clone()).unwrap_or_default()
 }
 
 pub(super) async fn stop(api: &Api, run: &RunRef, job: Option<String>, json: bool) -> Done {

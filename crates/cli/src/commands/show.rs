@@ -6,6 +6,7 @@ use crate::out;
 use crate::reference::RunRef;
 use jiff::Timestamp;
 use ordotaxis_core::engine::State;
+use ordotaxis_core::plan::Event;
 use ordotaxis_wire::view::{AttemptView, JobView, RunView, WhyView};
 use ordotaxis_wire::words;
 
@@ -24,11 +25,20 @@ pub(super) fn moment(at: Timestamp) -> String {
 }
 
 pub(super) fn head(run: &RunView) -> Vec<String> {
-    let branch = run.branch.as_deref().map(|branch| format!(" · on {branch}")).unwrap_or_default();
+    let occasion = &run.occasion;
+    let branch = match (&occasion.tag, &occasion.target, &run.branch) {
+        (Some(tag), ..) => format!(" · tag {tag}"),
+        (_, Some(target), _) => format!(" · proposed to {target}"),
+        (.., Some(branch)) => format!(" · on {branch}"),
+        _ => String::new(),
+    };
     let by = run.occasion.by.as_deref().unwrap_or("someone");
     let begun = match run.occasion.event {
-        ordotaxis_core::plan::Event::Push => format!("pushed by {by}"),
-        ordotaxis_core::plan::Event::ByHand => format!("started by {by}"),
+        Event::Push | Event::Tag => format!("pushed by {by}"),
+        Event::Proposal => format!("offered by {by}"),
+        Event::ByHand => format!("started by {by}"),
+        Event::Schedule => "by its schedule".into(),
+        Event::Pipeline => "since another pipeline passed".into(),
     };
     let usual = run.usual_ms.map(|ms| format!("; usually passes in {}", words::duration(ms))).unwrap_or_default();
     vec![

@@ -23,6 +23,15 @@ const GATHER: Duration = Duration::from_millis(60);
 const PATIENCE: Duration = Duration::from_secs(60);
 
 pub(super) async fn watch(api: &Api, run: &RunRef, json: bool) -> Done {
+    follow(api, run, json, true).await
+}
+
+/// As [`watch`], of a run that only this command knows.
+pub(super) async fn watch_here(api: &Api, run: &RunRef, json: bool) -> Done {
+    follow(api, run, json, false).await
+}
+
+async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Done {
     let mut view = api.run(run).await?;
     let run = RunRef { project: view.project.clone(), number: Some(view.number) };
     let mut screen = Screen::default();
@@ -38,7 +47,7 @@ pub(super) async fn watch(api: &Api, run: &RunRef, json: bool) -> Done {
         out::json(&view);
     } else {
         screen.draw(&view);
-        end(api, &view).await?;
+        end(api, &view, lasts).await?;
     }
     if view.state == State::Passed { OK } else { Ok(failed()) }
 }
@@ -145,7 +154,7 @@ fn job_line(job: &JobView, width: usize) -> String {
     format!("  {} {name} {took}  {}", out::state(job.state), out::dim(&out::cut(&why, room)))
 }
 
-async fn end(api: &Api, run: &RunView) -> Result<(), Failure> {
+async fn end(api: &Api, run: &RunView, lasts: bool) -> Result<(), Failure> {
     for diagnostic in &run.diagnostics {
         out::print(format!("  {}:{}:{}: {}", diagnostic.file, diagnostic.line, diagnostic.column, diagnostic.message));
     }
@@ -156,7 +165,8 @@ async fn end(api: &Api, run: &RunView) -> Result<(), Failure> {
         let lines: Vec<&str> = text.lines().collect();
         out::print(format!("\n{}", out::bold(&format!("the end of {}'s log", job.id))));
         lines.iter().skip(lines.len().saturating_sub(TAIL_LINES)).for_each(|line| out::print(format!("  {line}")));
-        out::remark(out::dim(&format!("  all of it: ordotaxis logs {} {}", run.run, job.id)));
+        let whole = if lasts { format!("ordotaxis logs {} {}", run.run, job.id) } else { "rehearse with --keep DIR".into() };
+        out::remark(out::dim(&format!("  all of it: {whole}")));
     }
     out::print(format!("\n{} {}  {}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence));
     Ok(())

@@ -1,7 +1,8 @@
 //! The transitions. One event in, [`Effects`] out; a word about an attempt that was given up is [`Refused`].
 
-use super::state::{Run, Stopper};
+use super::state::{End, Run, Stopper};
 use super::{LOSSES_FORGIVEN, Millis, State};
+use crate::language::Upon;
 use serde::{Deserialize, Serialize};
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -76,12 +77,29 @@ struct Step<'r> {
     run: &'r mut Run,
     now: Millis,
     effects: Effects,
-    /// Jobs that can no longer start, each with the job that is to blame.
-    skips: Vec<(usize, usize)>,
+    /// Jobs that can no longer start, each with what is to blame.
+    skips: Vec<(usize, Cause)>,
+}
+
+/// Why a job cannot start any more; each names a job.
+#[derive(Debug, Clone, Copy)]
+enum Cause {
+    /// It waits for this one.
+    Ended(usize),
+    /// The file says that nothing more is started after a failure.
+    FileStops(usize),
+    /// The job says that no cell is started after one failed.
+    CellFailed(usize),
 }
 
 impl Step<'_> {
     fn begun(&mut self) {
+        let plan = self.run.plan.clone();
+        for (job, planned) in plan.jobs.iter().enumerate() {
+            if planned.skipped.is_some() && !self.run.jobs[job].state.is_end() {
+                self.finish(job, State::Skipped, planned.skipped.clone());
+            }
+        }
         for job in 0..self.run.jobs.len() {
             self.queue_if_ready(job);
         }
@@ -173,13 +191,26 @@ impl Step<'_> {
 
     /// Enters a state that is an end and tells all that follow.
     fn finish(&mut self, job: usize, state: State, why: Option<String>) {
+        self.finish_because(job, state, why, Cause::Ended(job));
+    }
+
+    fn finish_because(&mut self, job: usize, state: State, why: Option<String>, cause: Cause) {
         self.run.jobs[job].ended = Some(self.now);
         self.run.open -= 1;
         self.enter(job, state, why);
-        if self.run.ended_well(job) {
-            self.fulfil(job);
-        } else {
-            self.blame(job, job);
+        let Some(end) = self.run.end_of(job) else { return };
+        // Of a chain of skips the first cause is named; those told of a failure's halt name what halted.
+        let cause = match (end, cause) {
+            (End::Other(Upon::Skipped), Cause::Ended(root)) => Cause::Ended(root),
+            _ => Cause::Ended(job),
+        };
+        self.tell_followers(job, end, cause);
+        self.tell_stage(job, end, cause);
+        for group in self.run.group_of[job].clone() {
+            self.tell_group(group, end, cause);
+        }
+        if end == End::Other(Upon::Failed) || end == End::Other(Upon::Lost) {
+            self.halt(job);
         }
     }
 
@@ -191,28 +222,79 @@ impl Step<'_> {
         self.effects.changed.push(job);
     }
 
-    fn fulfil(&mut self, job: usize) {
-        for follower in self.run.followers[job].clone() {
-            self.meet(follower);
-        }
-        let stage = self.run.plan.jobs[job].stage;
-        self.run.stages[stage].left -= 1;
-        if self.run.stages[stage].left > 0 {
-            return;
-        }
-        for waiter in self.run.stages[stage].waiters.clone() {
-            self.meet(waiter);
-        }
-        for later in self.run.stages[stage].after.clone() {
-            self.run.stages[later].before_left -= 1;
-            if self.run.stages[later].before_left == 0 {
-                self.open_gate(later);
+    fn tell_followers(&mut self, job: usize, end: End, cause: Cause) {
+        for (follower, wait) in self.run.followers[job].clone() {
+            match self.run.accepts(follower, Some(wait), end) {
+                true => self.meet(follower),
+                false => self.skips.push((follower, cause)),
             }
         }
     }
 
+    fn tell_group(&mut self, group: usize, end: End, cause: Cause) {
+        let bundle = &mut self.run.groups[group];
+        bundle.open -= 1;
+        let (all_ended, news) = (bundle.open == 0, !bundle.seen.contains(&end));
+        if news {
+            bundle.seen.push(end);
+        }
+        let waiters = if all_ended || news { bundle.waiters.clone() } else { Vec::new() };
+        self.tell_waiters(&waiters, end, cause, all_ended, news);
+    }
+
+    fn tell_stage(&mut self, job: usize, end: End, cause: Cause) {
+        let stage = self.run.plan.jobs[job].stage;
+        let bundle = &mut self.run.stages[stage].bundle;
+        bundle.open -= 1;
+        let (all_ended, news) = (bundle.open == 0, !bundle.seen.contains(&end));
+        if news {
+            bundle.seen.push(end);
+        }
+        let waiters = if all_ended || news { bundle.waiters.clone() } else { Vec::new() };
+        self.tell_waiters(&waiters, end, cause, all_ended, news);
+        for later in self.run.stages[stage].after.clone() {
+            if news {
+                let members = self.run.stages[later].bundle.members.iter();
+                let refusing = members.filter(|&&member| self.run.plan.jobs[member].ordered && !self.run.accepts(member, None, end));
+                self.skips.extend(refusing.map(|&member| (member, cause)));
+            }
+            if all_ended {
+                self.run.stages[later].before_left -= 1;
+                if self.run.stages[later].before_left == 0 {
+                    self.open_gate(later);
+                }
+            }
+        }
+    }
+
+    fn tell_waiters(&mut self, waiters: &[(usize, usize)], end: End, cause: Cause, all_ended: bool, news: bool) {
+        for &(waiter, wait) in waiters {
+            if news && !self.run.accepts(waiter, Some(wait), end) {
+                self.skips.push((waiter, cause));
+            } else if all_ended {
+                self.meet(waiter);
+            }
+        }
+    }
+
+    /// After a failure: what the file or the job's matrix no longer wants started.
+    fn halt(&mut self, job: usize) {
+        let plan = self.run.plan.clone();
+        let unstarted = |run: &Run, other: usize| matches!(run.jobs[other].state, State::Waiting | State::Queued);
+        if plan.stops_at_failure {
+            // What is there for failures is still wanted.
+            let unwanted =
+                (0..plan.jobs.len()).filter(|&other| unstarted(self.run, other) && !plan.jobs[other].upon.contains(&Upon::Failed));
+            self.skips.extend(unwanted.map(|other| (other, Cause::FileStops(job))));
+        }
+        if plan.jobs[job].halts_cells {
+            let cells = self.run.cells_of(job).filter(|&other| unstarted(self.run, other));
+            self.skips.extend(cells.map(|other| (other, Cause::CellFailed(job))));
+        }
+    }
+
     fn open_gate(&mut self, stage: usize) {
-        for job in self.run.stages[stage].members.clone() {
+        for job in self.run.stages[stage].bundle.members.clone() {
             if self.run.plan.jobs[job].ordered {
                 self.meet(job);
             }
@@ -220,7 +302,7 @@ impl Step<'_> {
     }
 
     fn meet(&mut self, job: usize) {
-        self.run.unmet[job] -= 1;
+        self.run.unmet[job] = self.run.unmet[job].saturating_sub(1);
         self.queue_if_ready(job);
     }
 
@@ -230,31 +312,13 @@ impl Step<'_> {
         }
     }
 
-    /// Notes all that can no longer start because `job` did not end well; `root` is the job to name as the reason.
-    fn blame(&mut self, job: usize, root: usize) {
-        let stage = self.run.plan.jobs[job].stage;
-        self.skips.extend(self.run.followers[job].iter().map(|&follower| (follower, root)));
-        if std::mem::replace(&mut self.run.stages[stage].broken, true) {
-            return;
-        }
-        self.skips.extend(self.run.stages[stage].waiters.iter().map(|&waiter| (waiter, root)));
-        for &later in &self.run.stages[stage].after {
-            let ordered = self.run.stages[later].members.iter().filter(|&&member| self.run.plan.jobs[member].ordered);
-            self.skips.extend(ordered.map(|&member| (member, root)));
-        }
-    }
-
     /// Carries out the skips, which may cause further ones, then looks at the run as a whole.
     fn settle(&mut self) {
-        while let Some((job, root)) = self.skips.pop() {
-            if self.run.jobs[job].state.is_end() {
-                continue;
+        while let Some((job, cause)) = self.skips.pop() {
+            if matches!(self.run.jobs[job].state, State::Waiting | State::Queued) {
+                let sentence = self.because_of(cause);
+                self.finish_because(job, State::Skipped, Some(sentence), cause.root());
             }
-            self.run.jobs[job].ended = Some(self.now);
-            self.run.open -= 1;
-            let sentence = self.because_of(root);
-            self.enter(job, State::Skipped, Some(sentence));
-            self.blame(job, root);
         }
         let state = self.run_state();
         if state != self.run.state {
@@ -263,23 +327,30 @@ impl Step<'_> {
         }
     }
 
-    fn because_of(&self, root: usize) -> String {
+    fn because_of(&self, cause: Cause) -> String {
+        let (Cause::Ended(root) | Cause::FileStops(root) | Cause::CellFailed(root)) = cause;
         let id = &self.run.plan.jobs[root].id;
         let what = match self.run.jobs[root].state {
             State::Stopped => "was stopped",
             State::Lost => "was lost with its runner",
+            State::Skipped => "was skipped, and something is taken from it",
+            State::Passed | State::Reused => "passed",
             _ => "failed",
         };
-        format!("skipped because {id} {what}")
+        match cause {
+            Cause::Ended(_) => format!("skipped because {id} {what}"),
+            Cause::FileStops(_) => format!("skipped because {id} {what}, and the file says keep_going = false"),
+            Cause::CellFailed(_) => format!("skipped because {id} {what}, and its other cells do not go on"),
+        }
     }
 
     fn run_state(&self) -> State {
         let jobs = &self.run.jobs;
         if self.run.open > 0 {
-            let begun = jobs.iter().any(|job| job.attempt > 0 || job.state.is_end());
+            let begun = (0..jobs.len()).any(|job| jobs[job].attempt > 0 || self.run.end_of(job).is_some_and(|end| end != End::Absent));
             return if begun { State::Running } else { State::Waiting };
         }
-        let counts = |job: usize| !self.run.ended_well(job);
+        let counts = |job: usize| self.run.end_of(job) != Some(End::Well);
         let any = |states: &[State]| (0..jobs.len()).any(|job| counts(job) && states.contains(&jobs[job].state));
         if any(&[State::Failed, State::Lost]) {
             State::Failed
@@ -288,6 +359,14 @@ impl Step<'_> {
         } else {
             State::Passed
         }
+    }
+}
+
+impl Cause {
+    /// The same job, as the cause for those that wait for what was skipped.
+    fn root(self) -> Cause {
+        let (Cause::Ended(root) | Cause::FileStops(root) | Cause::CellFailed(root)) = self;
+        Cause::Ended(root)
     }
 }
 

@@ -1,7 +1,9 @@
 //! What a run remembers: a [`JobState`] for each job (these are stored), and counters made from them (these are not).
 
 use super::{Millis, State};
+use crate::language::Upon;
 use crate::plan::{Plan, WaitOn};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Who asked for a stop.
@@ -50,25 +52,47 @@ pub struct Run {
     pub(super) state: State,
     /// How many jobs have not ended.
     pub(super) open: usize,
-    /// For each job, how many of its waits are not yet fulfilled; the gate of its stage counts as one.
+    /// For each job, how many of its waits have not ended; the gate of its stage counts as one.
     pub(super) unmet: Vec<usize>,
-    pub(super) followers: Vec<Vec<usize>>,
+    /// For each job those that wait for it alone, each with the wait's place in the follower's list.
+    pub(super) followers: Vec<Vec<(usize, usize)>>,
+    /// Stages, by number.
     pub(super) stages: Vec<Stage>,
+    /// Cells of one job that something waits for together.
+    pub(super) groups: Vec<Bundle>,
+    /// For each job the groups it is in.
+    pub(super) group_of: Vec<Vec<usize>>,
+}
+
+/// Jobs that are waited for together.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Bundle {
+    pub(super) members: Vec<usize>,
+    /// Members that have not ended.
+    pub(super) open: usize,
+    /// Each job that waits for all of them, with the wait's place in its list.
+    pub(super) waiters: Vec<(usize, usize)>,
+    /// Ends that a member came to already: whoever does not accept one was told.
+    pub(super) seen: Vec<End>,
 }
 
 #[derive(Debug, Clone, Default)]
 pub(super) struct Stage {
-    pub(super) members: Vec<usize>,
-    /// Members that have not yet ended well.
-    pub(super) left: usize,
-    /// Stages before this one that have not yet ended well.
+    pub(super) bundle: Bundle,
+    /// Stages before this one that have not wholly ended.
     pub(super) before_left: usize,
     /// Stages that come after this one.
     pub(super) after: Vec<usize>,
-    /// Jobs that wait for this whole stage by `after`.
-    pub(super) waiters: Vec<usize>,
-    /// A member ended otherwise: what comes after was told.
-    pub(super) broken: bool,
+}
+
+/// How a job ended, as far as those that wait for it care.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum End {
+    /// Passed, or failed where the file forgives that.
+    Well,
+    /// Skipped by its own condition: nobody waits for it, but nothing can be taken from it.
+    Absent,
+    Other(Upon),
 }
 
 impl Run {
@@ -84,11 +108,14 @@ impl Run {
     }
 
     fn counted(plan: Arc<Plan>, jobs: Vec<JobState>, state: State) -> Run {
+        let count = jobs.len();
         let mut run = Run {
             open: jobs.iter().filter(|job| !job.state.is_end()).count(),
-            unmet: vec![0; jobs.len()],
-            followers: vec![Vec::new(); jobs.len()],
+            unmet: vec![0; count],
+            followers: vec![Vec::new(); count],
             stages: vec![Stage::default(); plan.stages.len()],
+            groups: Vec::new(),
+            group_of: vec![Vec::new(); count],
             plan,
             jobs,
             state,
@@ -105,46 +132,102 @@ impl Run {
                 self.stages[before].after.push(number);
             }
         }
+        let mut groups: HashMap<(usize, usize), usize> = HashMap::new();
         for (number, job) in plan.jobs.iter().enumerate() {
-            self.stages[job.stage].members.push(number);
-            for wait in &job.waits {
+            self.stages[job.stage].bundle.members.push(number);
+            for (place, wait) in job.waits.iter().enumerate() {
                 match wait.on {
-                    WaitOn::Job(on) => self.followers[on].push(number),
-                    WaitOn::Stage(stage) => self.stages[stage].waiters.push(number),
+                    WaitOn::Job(on) => self.followers[on].push((number, place)),
+                    WaitOn::Stage(stage) => self.stages[stage].bundle.waiters.push((number, place)),
+                    WaitOn::Cells(first, cells) => {
+                        let group = *groups.entry((first, cells)).or_insert_with(|| {
+                            self.groups.push(Bundle { members: (first..first + cells).collect(), ..Bundle::default() });
+                            self.groups.len() - 1
+                        });
+                        self.groups[group].waiters.push((number, place));
+                    }
                 }
             }
+        }
+        for (number, group) in self.groups.iter().enumerate() {
+            group.members.iter().for_each(|&member| self.group_of[member].push(number));
         }
     }
 
     fn count(&mut self) {
         let plan = self.plan.clone();
         for stage in 0..self.stages.len() {
-            let members = &self.stages[stage].members;
-            let left = members.iter().filter(|&&job| !self.ended_well(job)).count();
-            let broken = members.iter().any(|&job| self.jobs[job].state.is_end() && !self.ended_well(job));
-            self.stages[stage].left = left;
-            self.stages[stage].broken = broken;
+            let bundle = self.counted_bundle(&self.stages[stage].bundle);
+            self.stages[stage].bundle = bundle;
+        }
+        for group in 0..self.groups.len() {
+            let bundle = self.counted_bundle(&self.groups[group]);
+            self.groups[group] = bundle;
         }
         for (number, stage) in plan.stages.iter().enumerate() {
-            self.stages[number].before_left = stage.before.iter().filter(|&&before| self.stages[before].left > 0).count();
+            self.stages[number].before_left = stage.before.iter().filter(|&&before| self.stages[before].bundle.open > 0).count();
         }
+        let open_groups: HashMap<(usize, usize), bool> =
+            self.groups.iter().map(|group| ((group.members[0], group.members.len()), group.open > 0)).collect();
         for (number, job) in plan.jobs.iter().enumerate() {
             let waits = job.waits.iter().filter(|wait| match wait.on {
-                WaitOn::Job(on) => !self.ended_well(on),
-                WaitOn::Stage(stage) => self.stages[stage].left > 0,
+                WaitOn::Job(on) => !self.jobs[on].state.is_end(),
+                WaitOn::Stage(stage) => self.stages[stage].bundle.open > 0,
+                WaitOn::Cells(first, cells) => open_groups[&(first, cells)],
             });
             let gate = job.ordered && self.stages[job.stage].before_left > 0;
             self.unmet[number] = waits.count() + usize::from(gate);
         }
     }
 
-    /// Whether a job has ended in a way that lets those that wait for it start.
-    pub(super) fn ended_well(&self, job: usize) -> bool {
-        match self.jobs[job].state {
-            State::Passed | State::Reused => true,
-            State::Failed => self.plan.jobs[job].may_fail,
-            _ => false,
+    fn counted_bundle(&self, bundle: &Bundle) -> Bundle {
+        let mut bundle = bundle.clone();
+        bundle.open = bundle.members.iter().filter(|&&job| !self.jobs[job].state.is_end()).count();
+        bundle.seen.clear();
+        for end in bundle.members.iter().filter_map(|&job| self.end_of(job)) {
+            if !bundle.seen.contains(&end) {
+                bundle.seen.push(end);
+            }
         }
+        bundle
+    }
+
+    /// How a job ended; None while it has not.
+    pub(super) fn end_of(&self, job: usize) -> Option<End> {
+        match self.jobs[job].state {
+            State::Passed | State::Reused => Some(End::Well),
+            State::Failed if self.plan.jobs[job].may_fail => Some(End::Well),
+            State::Failed => Some(End::Other(Upon::Failed)),
+            State::Skipped if self.plan.jobs[job].skipped.is_some() => Some(End::Absent),
+            State::Skipped => Some(End::Other(Upon::Skipped)),
+            State::Stopped | State::Overtaken => Some(End::Other(Upon::Stopped)),
+            State::Lost => Some(End::Other(Upon::Lost)),
+            State::Waiting | State::Gated | State::Queued | State::Running => None,
+        }
+    }
+
+    /// Whether a job that waits may still start after such an end. `wait` is its place in the job's list; None is the
+    /// gate of its stage.
+    pub(super) fn accepts(&self, job: usize, wait: Option<usize>, end: End) -> bool {
+        let planned = &self.plan.jobs[job];
+        let wait = wait.map(|place| planned.waits[place]);
+        match end {
+            End::Well => true,
+            End::Absent => !wait.is_some_and(|wait| wait.takes),
+            End::Other(outcome) => match wait {
+                Some(wait) if wait.at_once => wait.any_end,
+                _ => planned.upon.contains(&outcome),
+            },
+        }
+    }
+
+    /// All cells of a job's matrix, by number; the job alone without one.
+    pub(super) fn cells_of(&self, job: usize) -> std::ops::Range<usize> {
+        let jobs = &self.plan.jobs;
+        let same = |other: usize| jobs[other].stage == jobs[job].stage && jobs[other].name == jobs[job].name;
+        let first = (0..job).rev().take_while(|&other| same(other)).last().unwrap_or(job);
+        let end = (job..jobs.len()).take_while(|&other| same(other)).last().unwrap_or(job) + 1;
+        first..end
     }
 
     pub fn plan(&self) -> &Arc<Plan> {

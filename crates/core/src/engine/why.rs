@@ -47,14 +47,19 @@ fn open_waits(run: &Run, job: usize) -> Vec<(usize, &'static str)> {
     for wait in &planned.waits {
         match wait.on {
             WaitOn::Job(on) if wait.takes => open.push((on, "it takes what that job gives")),
+            WaitOn::Job(on) if wait.at_once => open.push((on, "only so many cells of this job run at once")),
+            WaitOn::Cells(first, count) => {
+                let because = if wait.takes { "it takes what that job gives" } else { "the file says it comes after it" };
+                open.extend((first..first + count).map(|on| (on, because)));
+            }
             WaitOn::Job(on) => open.push((on, "the file says it comes after it")),
             WaitOn::Stage(stage) => {
-                open.extend(run.stages[stage].members.iter().map(|&on| (on, "the file says it comes after that stage")));
+                open.extend(run.stages[stage].bundle.members.iter().map(|&on| (on, "the file says it comes after that stage")));
             }
         }
     }
     if planned.ordered {
-        let before = plan.stages[planned.stage].before.iter().flat_map(|&stage| &run.stages[stage].members);
+        let before = plan.stages[planned.stage].before.iter().flat_map(|&stage| &run.stages[stage].bundle.members);
         open.extend(before.map(|&on| (on, "the order puts that job's stage earlier")));
     }
     let mut seen = vec![false; plan.jobs.len()];

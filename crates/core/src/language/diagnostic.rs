@@ -25,9 +25,100 @@ pub enum Code {
     NoJobs,
     Limit,
     MissingFile,
+    Placeholder,
+    Expression,
+    UnknownPattern,
+    UnknownInput,
+    Given,
+    Borrow,
+    MovedTag,
+    Matrix,
+    NeverTaken,
+    NeverTrue,
+    SamePath,
+    Unused,
+    OpenSecret,
+    UnknownStage,
+    NoStart,
 }
 
 impl Code {
+    /// Every kind, in the order of the language guide.
+    pub const ALL: [Code; 33] = [
+        Code::Syntax,
+        Code::UnknownKey,
+        Code::NotYet,
+        Code::WrongType,
+        Code::BadValue,
+        Code::BadName,
+        Code::MissingKey,
+        Code::OrderSyntax,
+        Code::EmptyStage,
+        Code::UnorderedStage,
+        Code::UnknownJob,
+        Code::UnknownArtifact,
+        Code::DuplicateTake,
+        Code::Circle,
+        Code::OutsidePath,
+        Code::NoJobs,
+        Code::Limit,
+        Code::MissingFile,
+        Code::Placeholder,
+        Code::Expression,
+        Code::UnknownPattern,
+        Code::UnknownInput,
+        Code::Given,
+        Code::Borrow,
+        Code::MovedTag,
+        Code::Matrix,
+        Code::NeverTaken,
+        Code::NeverTrue,
+        Code::SamePath,
+        Code::Unused,
+        Code::OpenSecret,
+        Code::UnknownStage,
+        Code::NoStart,
+    ];
+
+    /// What the kind means, in a few words.
+    pub fn means(self) -> &'static str {
+        match self {
+            Code::Syntax => "The file cannot be read as TOML",
+            Code::UnknownKey => "A key that the language does not have",
+            Code::NotYet => "A key that this version does not do",
+            Code::WrongType => "A value of the wrong kind",
+            Code::BadValue => "A value that cannot be",
+            Code::BadName => "A name that cannot be",
+            Code::MissingKey => "A key that must be there",
+            Code::OrderSyntax => "An order line that cannot be read",
+            Code::EmptyStage => "The order names a stage without jobs",
+            Code::UnorderedStage => "A stage with jobs that the order does not name",
+            Code::UnknownJob => "A job or stage that does not exist",
+            Code::UnknownArtifact => "An artifact that the job does not give",
+            Code::DuplicateTake => "The same artifact is taken twice",
+            Code::Circle => "Things that wait for each other",
+            Code::OutsidePath => "A path outside the job's folder",
+            Code::NoJobs => "A file without jobs",
+            Code::Limit => "More than is allowed",
+            Code::MissingFile => "A file that is not there",
+            Code::Placeholder => "A placeholder that cannot be filled",
+            Code::Expression => "An expression that cannot be decided",
+            Code::UnknownPattern => "A pattern that does not exist",
+            Code::UnknownInput => "An input that does not exist",
+            Code::Given => "An input that is missing or cannot be",
+            Code::Borrow => "Something that cannot be borrowed",
+            Code::MovedTag => "A borrowed tag that names another commit than before",
+            Code::Matrix => "A matrix that does not work out",
+            Code::NeverTaken => "Cells that are taken and never given",
+            Code::NeverTrue => "A condition that no start rule can make true",
+            Code::SamePath => "Two artifacts that write the same path",
+            Code::Unused => "Something that nothing uses",
+            Code::OpenSecret => "A secret that a proposal from outside could reach",
+            Code::UnknownStage => "Rules for a stage without jobs",
+            Code::NoStart => "A file that nothing can start",
+        }
+    }
+
     /// The stable word for this kind, as it stands in every output.
     pub fn word(self) -> &'static str {
         match self {
@@ -49,6 +140,21 @@ impl Code {
             Code::NoJobs => "no-jobs",
             Code::Limit => "limit",
             Code::MissingFile => "missing-file",
+            Code::Placeholder => "placeholder",
+            Code::Expression => "expression",
+            Code::UnknownPattern => "unknown-pattern",
+            Code::UnknownInput => "unknown-input",
+            Code::Given => "given",
+            Code::Borrow => "borrow",
+            Code::MovedTag => "moved-tag",
+            Code::Matrix => "matrix",
+            Code::NeverTaken => "never-taken",
+            Code::NeverTrue => "never-true",
+            Code::SamePath => "same-path",
+            Code::Unused => "unused",
+            Code::OpenSecret => "open-secret",
+            Code::UnknownStage => "unknown-stage",
+            Code::NoStart => "no-start",
         }
     }
 }
@@ -80,6 +186,14 @@ impl Diagnostic {
         Diagnostic { code, severity: Severity::Error, message: message.into(), hint: None, span, related: Vec::new() }
     }
 
+    pub fn warning(code: Code, span: Range<usize>, message: impl Into<String>) -> Self {
+        Diagnostic { severity: Severity::Warning, ..Diagnostic::error(code, span, message) }
+    }
+
+    pub fn note(code: Code, span: Range<usize>, message: impl Into<String>) -> Self {
+        Diagnostic { severity: Severity::Note, ..Diagnostic::error(code, span, message) }
+    }
+
     #[must_use]
     pub fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hint = Some(hint.into());
@@ -99,6 +213,11 @@ impl Diagnostic {
 /// True when a file with these diagnostics must not run.
 pub fn has_errors(diagnostics: &[Diagnostic]) -> bool {
     diagnostics.iter().any(|d| d.severity == Severity::Error)
+}
+
+/// `1 file`, `3 files`.
+pub fn counted(count: usize, what: &str) -> String {
+    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
 }
 
 /// How many names are compared at most: a hostile file must not buy quadratic work with misspelt names.

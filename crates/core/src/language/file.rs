@@ -1,10 +1,14 @@
 //! Reads a whole file: the tables that stand outside jobs, then each job.
 
-use super::diagnostic::{Code, Diagnostic};
-use super::pipeline::{At, Defaults, Pipeline, Span, Starts};
-use super::reader::{Reader, Value};
+use super::diagnostic::{Code, Diagnostic, Severity};
+use super::pipeline::{At, Borrow, Input, Job, Pattern, Pipeline, Span, StageRules, Starts};
+use super::reader::{self, Reader, Value};
+use super::shape::{Key, Place, Run};
 use super::{FILE_LIMIT, JOB_LIMIT, keys};
 use crate::order;
+use indexmap::IndexMap;
+use std::collections::BTreeSet;
+use std::str::FromStr;
 use toml::de::{DeTable, DeValue};
 
 /// Reads a file's text. The pipeline holds what could be read; it must not run when a diagnostic is an error.
@@ -14,20 +18,88 @@ pub fn read(text: &str) -> (Pipeline, Vec<Diagnostic>) {
         let hint = "split it: each file in the folder `ordotaxis` is a pipeline of its own";
         return (Pipeline::default(), vec![Diagnostic::error(Code::Limit, 0..0, message).hint(hint)]);
     }
-    let mut reader = Reader { text, diagnostics: Vec::new() };
+    read_any_length(text)
+}
+
+/// As [`read`], for a text whose length the caller answers for.
+pub fn read_any_length(text: &str) -> (Pipeline, Vec<Diagnostic>) {
+    let mut reader = Reader { text, diagnostics: Vec::new(), later: Vec::new() };
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
-        reader.error(Code::Syntax, span, error.message().trim_end_matches('.').to_owned());
+        let message = error.message().trim_end_matches('.').to_owned();
+        let mut diagnostic = Diagnostic::error(Code::Syntax, span.clone(), message);
+        if let Some(hint) = syntax_hint(text, &span, error.message()) {
+            diagnostic = diagnostic.hint(hint);
+        }
+        reader.note(diagnostic);
     }
-    let pipeline = reader.file(document.get_ref());
-    (pipeline, reader.diagnostics)
+    let mut pipeline = reader.file(document.get_ref());
+    pipeline.later = reader.later;
+    let diagnostics = if errors_of_syntax(&reader.diagnostics) { without_echoes(text, reader.diagnostics) } else { reader.diagnostics };
+    (pipeline, diagnostics)
+}
+
+fn errors_of_syntax(diagnostics: &[Diagnostic]) -> bool {
+    diagnostics.iter().any(|found| found.code == Code::Syntax)
+}
+
+/// One slip makes the parser stumble several times, and leaves values of odd kinds behind: of each line the first
+/// stumble is enough.
+fn without_echoes(text: &str, diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
+    let lines = super::Lines::new(text);
+    let mut stumbled = BTreeSet::new();
+    let mut kept = Vec::new();
+    for found in diagnostics {
+        let (line, _) = lines.position(found.span.start);
+        let echo = match found.code {
+            Code::Syntax => !stumbled.insert(line),
+            Code::WrongType => stumbled.contains(&line),
+            _ => false,
+        };
+        if !echo {
+            kept.push(found);
+        }
+    }
+    kept
+}
+
+/// What people most often meant where TOML cannot be read.
+fn syntax_hint(text: &str, span: &Span, message: &str) -> Option<&'static str> {
+    let line_start = text[..floor(text, span.start)].rfind('\n').map_or(0, |at| at + 1);
+    let line = text[line_start..].lines().next().unwrap_or_default();
+    let said = message.to_lowercase();
+    match () {
+        () if said.contains("duplicate") => Some("the same name stands twice: put both together, or give one another name"),
+        () if line.contains('\t') && line.trim_start().starts_with('-') || line.trim_start().starts_with("- ") => {
+            Some("a list is written in brackets: steps = [\"make\", \"make test\"]")
+        }
+        () if line.contains(": ") && !line.contains('=') => Some("a value follows `=`: name = \"value\""),
+        () if line.contains('‘') || line.contains('“') || line.contains('”') => {
+            Some("these are a word processor's quotes: write \" or '")
+        }
+        () if said.contains("quoted") => Some("text stands in quotes: name = \"value\""),
+        () if line.trim_start().starts_with('[') && !line.contains(']') => Some("close the table's name with `]`"),
+        () if said.contains("array") || line.contains('[') && !line.contains(']') => {
+            Some("close the list with `]`, with `,` between its items")
+        }
+        () if said.contains("string") => Some("close the text with the same quote that opens it"),
+        () if said.contains("table") && line.contains('{') => Some("close the table with `}`"),
+        () => None,
+    }
+}
+
+fn floor(text: &str, mut at: usize) -> usize {
+    at = at.min(text.len());
+    while !text.is_char_boundary(at) {
+        at -= 1;
+    }
+    at
 }
 
 impl Reader<'_> {
     fn file(&mut self, table: &DeTable<'_>) -> Pipeline {
         let mut pipeline = Pipeline::default();
-        self.check_keys(table, keys::FILE, "the file");
         if !table.contains_key("language") && self.diagnostics.is_empty() {
             self.note(
                 Diagnostic::error(Code::MissingKey, 0..0, "the file does not say which language version it is written in")
@@ -36,24 +108,61 @@ impl Reader<'_> {
         }
         for (key, value) in table {
             let name: &str = key.get_ref();
-            match name {
-                "language" => self.language(value),
-                "title" => pipeline.title = self.string(value, "`title`").map(|title| title.value),
-                "order" => pipeline.order = self.order(value),
-                "starts" => pipeline.starts = self.starts(value),
-                "env" => pipeline.env = self.env(value, "`[env]`"),
-                "defaults" => pipeline.defaults = self.defaults(value),
-                "job" => self.jobs(value, &mut pipeline),
-                _ => {}
+            match keys::FILE.iter().find(|known| known.name == name) {
+                None => self.unknown_file_key(name, key.span(), value),
+                Some(_) if name == "job" => self.jobs(value, &mut pipeline),
+                Some(_) if name == "language" => self.language(value),
+                Some(known) => {
+                    self.fits(value, known.shape, Place::Fixed(name));
+                    self.file_key(name, value, &mut pipeline);
+                }
             }
         }
-        if pipeline.jobs.is_empty() && self.diagnostics.is_empty() {
+        if pipeline.jobs.is_empty() && self.diagnostics.is_empty() && pipeline.patterns.is_empty() {
             self.note(
                 Diagnostic::error(Code::NoJobs, 0..0, "the file has no job")
                     .hint("add one, such as:  [job.test.unit]  and  steps = [\"make test\"]"),
             );
         }
         pipeline
+    }
+
+    fn file_key(&mut self, name: &str, value: &Value<'_>, pipeline: &mut Pipeline) {
+        match name {
+            "title" => pipeline.title = reader::string(value),
+            "order" => pipeline.order = self.order(value),
+            "keep_going" => pipeline.stops_at_failure = reader::flag(value) == Some(false),
+            "starts" => pipeline.starts = starts(value),
+            "env" => pipeline.env = reader::env(value),
+            "defaults" => pipeline.defaults = reader::table(value).map(|table| self.body(table)).unwrap_or_default(),
+            "stage" => pipeline.stages = named(value, stage),
+            "borrow" => pipeline.borrows = named(value, borrow),
+            "pattern" => {
+                for (key, value) in reader::table(value).into_iter().flatten() {
+                    let Some(table) = reader::table(value) else { continue };
+                    let inputs = table.get("inputs").map(|inputs| named(inputs, input)).unwrap_or_default();
+                    let pattern = Pattern { span: key.span(), inputs, body: self.body(table) };
+                    pipeline.patterns.insert(key.get_ref().to_string(), pattern);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// A key that stands outside of any job though it belongs into one is the commonest of these.
+    fn unknown_file_key(&mut self, name: &str, span: Span, value: &Value<'_>) {
+        let diagnostic = Diagnostic::error(Code::UnknownKey, span, format!("the file has no key `{name}`"));
+        let own = super::nearest(name, keys::FILE.iter().map(|key| key.name));
+        self.note(match own {
+            Some(near) => diagnostic.hint(format!("did you mean `{near}`?")),
+            None if keys::JOB.iter().any(|key| key.name == name) => {
+                diagnostic.hint(format!("`{name}` belongs to a job: put it below [job.STAGE.NAME], or below [defaults] for all"))
+            }
+            None if matches!(value.get_ref(), DeValue::Table(_)) => {
+                diagnostic.hint(format!("a job's table is [job.STAGE.NAME], a pattern's [pattern.{name}]"))
+            }
+            None => diagnostic,
+        });
     }
 
     fn language(&mut self, value: &Value<'_>) {
@@ -64,9 +173,9 @@ impl Reader<'_> {
     }
 
     fn order(&mut self, value: &Value<'_>) -> Vec<order::Line> {
-        let lines = match value.get_ref() {
-            DeValue::String(_) => self.string(value, "`order`").into_iter().collect(),
-            _ => self.strings(value, "`order` (a line or a list of lines)").unwrap_or_default(),
+        let lines = match reader::text(value) {
+            Some(line) => vec![line],
+            None => reader::texts(value),
         };
         lines.into_iter().filter_map(|line| self.order_line(&line)).collect()
     }
@@ -84,73 +193,31 @@ impl Reader<'_> {
         }
     }
 
-    /// Turns a span inside a string's value into one of the file. A string with escapes is pointed at as a whole.
-    fn inside(&self, string: &At<String>) -> impl Fn(Span) -> Span + use<> {
-        let quoted = self.text.get(string.span.clone()).unwrap_or_default();
-        let plain = quoted.get(1..quoted.len().saturating_sub(1)) == Some(string.value.as_str());
-        let whole = string.span.clone();
-        move |span: Span| if plain { whole.start + 1 + span.start..whole.start + 1 + span.end } else { whole.clone() }
-    }
-
-    fn starts(&mut self, value: &Value<'_>) -> Starts {
-        let mut starts = Starts { push: Some(Vec::new()), by_hand: true };
-        let Some(table) = self.table(value, "`[starts]`") else { return starts };
-        self.check_keys(table, keys::STARTS, "`[starts]`");
-        for (key, value) in table {
-            let name: &str = key.get_ref();
-            match name {
-                "push" => starts.push = self.globs(value, "`push`"),
-                "by_hand" => starts.by_hand = self.boolean(value, "`by_hand`").unwrap_or(true),
-                _ => {}
-            }
-        }
-        starts
-    }
-
-    fn globs(&mut self, value: &Value<'_>, what: &str) -> Option<Vec<String>> {
-        let list = self.strings(value, what)?;
-        for glob in &list {
-            if let Err(error) = globset::Glob::new(glob.value.trim_start_matches('!')) {
-                let message = format!("`{}` is not a glob: {}", glob.value, error.kind());
-                self.error(Code::BadValue, glob.span.clone(), message);
-            }
-        }
-        Some(list.into_iter().map(|glob| glob.value).collect())
-    }
-
-    fn defaults(&mut self, value: &Value<'_>) -> Defaults {
-        let mut defaults = Defaults::default();
-        let Some(table) = self.table(value, "`[defaults]`") else { return defaults };
-        self.check_keys(table, keys::DEFAULTS, "`[defaults]`");
-        for (key, value) in table {
-            let name: &str = key.get_ref();
-            match name {
-                "where" => defaults.labels = self.labels(value),
-                "env" => defaults.env = self.env(value, "`env`"),
-                "timeout" => defaults.timeout_ms = self.duration_ms(value, "`timeout`"),
-                "may_fail" => defaults.may_fail = self.boolean(value, "`may_fail`"),
-                "eager" => defaults.eager = self.boolean(value, "`eager`"),
-                "checkout" => defaults.checkout = self.checkout(value),
-                _ => {}
-            }
-        }
-        defaults
-    }
-
     fn jobs(&mut self, value: &Value<'_>, pipeline: &mut Pipeline) {
-        let Some(stages) = self.table(value, "`job`") else { return };
+        let Some(stages) = reader::table(value) else {
+            return self.error(Code::WrongType, value.span(), "`job` must be a table: [job.STAGE.NAME]");
+        };
         for (stage, value) in stages {
             let stage_name: &str = stage.get_ref();
             if !self.name(stage_name, stage.span(), "a stage") {
                 continue;
             }
-            let Some(jobs) = self.table(value, &format!("`job.{stage_name}`")) else { continue };
+            let Some(jobs) = reader::table(value) else {
+                self.error(Code::WrongType, value.span(), format!("`job.{stage_name}` must be a table: [job.{stage_name}.NAME]"));
+                continue;
+            };
             for (name, value) in jobs {
                 let job_name: &str = name.get_ref();
-                if jobs_misplaced(value) {
-                    self.one_keyword_too_high(stage_name, job_name, name.span());
-                } else if self.name(job_name, name.span(), "a job") {
-                    pipeline.jobs.extend(self.job(stage_name, job_name, name.span(), value));
+                match reader::table(value) {
+                    None => self.one_keyword_too_high(stage_name, job_name, name.span()),
+                    Some(_) if misplaced_table(job_name) => self.one_keyword_too_high(stage_name, job_name, name.span()),
+                    Some(table) if self.name(job_name, name.span(), "a job") => {
+                        let id = format!("{stage_name}.{job_name}");
+                        self.fits_table(table, keys::JOB, Place::Named("job ", &id), name.span());
+                        let body = self.body(table);
+                        pipeline.jobs.push(Job { stage: stage_name.to_owned(), name: job_name.to_owned(), span: name.span(), body });
+                    }
+                    Some(_) => {}
                 }
                 if pipeline.jobs.len() > JOB_LIMIT {
                     let message = format!("the file has more than {JOB_LIMIT} jobs");
@@ -165,8 +232,68 @@ impl Reader<'_> {
         let message = format!("`{key}` stands in `[job.{stage}]`, which is a stage; a job's table is `[job.STAGE.NAME]`");
         self.note(Diagnostic::error(Code::WrongType, span, message).hint(format!("write `[job.{stage}.NAME]` with a name for the job")));
     }
+
+    /// Notes a key that this version does not do, unless its value asks for what happens anyway.
+    pub(super) fn note_later(&mut self, key: &Key, span: Span, value: &DeValue<'_>, place: Place<'_>) {
+        let as_always = matches!(value, DeValue::Boolean(flag) if *flag == (key.name == "network"));
+        if key.run == Run::Yes || as_always {
+            return;
+        }
+        let message = format!("`{}` in {place} is not yet done by this version", key.name);
+        let diagnostic = Diagnostic::error(Code::NotYet, span, message);
+        self.later.push(match key.run {
+            Run::Without => Diagnostic { severity: Severity::Note, ..diagnostic.hint("the run goes on without it") },
+            _ => diagnostic.hint("take it out for now; a run that silently left it out would do something else than the file says"),
+        });
+    }
 }
 
-fn jobs_misplaced(value: &Value<'_>) -> bool {
-    !matches!(value.get_ref(), DeValue::Table(_))
+/// Tables that belong to a job and never are one: `[job.test.env]` is a job without a name.
+fn misplaced_table(name: &str) -> bool {
+    matches!(name, "env" | "gives" | "each" | "given" | "retry" | "afterwards" | "reports" | "reuse" | "checkout")
+}
+
+fn named<T>(value: &Value<'_>, read: impl Fn(&DeTable<'_>, Span) -> T) -> IndexMap<String, T> {
+    let entries = reader::table(value).into_iter().flatten();
+    entries.filter_map(|(key, value)| Some((key.get_ref().to_string(), read(reader::table(value)?, key.span())))).collect()
+}
+
+fn input(table: &DeTable<'_>, span: Span) -> Input {
+    let text = |key: &str| table.get(key).and_then(reader::string);
+    Input { span, choices: table.get("choices").map(reader::strings), default: text("default"), says: text("says") }
+}
+
+fn stage(table: &DeTable<'_>, span: Span) -> StageRules {
+    StageRules {
+        span,
+        condition: table.get("if").and_then(reader::text),
+        labels: table.get("where").map(reader::strings),
+        env: table.get("env").map(reader::env).unwrap_or_default(),
+    }
+}
+
+fn borrow(table: &DeTable<'_>, span: Span) -> At<Borrow> {
+    let text = |key: &str| table.get(key).and_then(reader::string).unwrap_or_default();
+    At { value: Borrow { git: text("git"), at: text("at"), file: text("file") }, span }
+}
+
+fn starts(value: &Value<'_>) -> Starts {
+    let mut starts = Starts { push: Some(Vec::new()), ..Starts::default() };
+    for (key, value) in reader::table(value).into_iter().flatten() {
+        match key.get_ref().as_ref() {
+            "push" => starts.push = Some(reader::strings(value)),
+            "proposal" => starts.proposal = reader::strings(value),
+            "tag" => starts.tag = reader::strings(value),
+            "schedule" => {
+                let lines = reader::strings(value).into_iter();
+                starts.schedule = lines.filter_map(|line| Some((line.clone(), super::schedule::Schedule::from_str(&line).ok()?))).collect();
+            }
+            "pipeline" => starts.pipeline = reader::texts(value),
+            "by_hand" => starts.by_hand = reader::flag(value).unwrap_or(true),
+            "inputs" => starts.inputs = named(value, input),
+            "overtake" => starts.overtake = reader::flag(value).unwrap_or(true),
+            _ => {}
+        }
+    }
+    starts
 }

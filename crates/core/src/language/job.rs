@@ -1,136 +1,60 @@
-//! Reads one job's table: steps, what it takes and gives, limits.
+//! Reads what a job, a pattern or `[defaults]` says.
 
-use super::diagnostic::{Code, Diagnostic, nearest};
-use super::keys;
-use super::pipeline::{At, Checkout, Give, Job, Span, Step, Take, WhenNone};
-use super::reader::{Reader, Value};
+use super::extras::{Cache, Extras, Helper, Placed, Retry, Split};
+use super::pipeline::{At, Body, Cell, CellsOf, CheckoutLine, GiveLine, Matrix, StepLine, Take, Upon, WhenNone};
+use super::reader::{self, Reader, Value};
+use crate::language::diagnostic::{Code, Diagnostic};
 use toml::de::{DeTable, DeValue};
 
 impl Reader<'_> {
-    pub(super) fn job(&mut self, stage: &str, name: &str, span: Span, value: &Value<'_>) -> Option<Job> {
-        let place = format!("job {stage}.{name}");
-        let table = self.table(value, &place)?;
-        self.check_keys(table, keys::JOB, &place);
-        if !table.contains_key("steps") && !table.contains_key("follows") && !misspells_steps(table) {
-            self.note(
-                Diagnostic::error(Code::MissingKey, span.clone(), format!("{place} has no `steps`"))
-                    .hint("say what it runs, such as `steps = [\"make test\"]`"),
-            );
-        }
-        let mut job = blank(stage, name, span);
-        for (key, value) in table {
-            let key: &str = key.get_ref();
-            self.job_key(&mut job, key, value);
-        }
-        Some(job)
-    }
-
-    fn job_key(&mut self, job: &mut Job, key: &str, value: &Value<'_>) {
-        match key {
-            "steps" => job.steps = self.steps(value),
-            "where" => job.labels = self.labels(value),
-            "takes" => job.takes = self.takes(value),
-            "gives" => job.gives = self.gives(value),
-            "after" => job.after = self.strings(value, "`after`").unwrap_or_default(),
-            "eager" => job.eager = self.boolean(value, "`eager`"),
-            "env" => job.env = self.env(value, "`env`"),
-            "timeout" => job.timeout_ms = self.duration_ms(value, "`timeout`"),
-            "may_fail" => job.may_fail = self.boolean(value, "`may_fail`"),
-            "checkout" => job.checkout = self.checkout(value),
-            _ => {}
-        }
-    }
-
-    pub(super) fn labels(&mut self, value: &Value<'_>) -> Option<Vec<String>> {
-        Some(self.strings(value, "`where`")?.into_iter().map(|label| label.value).collect())
-    }
-
-    pub(super) fn checkout(&mut self, value: &Value<'_>) -> Option<Checkout> {
-        match value.get_ref() {
-            DeValue::Boolean(true) => Some(Checkout::default()),
-            DeValue::Boolean(false) => Some(Checkout::None),
-            DeValue::Table(table) => {
-                self.check_keys(table, keys::CHECKOUT, "`checkout`");
-                let dir = table.get("dir").and_then(|dir| self.string(dir, "`dir`"));
-                let dir = dir.and_then(|dir| self.inner_path(dir, "`dir`"));
-                Some(Checkout::Files { dir: dir.unwrap_or_else(|| ".".into()) })
-            }
-            _ => {
-                self.error(Code::WrongType, value.span(), "`checkout` must be true, false or a table");
-                None
-            }
-        }
-    }
-
-    fn steps(&mut self, value: &Value<'_>) -> Vec<Step> {
-        let Some(list) = self.list(value, "`steps`") else { return Vec::new() };
-        if list.is_empty() {
-            self.error(Code::BadValue, value.span(), "`steps` is empty: a job runs at least one");
-        }
-        list.iter().filter_map(|step| self.step(step)).collect()
-    }
-
-    fn step(&mut self, value: &Value<'_>) -> Option<Step> {
-        match value.get_ref() {
-            DeValue::String(_) => self.string(value, "a step").map(|run| plain_step(run.value)),
-            DeValue::Table(table) => self.step_table(table, value.span()),
-            _ => {
-                self.error(Code::WrongType, value.span(), "a step must be a command (a string) or a table with `run`");
-                None
-            }
-        }
-    }
-
-    fn step_table(&mut self, table: &DeTable<'_>, span: Span) -> Option<Step> {
-        self.check_keys(table, keys::STEP, "a step");
-        let Some(run) = table.get("run") else {
-            self.note(
-                Diagnostic::error(Code::MissingKey, span, "this step has no `run`").hint("say its command, such as `run = \"make\"`"),
-            );
-            return None;
-        };
-        let mut step = plain_step(self.string(run, "`run`")?.value);
+    pub(super) fn body(&mut self, table: &DeTable<'_>) -> Body {
+        let mut body = Body::default();
         for (key, value) in table {
             let key: &str = key.get_ref();
             match key {
-                "name" => step.name = self.string(value, "`name`")?.value,
-                "env" => step.env = self.env(value, "`env`"),
-                "dir" => step.dir = self.string(value, "`dir`").and_then(|dir| self.inner_path(dir, "`dir`")),
-                "shell" => step.shell = self.shell(value),
-                "timeout" => step.timeout_ms = self.duration_ms(value, "`timeout`"),
-                "may_fail" => step.may_fail = self.boolean(value, "`may_fail`").unwrap_or_default(),
-                _ => {}
+                "steps" => body.steps = Some(self.steps(value)),
+                "prepare" => body.prepare = Some(self.steps(value)),
+                "where" => body.labels = Some(reader::strings(value)),
+                "takes" => body.takes = Some(self.takes(value)),
+                "gives" => body.gives = Some(gives(value)),
+                "after" => body.after = Some(reader::texts(value)),
+                "eager" => body.eager = reader::flag(value),
+                "env" => body.env = reader::env(value),
+                "timeout" => body.timeout_ms = reader::duration(value),
+                "may_fail" => body.may_fail = reader::flag(value),
+                "checkout" => body.checkout = checkout(value),
+                "if" => body.condition = reader::text(value),
+                "upon" => body.upon = Some(upon(value)),
+                "each" | "except" | "also" => matrix(body.matrix.get_or_insert_default(), key, value),
+                "at_once" => body.at_once = reader::number(value).and_then(|number| usize::try_from(number).ok()),
+                "keep_going" => body.keep_going = reader::flag(value),
+                "follows" => body.follows = reader::text(value),
+                "given" => body.given = reader::env(value),
+                "inputs" => {}
+                _ => extra(body.extras.get_or_insert_default(), key, value),
             }
         }
-        Some(step)
+        body
     }
 
-    fn shell(&mut self, value: &Value<'_>) -> Option<String> {
-        let shell = self.string(value, "`shell`")?;
-        if shell.value.trim().is_empty() {
-            self.error(Code::BadValue, shell.span, "`shell` is empty: name a program, such as \"bash -eu\"");
-            return None;
+    fn steps(&mut self, value: &Value<'_>) -> Vec<StepLine> {
+        if matches!(value.get_ref(), DeValue::Array(list) if list.is_empty()) {
+            self.error(Code::BadValue, value.span(), "`steps` is empty: a job runs at least one");
         }
-        Some(shell.value)
+        reader::items(value).iter().filter_map(step).collect()
     }
 
     fn takes(&mut self, value: &Value<'_>) -> Vec<At<Take>> {
-        let Some(list) = self.list(value, "`takes`") else { return Vec::new() };
-        list.iter().filter_map(|take| self.take(take)).collect()
+        reader::items(value).iter().filter_map(|take| self.take(take)).collect()
     }
 
     fn take(&mut self, value: &Value<'_>) -> Option<At<Take>> {
-        let (from, to) = match value.get_ref() {
+        let (from, to, cells) = match value.get_ref() {
             DeValue::Table(table) => {
-                self.check_keys(table, keys::TAKE, "a take");
-                let Some(from) = table.get("from") else {
-                    self.error(Code::MissingKey, value.span(), "this take has no `from`");
-                    return None;
-                };
-                let to = table.get("to").and_then(|to| self.string(to, "`to`"));
-                (self.string(from, "`from`")?, to.and_then(|to| self.inner_path(to, "`to`")))
+                let cells = table.get("cells").map(cells_of).unwrap_or_default();
+                (table.get("from").and_then(reader::text)?, table.get("to").and_then(reader::template), cells)
             }
-            _ => (self.string(value, "a take")?, None),
+            _ => (reader::text(value)?, None, CellsOf::All),
         };
         let Some((job, artifact)) = from.value.split_once('/') else {
             self.note(
@@ -139,90 +63,162 @@ impl Reader<'_> {
             );
             return None;
         };
-        let take = Take { job: job.to_owned(), artifact: artifact.to_owned(), to };
+        let take = Take { job: job.to_owned(), artifact: artifact.to_owned(), to, cells };
         Some(At { value: take, span: from.span })
-    }
-
-    fn gives(&mut self, value: &Value<'_>) -> Vec<Give> {
-        let Some(table) = self.table(value, "`gives`") else { return Vec::new() };
-        let mut gives = Vec::new();
-        for (key, value) in table {
-            let artifact: &str = key.get_ref();
-            if !self.name(artifact, key.span(), "an artifact") {
-                continue;
-            }
-            let (paths, none) = match value.get_ref() {
-                DeValue::Table(table) => self.give_table(table, artifact, value.span()),
-                _ => (self.strings(value, &format!("`{artifact}`")).unwrap_or_default(), WhenNone::Fail),
-            };
-            let paths = paths.into_iter().filter_map(|path| self.give_glob(path)).collect();
-            gives.push(Give { artifact: artifact.to_owned(), paths, none });
-        }
-        gives
-    }
-
-    fn give_table(&mut self, table: &DeTable<'_>, artifact: &str, span: Span) -> (Vec<At<String>>, WhenNone) {
-        self.check_keys(table, keys::GIVE, &format!("artifact `{artifact}`"));
-        let paths = match table.get("paths") {
-            Some(paths) => self.strings(paths, "`paths`").unwrap_or_default(),
-            None => {
-                self.error(Code::MissingKey, span, format!("artifact `{artifact}` has no `paths`"));
-                Vec::new()
-            }
-        };
-        let none = table.get("none").and_then(|none| self.string(none, "`none`"));
-        let none = match none.as_ref().map(|none| none.value.as_str()) {
-            None | Some("fail") => WhenNone::Fail,
-            Some("warn") => WhenNone::Warn,
-            Some("ignore") => WhenNone::Ignore,
-            Some(other) => {
-                let span = none.as_ref().map_or(0..0, |none| none.span.clone());
-                self.note(
-                    Diagnostic::error(Code::BadValue, span, format!("`none` cannot be `{other}`"))
-                        .hint("one of \"fail\", \"warn\", \"ignore\""),
-                );
-                WhenNone::Fail
-            }
-        };
-        (paths, none)
-    }
-
-    fn give_glob(&mut self, path: At<String>) -> Option<String> {
-        if let Err(error) = globset::Glob::new(&path.value) {
-            self.error(Code::BadValue, path.span, format!("`{}` is not a glob: {}", path.value, error.kind()));
-            return None;
-        }
-        self.inner_path(path, "the path")
     }
 }
 
-/// A misspelt `steps` is told as that alone.
-fn misspells_steps(table: &DeTable<'_>) -> bool {
-    table.keys().any(|key| {
-        let key: &str = key.get_ref();
-        nearest(key, keys::JOB.iter().map(|known| known.name)) == Some("steps")
+fn cells_of(value: &Value<'_>) -> CellsOf {
+    match value.get_ref() {
+        DeValue::String(word) if word == "same" => CellsOf::Same,
+        DeValue::Table(table) => CellsOf::These(cell(table)),
+        _ => CellsOf::All,
+    }
+}
+
+fn cell(table: &DeTable<'_>) -> Cell {
+    table.iter().filter_map(|(axis, value)| Some((axis.get_ref().to_string(), reader::scalar(value)?))).collect()
+}
+
+fn step(value: &Value<'_>) -> Option<StepLine> {
+    let Some(table) = reader::table(value) else {
+        return reader::text(value).map(plain_step);
+    };
+    let mut step = plain_step(reader::text(table.get("run")?)?);
+    for (key, value) in table {
+        match key.get_ref().as_ref() {
+            "name" => step.name = reader::string(value)?,
+            "if" => step.condition = reader::text(value),
+            "env" => step.env = reader::env(value),
+            "dir" => step.dir = reader::template(value),
+            "shell" => step.shell = reader::string(value),
+            "timeout" => step.timeout_ms = reader::duration(value),
+            "may_fail" => step.may_fail = reader::flag(value).unwrap_or_default(),
+            _ => {}
+        }
+    }
+    Some(step)
+}
+
+fn plain_step(run: At<String>) -> StepLine {
+    let name = run.value.trim().lines().next().unwrap_or_default().chars().take(60).collect();
+    StepLine {
+        name,
+        run: run.value,
+        span: run.span,
+        condition: None,
+        env: Default::default(),
+        dir: None,
+        shell: None,
+        timeout_ms: None,
+        may_fail: false,
+    }
+}
+
+fn gives(value: &Value<'_>) -> Vec<GiveLine> {
+    let mut gives = Vec::new();
+    for (key, value) in reader::table(value).into_iter().flatten() {
+        let (paths, none) = match reader::table(value) {
+            Some(table) => {
+                let none = match table.get("none").and_then(reader::string).as_deref() {
+                    Some("warn") => WhenNone::Warn,
+                    Some("ignore") => WhenNone::Ignore,
+                    _ => WhenNone::Fail,
+                };
+                (table.get("paths").map(reader::templates).unwrap_or_default(), none)
+            }
+            None => (reader::templates(value), WhenNone::Fail),
+        };
+        gives.push(GiveLine { artifact: key.get_ref().to_string(), paths, none });
+    }
+    gives
+}
+
+fn checkout(value: &Value<'_>) -> Option<CheckoutLine> {
+    match value.get_ref() {
+        DeValue::Boolean(false) => Some(CheckoutLine::None),
+        DeValue::Table(table) => Some(CheckoutLine::Files(table.get("dir").and_then(reader::template))),
+        _ => Some(CheckoutLine::Files(None)),
+    }
+}
+
+fn upon(value: &Value<'_>) -> Vec<Upon> {
+    let word = |text: String| Upon::ALL.iter().find(|(word, _)| *word == text).map(|(_, upon)| *upon);
+    reader::strings(value).into_iter().filter_map(word).collect()
+}
+
+fn matrix(matrix: &mut Matrix, key: &str, value: &Value<'_>) {
+    let cells = || -> Vec<At<Cell>> {
+        let tables = reader::items(value).iter();
+        tables.filter_map(|item| Some(At { value: cell(reader::table(item)?), span: item.span() })).collect()
+    };
+    match key {
+        "except" => matrix.except = cells(),
+        "also" => matrix.also = cells(),
+        _ => {
+            matrix.span = value.span();
+            for (axis, values) in reader::table(value).into_iter().flatten() {
+                let DeValue::Array(list) = values.get_ref() else { continue };
+                let values = list.iter().filter_map(|value| Some(At { value: reader::scalar(value)?, span: value.span() }));
+                matrix.each.insert(axis.get_ref().to_string(), values.collect());
+            }
+        }
+    }
+}
+
+fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
+    let placed = || reader::template(value).map(Placed);
+    match key {
+        "tools" => {
+            let entries = reader::table(value).into_iter().flatten();
+            extras.tools = entries.filter_map(|(tool, wanted)| Some((tool.get_ref().to_string(), reader::string(wanted)?))).collect();
+        }
+        "image" => extras.image = placed(),
+        "network" => extras.network = reader::flag(value),
+        "facts" => extras.facts = reader::strings(value),
+        "by_hand" => extras.by_hand = reader::flag(value).unwrap_or_default(),
+        "secrets" => extras.secrets = reader::strings(value),
+        "deploys" => extras.deploys = placed(),
+        "turn" => extras.turn = placed(),
+        "split" => extras.split = reader::table(value).map(split),
+        "retry" => extras.retry = reader::table(value).map(retry),
+        "cache" => extras.cache = reader::items(value).iter().filter_map(|item| cache(reader::table(item)?)).collect(),
+        "reuse" => extras.reuse = reader::table(value).and_then(|table| table.get("inputs")).map(reader::strings),
+        "reports" => {
+            let entries = reader::table(value).into_iter().flatten();
+            extras.reports = entries.map(|(kind, globs)| (kind.get_ref().to_string(), reader::strings(globs))).collect();
+        }
+        "beside" => extras.beside = reader::items(value).iter().filter_map(|item| helper(reader::table(item)?)).collect(),
+        "afterwards" => {
+            let commands = |list: &Value<'_>| reader::items(list).iter().filter_map(step).map(|step| step.run).collect();
+            let entries = reader::table(value).into_iter().flatten();
+            extras.afterwards = entries.map(|(when, list)| (when.get_ref().to_string(), commands(list))).collect();
+        }
+        _ => {}
+    }
+}
+
+fn split(table: &DeTable<'_>) -> Split {
+    let by = table.get("by").and_then(reader::string).unwrap_or_else(|| "time".into());
+    Split { into: table.get("into").and_then(reader::number).unwrap_or(2), by }
+}
+
+fn retry(table: &DeTable<'_>) -> Retry {
+    let on = table.get("on").map_or_else(|| vec!["failed".into(), "timeout".into(), "lost".into()], reader::strings);
+    Retry { times: table.get("times").and_then(reader::number).unwrap_or(1), on }
+}
+
+fn cache(table: &DeTable<'_>) -> Option<Cache> {
+    let placed = |key: &str| table.get(key).map(reader::templates).unwrap_or_default().into_iter().map(Placed).collect();
+    Some(Cache {
+        paths: placed("paths"),
+        key: Placed(table.get("key").and_then(reader::template)?),
+        otherwise: placed("else"),
+        save: table.get("save").and_then(reader::string).unwrap_or_else(|| "passed".into()),
     })
 }
 
-fn blank(stage: &str, name: &str, span: Span) -> Job {
-    Job {
-        stage: stage.to_owned(),
-        name: name.to_owned(),
-        span,
-        steps: Vec::new(),
-        labels: None,
-        takes: Vec::new(),
-        gives: Vec::new(),
-        after: Vec::new(),
-        eager: None,
-        env: Default::default(),
-        timeout_ms: None,
-        may_fail: None,
-        checkout: None,
-    }
-}
-
-fn plain_step(run: String) -> Step {
-    let name = run.trim().lines().next().unwrap_or_default().chars().take(60).collect();
-    Step { name, run, env: Default::default(), dir: None, shell: None, timeout_ms: None, may_fail: false }
+fn helper(table: &DeTable<'_>) -> Option<Helper> {
+    let text = |key: &str| table.get(key).and_then(reader::string);
+    Some(Helper { name: text("name")?, run: text("run")?, ready: text("ready"), within_ms: table.get("within").and_then(reader::duration) })
 }

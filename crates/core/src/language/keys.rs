@@ -1,101 +1,267 @@
-//! Every key of the language, table by table: the one list that reading, "did you mean" and "not yet" share.
-//! A key that the language knows and this version does not yet run is `later`: using it is an error, never silence.
+//! Every key of the language, table by table, with what its value may look like, one line for editors, and whether this
+//! version does it.
 
-pub(crate) struct Key {
-    pub(crate) name: &'static str,
-    pub(crate) runs: bool,
+use super::shape::{Format, Key, Names, Run, Shape};
+
+const FLAG: &Shape = &Shape::Flag;
+const FREE: &Shape = &Shape::Text(Format::Free);
+const WORD: &Shape = &Shape::Text(Format::Word);
+const NAME: &Shape = &Shape::Text(Format::Name);
+const DURATION: &Shape = &Shape::Text(Format::Duration);
+const TEMPLATE: &Shape = &Shape::Text(Format::Template);
+const INNER: &Shape = &Shape::Text(Format::InnerTemplate);
+const EXPRESSION: &Shape = &Shape::Text(Format::Expression);
+const WORDS: &Shape = &Shape::List(WORD);
+const INNERS: &Shape = &Shape::List(INNER);
+const INNER_GLOBS: &Shape = &Shape::List(&Shape::Text(Format::InnerGlob));
+const REF_GLOBS: &Shape = &Shape::List(&Shape::Text(Format::RefGlob));
+const ENV: &Shape = &Shape::Map { names: Names::Variable, of: TEMPLATE, called: "a variable" };
+const OUTCOMES: &Shape = &Shape::List(&Shape::Choice(&["passed", "failed", "skipped", "stopped", "lost"]));
+const ORDER_LINE: &Shape = &Shape::Text(Format::Order);
+const ORDER: &Shape = &Shape::Either(&[ORDER_LINE, &Shape::List(ORDER_LINE)], "a line or a list of lines");
+const STEP_LIST: &Shape = &Shape::List(&Shape::Either(
+    &[&Shape::Text(Format::Free), &Shape::Table { keys: STEP, called: "a step" }],
+    "a command (a string) or a table with `run`",
+));
+const CELLS: &Shape = &Shape::List(&Shape::Map { names: Names::Plain, of: &Shape::Scalar, called: "an axis" });
+
+const fn key(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
+    Key { name, shape, says, run: Run::Yes, required: false }
 }
 
-const fn now(name: &'static str) -> Key {
-    Key { name, runs: true }
+const fn needed(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
+    Key { name, shape, says, run: Run::Yes, required: true }
 }
 
-const fn later(name: &'static str) -> Key {
-    Key { name, runs: false }
+const fn without(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
+    Key { name, shape, says, run: Run::Without, required: false }
+}
+
+const fn not_yet(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
+    Key { name, shape, says, run: Run::NotYet, required: false }
 }
 
 pub(crate) const FILE: &[Key] = &[
-    now("language"),
-    now("title"),
-    now("order"),
-    now("starts"),
-    now("env"),
-    now("defaults"),
-    now("job"),
-    later("keep_going"),
-    later("stage"),
-    later("pattern"),
-    later("borrow"),
+    key("language", &Shape::Number { least: 1, most: 1 }, "the version of the language: 1"),
+    key("title", FREE, "what the pipeline is called for people"),
+    key("order", ORDER, "the order of stages: \"check, build > test > pack\""),
+    key("keep_going", FLAG, "whether jobs that do not depend on a failed one still run; true when absent"),
+    key("starts", &Shape::Table { keys: STARTS, called: "`[starts]`" }, "what makes a run begin"),
+    key("env", ENV, "variables for every step of every job"),
+    key("defaults", &Shape::Table { keys: DEFAULTS, called: "`[defaults]`" }, "what every job has that does not say it itself"),
+    key(
+        "stage",
+        &Shape::Map { names: Names::Plain, of: &Shape::Table { keys: STAGE, called: "stage " }, called: "a stage" },
+        "what holds for every job of a stage",
+    ),
+    key(
+        "pattern",
+        &Shape::Map { names: Names::Plain, of: &Shape::Table { keys: PATTERN, called: "pattern " }, called: "a pattern" },
+        "definitions that jobs can follow",
+    ),
+    key(
+        "borrow",
+        &Shape::Map { names: Names::Plain, of: &Shape::Table { keys: BORROW, called: "borrow " }, called: "a borrow" },
+        "patterns lent by another repository",
+    ),
+    key(
+        "job",
+        &Shape::Map {
+            names: Names::Any,
+            of: &Shape::Map { names: Names::Any, of: &Shape::Table { keys: JOB, called: "job " }, called: "a job" },
+            called: "a stage",
+        },
+        "the jobs: [job.STAGE.NAME]",
+    ),
 ];
 
 pub(crate) const STARTS: &[Key] = &[
-    now("push"),
-    now("by_hand"),
-    later("proposal"),
-    later("tag"),
-    later("schedule"),
-    later("inputs"),
-    later("pipeline"),
-    later("overtake"),
+    key("push", REF_GLOBS, "branches, as globs; `!` before one takes away"),
+    key("proposal", REF_GLOBS, "a proposed change aimed at these branches, built as merged with its target"),
+    key("tag", REF_GLOBS, "tags, as globs; `!` before one takes away"),
+    key("schedule", &Shape::List(&Shape::Text(Format::Cron)), "cron fields, UTC unless a zone follows: \"0 4 * * 1-5 Europe/Oslo\""),
+    key("pipeline", WORDS, "a passed run of another pipeline, NAME, or of another project's, PROJECT/NAME"),
+    key("by_hand", FLAG, "whether someone may start it; true when absent"),
+    key(
+        "inputs",
+        &Shape::Map { names: Names::Plain, of: &Shape::Table { keys: INPUT, called: "input " }, called: "an input" },
+        "what is asked for when someone starts it",
+    ),
+    key("overtake", FLAG, "whether a newer commit of the same branch makes an older run pointless; true when absent"),
 ];
 
-pub(crate) const DEFAULTS: &[Key] = &[
-    now("where"),
-    now("env"),
-    now("timeout"),
-    now("may_fail"),
-    now("eager"),
-    now("checkout"),
-    later("prepare"),
-    later("tools"),
-    later("image"),
-    later("network"),
-    later("retry"),
-    later("afterwards"),
+pub(crate) const INPUT: &[Key] = &[
+    key("choices", &Shape::List(FREE), "the values it may have"),
+    key("default", FREE, "the value when none is given"),
+    key("says", FREE, "what it is for"),
 ];
 
-pub(crate) const JOB: &[Key] = &[
-    now("steps"),
-    now("where"),
-    now("takes"),
-    now("gives"),
-    now("after"),
-    now("eager"),
-    now("env"),
-    now("timeout"),
-    now("may_fail"),
-    now("checkout"),
-    later("tools"),
-    later("image"),
-    later("network"),
-    later("facts"),
-    later("each"),
-    later("except"),
-    later("also"),
-    later("at_once"),
-    later("keep_going"),
-    later("split"),
-    later("if"),
-    later("upon"),
-    later("by_hand"),
-    later("deploys"),
-    later("secrets"),
-    later("cache"),
-    later("reuse"),
-    later("reports"),
-    later("beside"),
-    later("retry"),
-    later("turn"),
-    later("afterwards"),
-    later("follows"),
-    later("given"),
+pub(crate) const STAGE: &[Key] = &[
+    key("if", EXPRESSION, "an expression; false: the stage's jobs are skipped"),
+    key("where", WORDS, "labels that a runner must all have"),
+    key("env", ENV, "variables for every step of the stage's jobs"),
+    not_yet("gate", &Shape::Map { names: Names::Any, of: &Shape::Scalar, called: "a gate" }, "what must hold before the stage starts"),
 ];
 
-pub(crate) const STEP: &[Key] =
-    &[now("name"), now("run"), now("env"), now("dir"), now("shell"), now("timeout"), now("may_fail"), later("if")];
+pub(crate) const BORROW: &[Key] = &[
+    needed("git", WORD, "the repository, anything that git can fetch"),
+    needed("at", WORD, "a tag or a commit; a branch moves and cannot be borrowed from"),
+    needed("file", &Shape::Text(Format::InnerGlob), "the file with the patterns"),
+];
 
-pub(crate) const TAKE: &[Key] = &[now("from"), now("to"), later("cells")];
+const WHERE: Key = key("where", WORDS, "labels that a runner must all have");
+const ENV_KEY: Key = key("env", ENV, "variables for its steps");
+const TIMEOUT: Key = key("timeout", DURATION, "how long it may take, such as \"20m\"");
+const MAY_FAIL: Key = key("may_fail", FLAG, "its failure does not count");
+const EAGER: Key = key("eager", FLAG, "does not wait for earlier stages, only for what it takes and comes after");
+const CHECKOUT_KEY: Key = key(
+    "checkout",
+    &Shape::Either(&[FLAG, &Shape::Table { keys: CHECKOUT, called: "`checkout`" }], "true, false or a table"),
+    "false for an empty folder; a table for how",
+);
+const TOOLS: Key = not_yet(
+    "tools",
+    &Shape::Map { names: Names::Any, of: WORD, called: "a tool" },
+    "tools and versions that a runner must offer: make = \">=4\"",
+);
+const IMAGE: Key = not_yet("image", TEMPLATE, "run in this container image");
+const NETWORK: Key = not_yet("network", FLAG, "false: no network inside the sandbox or container");
+const RETRY: Key =
+    without("retry", &Shape::Table { keys: RETRY_KEYS, called: "`retry`" }, "how often it is tried again, and after which outcomes");
+const AFTERWARDS: Key =
+    not_yet("afterwards", &Shape::Table { keys: AFTERWARDS_KEYS, called: "`afterwards`" }, "steps run after the others");
+const PREPARE: Key = key("prepare", STEP_LIST, "steps put before every job's own");
 
-pub(crate) const GIVE: &[Key] = &[now("paths"), now("none"), later("keep"), later("upon")];
+pub(crate) const DEFAULTS: &[Key] =
+    &[WHERE, ENV_KEY, TIMEOUT, MAY_FAIL, EAGER, CHECKOUT_KEY, PREPARE, TOOLS, IMAGE, NETWORK, RETRY, AFTERWARDS];
 
-pub(crate) const CHECKOUT: &[Key] = &[now("dir"), later("depth"), later("submodules")];
+/// What jobs and patterns share; a job has these alone.
+macro_rules! job_keys {
+    ($($more:expr),*) => {
+        &[
+            key("steps", STEP_LIST, "commands in order; the first that fails ends the job"),
+            WHERE,
+            key("takes", &Shape::List(&Shape::Either(&[WORD, &Shape::Table { keys: TAKE, called: "a take" }], "STAGE.NAME/ARTIFACT or a table with `from`")), "artifacts of other jobs: waits for them and unpacks what they gave"),
+            key("gives", &Shape::Map { names: Names::Plain, of: &Shape::Either(&[INNERS, &Shape::Table { keys: GIVE, called: "artifact" }], "a list of globs or a table with `paths`"), called: "an artifact" }, "artifacts by name: globs of files it leaves"),
+            key("after", WORDS, "jobs or stages it comes after without taking anything"),
+            EAGER,
+            ENV_KEY,
+            TIMEOUT,
+            MAY_FAIL,
+            CHECKOUT_KEY,
+            key("if", EXPRESSION, "an expression; false: the job is skipped"),
+            key("each", &Shape::Map { names: Names::Plain, of: &Shape::List(&Shape::Scalar), called: "an axis" }, "the matrix: axes and their values, a cell for each combination"),
+            key("except", CELLS, "cells taken out: values of some axes"),
+            key("also", CELLS, "cells added: values of all axes"),
+            key("at_once", &Shape::Number { least: 1, most: 100_000 }, "how many cells run at the same time"),
+            key("keep_going", FLAG, "whether other cells go on after one failed"),
+            key("upon", OUTCOMES, "outcomes of what it waits for that let it start; [\"passed\"] when absent"),
+            key("follows", WORD, "a pattern, or BORROW:PATTERN: everything it says, unless said here"),
+            key("given", &Shape::Map { names: Names::Plain, of: TEMPLATE, called: "an input" }, "the pattern's inputs"),
+            PREPARE,
+            TOOLS,
+            IMAGE,
+            NETWORK,
+            RETRY,
+            AFTERWARDS,
+            not_yet("facts", &Shape::List(NAME), "small values it leaves for later jobs: writes $ORDOTAXIS_FACTS/NAME"),
+            not_yet("by_hand", FLAG, "starts only when someone starts it"),
+            not_yet("secrets", WORDS, "names of secrets it may read"),
+            not_yet("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
+            not_yet("beside", &Shape::List(&Shape::Table { keys: BESIDE, called: "a helper" }), "helper processes started before the steps"),
+            without("deploys", TEMPLATE, "the environment that it changes"),
+            without("split", &Shape::Table { keys: SPLIT, called: "`split`" }, "copies that share its tests"),
+            without("cache", &Shape::List(&Shape::Table { keys: CACHE, called: "a cache" }), "folders kept from run to run"),
+            without("reuse", &Shape::Table { keys: REUSE, called: "`reuse`" }, "the result is taken from an earlier run when nothing that can change it has"),
+            without("reports", &Shape::Table { keys: REPORTS, called: "`reports`" }, "files of test results and the like to read"),
+            $($more),*
+        ]
+    };
+}
+
+pub(crate) const JOB: &[Key] = job_keys!();
+
+pub(crate) const PATTERN: &[Key] = job_keys!(key(
+    "inputs",
+    &Shape::Map { names: Names::Plain, of: &Shape::Table { keys: INPUT, called: "input " }, called: "an input" },
+    "what a follower may or must give"
+));
+
+pub(crate) const STEP: &[Key] = &[
+    needed("run", FREE, "its command"),
+    key("name", FREE, "what it is called in logs"),
+    key("if", EXPRESSION, "an expression; false: the step is left out"),
+    ENV_KEY,
+    key("dir", INNER, "a folder below the job's own"),
+    key("shell", WORD, "program and options that take the command last; \"sh -eu\" when absent"),
+    TIMEOUT,
+    MAY_FAIL,
+];
+
+pub(crate) const TAKE: &[Key] = &[
+    needed("from", WORD, "STAGE.NAME/ARTIFACT"),
+    key("to", INNER, "the folder it is unpacked in"),
+    key(
+        "cells",
+        &Shape::Either(
+            &[&Shape::Choice(&["all", "same"]), &Shape::Map { names: Names::Plain, of: &Shape::Scalar, called: "an axis" }],
+            "\"all\", \"same\" or a table of values",
+        ),
+        "which cells: \"all\", \"same\" (with the same values) or a table of values",
+    ),
+];
+
+pub(crate) const GIVE: &[Key] = &[
+    needed("paths", INNERS, "globs of files below the job's folder"),
+    key("none", &Shape::Choice(&["fail", "warn", "ignore"]), "what happens when nothing matches"),
+    without("keep", DURATION, "how long it is kept, such as \"90d\""),
+    without("upon", OUTCOMES, "outcomes upon which it is given"),
+];
+
+pub(crate) const CHECKOUT: &[Key] = &[
+    key("dir", INNER, "the folder the files are put in"),
+    without("depth", &Shape::Number { least: 1, most: 1_000_000 }, "how many commits of history"),
+    not_yet("submodules", FLAG, "whether submodules are checked out too"),
+];
+
+const RETRY_KEYS: &[Key] = &[
+    needed("times", &Shape::Number { least: 1, most: 10 }, "how often at most"),
+    key("on", WORDS, "outcomes: \"failed\", \"timeout\", \"lost\", \"exit:75\""),
+];
+
+const AFTERWARDS_KEYS: &[Key] = &[
+    key("passed", STEP_LIST, "when the steps passed"),
+    key("failed", STEP_LIST, "when one failed"),
+    key("always", STEP_LIST, "in any case, also after a stop"),
+];
+
+const SPLIT: &[Key] = &[
+    needed("into", &Shape::Number { least: 2, most: 1_000 }, "how many copies"),
+    key("by", &Shape::Choice(&["time", "count"]), "what is shared out evenly"),
+];
+
+const CACHE: &[Key] = &[
+    needed("paths", INNERS, "folders or files to keep"),
+    needed("key", TEMPLATE, "what the entry is called; the same key, the same content"),
+    key("else", &Shape::List(TEMPLATE), "beginnings of keys that will do when the key is not there"),
+    key("save", &Shape::Choice(&["passed", "always", "never"]), "when it is saved"),
+];
+
+const REUSE: &[Key] = &[needed("inputs", INNER_GLOBS, "globs of every file that can change the result")];
+
+const REPORTS: &[Key] = &[
+    key("junit", INNER_GLOBS, "JUnit XML"),
+    key("tap", INNER_GLOBS, "TAP"),
+    key("lcov", INNER_GLOBS, "LCOV coverage"),
+    key("cobertura", INNER_GLOBS, "Cobertura coverage"),
+    key("sarif", INNER_GLOBS, "SARIF findings"),
+];
+
+const BESIDE: &[Key] = &[
+    needed("name", NAME, "what it is called in logs"),
+    needed("run", FREE, "its command"),
+    key("ready", WORD, "a URL, tcp:PORT, or a command: waited for until it answers"),
+    key("within", DURATION, "how long it is waited for"),
+    ENV_KEY,
+    key("dir", INNER, "a folder below the job's own"),
+];

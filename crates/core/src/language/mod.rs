@@ -1,20 +1,35 @@
 //! TOML text → [`Pipeline`], with the place of everything and all diagnostics in one go. A key is added in `keys`,
-//! given a field in `pipeline` and read in `file` or `job`.
+//! given a field in `pipeline` or `extras` and read in `file` or `job`.
 
 mod diagnostic;
+mod extras;
 mod file;
+mod formats;
 mod job;
 mod keys;
 mod pipeline;
 mod reader;
+mod schedule;
+mod schema;
+mod shape;
 
-pub use diagnostic::{Code, Diagnostic, Lines, Severity, has_errors, nearest};
-pub use file::read;
-pub use pipeline::{At, Checkout, Defaults, Give, Job, JobId, Pipeline, Span, Starts, Step, Take, WhenNone};
+pub use diagnostic::{Code, Diagnostic, Lines, Severity, counted, has_errors, nearest};
+pub use extras::{Cache, Extras, Helper, Placed, Retry, Split};
+pub use file::{read, read_any_length};
+pub use pipeline::{
+    At, Borrow, Cell, CellsOf, Checkout, CheckoutLine, Env, Give, Input, Job, JobId, Matrix, Pattern, Pipeline, Span, StageRules, Starts,
+    Step, Take, Upon, WhenNone,
+};
+pub(crate) use pipeline::{Body, StepLine};
+pub(crate) use reader::inside;
+pub use schedule::Schedule;
+pub use schema::schema;
 
 /// The largest file that is read, in bytes. Reading needs up to 26 times the text in memory.
 pub const FILE_LIMIT: usize = 1024 * 1024;
-/// The most jobs one pipeline may have.
+/// The most jobs one pipeline may have, after the matrix.
 pub const JOB_LIMIT: usize = 100_000;
 /// The most stages one pipeline may have; keeps the order's edges bounded.
 pub const STAGE_LIMIT: usize = 1_000;
+/// How many patterns may follow each other.
+pub const PATTERN_DEPTH: usize = 20;

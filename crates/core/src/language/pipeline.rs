@@ -1,6 +1,10 @@
 //! A pipeline as its file says it: every part with its place in the text, no name resolved yet. [`crate::plan`] resolves.
 
+use super::diagnostic::Diagnostic;
+use super::extras::Extras;
+use super::schedule::Schedule;
 use crate::order::Line;
+use crate::template::Template;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -16,7 +20,7 @@ pub struct At<T> {
     pub span: Span,
 }
 
-/// A job's full name, `STAGE.NAME`.
+/// A job's full name, `STAGE.NAME`; of one cell `STAGE.NAME[VALUE,VALUE]`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(transparent)]
 #[schema(value_type = String)]
@@ -32,20 +36,43 @@ impl JobId {
     }
 }
 
+impl JobId {
+    /// A job's id with one of its cells: `build.gauge[gcc,O2]`.
+    pub fn of_cell(&self, cell: &str) -> Self {
+        JobId(format!("{}[{cell}]", self.0))
+    }
+
+    /// The job's own name without its cell.
+    pub fn without_cell(&self) -> &str {
+        self.0.split('[').next().unwrap_or_default()
+    }
+}
+
 impl fmt::Display for JobId {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)
     }
 }
 
+/// Variables, with placeholders.
+pub type Env = IndexMap<String, At<Template>>;
+
 #[derive(Debug, Clone, Default)]
 pub struct Pipeline {
     pub title: Option<String>,
     pub order: Vec<Line>,
+    /// False: after a failure nothing more is started.
+    pub stops_at_failure: bool,
     pub starts: Starts,
-    pub env: IndexMap<String, String>,
-    pub defaults: Defaults,
+    pub env: Env,
+    pub defaults: Body,
+    pub stages: IndexMap<String, StageRules>,
+    pub patterns: IndexMap<String, Pattern>,
+    pub borrows: IndexMap<String, At<Borrow>>,
     pub jobs: Vec<Job>,
+    /// Keys that this version reads, checks and plans but does not do: errors where a run cannot go without them,
+    /// notes where it can. Told when it is run.
+    pub later: Vec<Diagnostic>,
 }
 
 /// What makes a run begin.
@@ -53,24 +80,63 @@ pub struct Pipeline {
 pub struct Starts {
     /// Globs over branches; one with `!` takes away. None: any branch, for a file without `[starts]`.
     pub push: Option<Vec<String>>,
+    /// Globs over the branches that proposals are aimed at.
+    pub proposal: Vec<String>,
+    pub tag: Vec<String>,
+    pub schedule: Vec<(String, Schedule)>,
+    /// `NAME`, or `PROJECT/NAME` of another project.
+    pub pipeline: Vec<At<String>>,
     pub by_hand: bool,
+    pub inputs: IndexMap<String, Input>,
+    pub overtake: bool,
 }
 
 impl Default for Starts {
     fn default() -> Self {
-        Starts { push: None, by_hand: true }
+        Starts {
+            push: None,
+            proposal: Vec::new(),
+            tag: Vec::new(),
+            schedule: Vec::new(),
+            pipeline: Vec::new(),
+            by_hand: true,
+            inputs: IndexMap::new(),
+            overtake: true,
+        }
     }
 }
 
-/// What `[defaults]` says for every job that does not say it itself.
+/// What may be given: to a run that someone starts, or to a pattern by who follows it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Input {
+    pub span: Span,
+    pub choices: Option<Vec<String>>,
+    pub default: Option<String>,
+    pub says: Option<String>,
+}
+
 #[derive(Debug, Clone, Default)]
-pub struct Defaults {
+pub struct StageRules {
+    pub span: Span,
+    pub condition: Option<At<String>>,
     pub labels: Option<Vec<String>>,
-    pub env: IndexMap<String, String>,
-    pub timeout_ms: Option<u64>,
-    pub may_fail: Option<bool>,
-    pub eager: Option<bool>,
-    pub checkout: Option<Checkout>,
+    pub env: Env,
+}
+
+#[derive(Debug, Clone)]
+pub struct Pattern {
+    pub span: Span,
+    pub inputs: IndexMap<String, Input>,
+    pub body: Body,
+}
+
+/// Patterns in a file of another repository.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Borrow {
+    pub git: String,
+    /// A tag or a commit.
+    pub at: String,
+    pub file: String,
 }
 
 #[derive(Debug, Clone)]
@@ -79,16 +145,7 @@ pub struct Job {
     pub name: String,
     /// The table's header.
     pub span: Span,
-    pub steps: Vec<Step>,
-    pub labels: Option<Vec<String>>,
-    pub takes: Vec<At<Take>>,
-    pub gives: Vec<Give>,
-    pub after: Vec<At<String>>,
-    pub eager: Option<bool>,
-    pub env: IndexMap<String, String>,
-    pub timeout_ms: Option<u64>,
-    pub may_fail: Option<bool>,
-    pub checkout: Option<Checkout>,
+    pub body: Body,
 }
 
 impl Job {
@@ -96,6 +153,56 @@ impl Job {
         JobId::new(&self.stage, &self.name)
     }
 }
+
+/// What a job, a pattern or `[defaults]` says; everything may be left to another one.
+#[derive(Debug, Clone, Default)]
+pub struct Body {
+    pub steps: Option<Vec<StepLine>>,
+    pub prepare: Option<Vec<StepLine>>,
+    pub labels: Option<Vec<String>>,
+    pub takes: Option<Vec<At<Take>>>,
+    pub gives: Option<Vec<GiveLine>>,
+    pub after: Option<Vec<At<String>>>,
+    pub eager: Option<bool>,
+    pub env: Env,
+    pub timeout_ms: Option<u64>,
+    pub may_fail: Option<bool>,
+    pub checkout: Option<CheckoutLine>,
+    pub condition: Option<At<String>>,
+    pub upon: Option<Vec<Upon>>,
+    pub matrix: Option<Box<Matrix>>,
+    pub at_once: Option<usize>,
+    pub keep_going: Option<bool>,
+    pub follows: Option<At<String>>,
+    pub given: Env,
+    pub extras: Option<Box<Extras>>,
+}
+
+/// A step as the file writes it.
+#[derive(Debug, Clone)]
+pub struct StepLine {
+    pub name: String,
+    pub run: String,
+    pub span: Span,
+    pub condition: Option<At<String>>,
+    pub env: Env,
+    pub dir: Option<At<Template>>,
+    pub shell: Option<String>,
+    pub timeout_ms: Option<u64>,
+    pub may_fail: bool,
+}
+
+/// The matrix: axes, and the cells taken out and added.
+#[derive(Debug, Clone, Default)]
+pub struct Matrix {
+    pub span: Span,
+    pub each: IndexMap<String, Vec<At<String>>>,
+    pub except: Vec<At<Cell>>,
+    pub also: Vec<At<Cell>>,
+}
+
+/// Axis → value, in the order of the axes.
+pub type Cell = IndexMap<String, String>;
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Step {
@@ -116,12 +223,31 @@ pub struct Step {
     pub may_fail: bool,
 }
 
-/// `STAGE.NAME/ARTIFACT`, and the folder it is unpacked in.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+/// `STAGE.NAME/ARTIFACT`, the folder it is unpacked in, and of which cells.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Take {
     pub job: String,
     pub artifact: String,
-    pub to: Option<String>,
+    pub to: Option<At<Template>>,
+    pub cells: CellsOf,
+}
+
+/// Which cells of a job are taken from.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum CellsOf {
+    #[default]
+    All,
+    /// Those with the same values of the axes that both have.
+    Same,
+    These(Cell),
+}
+
+/// An artifact as the file writes it.
+#[derive(Debug, Clone)]
+pub struct GiveLine {
+    pub artifact: String,
+    pub paths: Vec<At<Template>>,
+    pub none: WhenNone,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -130,6 +256,29 @@ pub struct Give {
     /// Globs below the job's folder.
     pub paths: Vec<String>,
     pub none: WhenNone,
+}
+
+/// An outcome that lets what waits for it start.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Upon {
+    Passed,
+    Failed,
+    Skipped,
+    Stopped,
+    Lost,
+}
+
+impl Upon {
+    pub const ALL: [(&'static str, Upon); 5] =
+        [("passed", Upon::Passed), ("failed", Upon::Failed), ("skipped", Upon::Skipped), ("stopped", Upon::Stopped), ("lost", Upon::Lost)];
+}
+
+/// Whether and where the commit's files are put, as the file writes it.
+#[derive(Debug, Clone)]
+pub enum CheckoutLine {
+    None,
+    Files(Option<At<Template>>),
 }
 
 /// What happens when an artifact's globs match nothing.

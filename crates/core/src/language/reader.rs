@@ -1,10 +1,10 @@
-//! Typed access to a TOML tree that never stops at a mistake: each reading either gives the value or notes a
-//! diagnostic and gives nothing.
+//! Access to a TOML tree. A file is first checked as a whole against the table of keys ([`super::shape`]), which notes
+//! all that is wrong; the readings here then take what fits and pass over the rest in silence.
 
 use super::diagnostic::{Code, Diagnostic};
-use super::keys::Key;
-use super::pipeline::{At, Span};
-use indexmap::IndexMap;
+use super::formats::milliseconds;
+use super::pipeline::{At, Env, Span};
+use crate::template::Template;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -13,6 +13,8 @@ pub(crate) type Value<'i> = Spanned<DeValue<'i>>;
 pub(crate) struct Reader<'t> {
     pub(crate) text: &'t str,
     pub(crate) diagnostics: Vec<Diagnostic>,
+    /// Keys used that this version does not do.
+    pub(crate) later: Vec<Diagnostic>,
 }
 
 impl Reader<'_> {
@@ -24,139 +26,9 @@ impl Reader<'_> {
         self.diagnostics.push(diagnostic);
     }
 
-    /// Checks every key of a table against the language's list, before any of them is read.
-    pub(crate) fn check_keys(&mut self, table: &DeTable<'_>, keys: &[Key], place: &str) {
-        for key in table.keys() {
-            let name: &str = key.get_ref();
-            match keys.iter().find(|k| k.name == name) {
-                Some(key_known) if key_known.runs => {}
-                Some(_) => self.note(
-                    Diagnostic::error(Code::NotYet, key.span(), format!("`{name}` in {place} is not yet run by this version"))
-                        .hint("take it out for now; a pipeline that silently left it out would do something else than it says"),
-                ),
-                None => self.note(
-                    Diagnostic::error(Code::UnknownKey, key.span(), format!("{place} has no key `{name}`"))
-                        .nearest(name, keys.iter().map(|k| k.name)),
-                ),
-            }
-        }
-    }
-
-    fn wrong_type(&mut self, value: &Value<'_>, what: &str, wanted: &str) {
-        let got = kind(value.get_ref());
-        self.error(Code::WrongType, value.span(), format!("{what} must be {wanted}, not {got}"));
-    }
-
-    pub(crate) fn table<'v, 'i>(&mut self, value: &'v Value<'i>, what: &str) -> Option<&'v DeTable<'i>> {
-        match value.get_ref() {
-            DeValue::Table(table) => Some(table),
-            _ => {
-                self.wrong_type(value, what, "a table");
-                None
-            }
-        }
-    }
-
-    pub(crate) fn string(&mut self, value: &Value<'_>, what: &str) -> Option<At<String>> {
-        match value.get_ref() {
-            DeValue::String(text) if text.contains('\0') => {
-                self.error(Code::BadValue, value.span(), format!("{what} must not hold a NUL character"));
-                None
-            }
-            DeValue::String(text) => Some(At { value: text.to_string(), span: value.span() }),
-            _ => {
-                self.wrong_type(value, what, "a string");
-                None
-            }
-        }
-    }
-
-    pub(crate) fn boolean(&mut self, value: &Value<'_>, what: &str) -> Option<bool> {
-        match value.get_ref() {
-            DeValue::Boolean(flag) => Some(*flag),
-            _ => {
-                self.wrong_type(value, what, "true or false");
-                None
-            }
-        }
-    }
-
-    pub(crate) fn list<'v, 'i>(&mut self, value: &'v Value<'i>, what: &str) -> Option<&'v [Value<'i>]> {
-        match value.get_ref() {
-            DeValue::Array(list) => Some(list),
-            _ => {
-                self.wrong_type(value, what, "a list");
-                None
-            }
-        }
-    }
-
-    pub(crate) fn strings(&mut self, value: &Value<'_>, what: &str) -> Option<Vec<At<String>>> {
-        let list = self.list(value, what)?;
-        Some(list.iter().filter_map(|item| self.string(item, &format!("each item of {what}"))).collect())
-    }
-
-    /// Whole milliseconds from words like `90s`, `20m`, `1h 30m`.
-    pub(crate) fn duration_ms(&mut self, value: &Value<'_>, what: &str) -> Option<u64> {
-        let text = self.string(value, what)?;
-        match humantime::parse_duration(&text.value).map(|d| u64::try_from(d.as_millis())) {
-            Ok(Ok(ms)) if ms > 0 => Some(ms),
-            _ => {
-                self.note(
-                    Diagnostic::error(Code::BadValue, text.span, format!("{what} is not a length of time: `{}`", text.value))
-                        .hint("write a number and a unit, such as \"90s\", \"20m\" or \"1h 30m\""),
-                );
-                None
-            }
-        }
-    }
-
-    /// Variables for steps. Braces are kept for placeholders, so a single one is told instead of passed on.
-    pub(crate) fn env(&mut self, value: &Value<'_>, what: &str) -> IndexMap<String, String> {
-        let mut env = IndexMap::new();
-        let Some(table) = self.table(value, what) else { return env };
-        for (key, value) in table {
-            let name: &str = key.get_ref();
-            if !is_variable(name) {
-                self.error(Code::BadName, key.span(), format!("`{name}` cannot be a variable's name: letters, digits and `_` only"));
-                continue;
-            }
-            if name.starts_with("ORDOTAXIS") {
-                self.error(Code::BadName, key.span(), format!("`{name}`: variables that begin with ORDOTAXIS are set by the runner"));
-                continue;
-            }
-            if let Some(text) = self.string(value, &format!("`{name}`"))
-                && let Some(text) = self.braces(&text)
-            {
-                env.insert(name.to_owned(), text);
-            }
-        }
-        env
-    }
-
-    fn braces(&mut self, text: &At<String>) -> Option<String> {
-        let plain = text.value.replace("{{", "\u{0}");
-        if plain.contains('{') {
-            self.note(
-                Diagnostic::error(Code::NotYet, text.span.clone(), "placeholders in values are not yet run by this version")
-                    .hint("write `{{` for a brace"),
-            );
-            return None;
-        }
-        Some(plain.replace('\u{0}', "{"))
-    }
-
-    /// A path below the job's folder: relative, and never climbing out of it.
-    pub(crate) fn inner_path(&mut self, text: At<String>, what: &str) -> Option<String> {
-        let outside = text.value.starts_with('/') || text.value.split('/').any(|part| part == "..");
-        if outside {
-            self.note(
-                Diagnostic::error(Code::OutsidePath, text.span, format!("{what} `{}` leads outside the job's folder", text.value))
-                    .hint("name a path below the job's folder, without a leading `/` and without `..`"),
-            );
-            return None;
-        }
-        Some(text.value)
+    /// Turns a span inside a string's value into one of the file. A string with escapes is pointed at as a whole.
+    pub(super) fn inside(&self, string: &At<String>) -> impl Fn(Span) -> Span + use<> {
+        inside(self.text, string)
     }
 
     /// A name of the language: lower-case letters, digits, `-`, `_`.
@@ -180,11 +52,98 @@ impl Reader<'_> {
     }
 }
 
-fn is_variable(name: &str) -> bool {
+/// See [`Reader::inside`].
+pub(crate) fn inside(text: &str, string: &At<String>) -> impl Fn(Span) -> Span + use<> {
+    let quoted = text.get(string.span.clone()).unwrap_or_default();
+    let quotes = if quoted.starts_with("'''") || quoted.starts_with("\"\"\"") { 3 } else { 1 };
+    // A line break right after three quotes does not belong to the text.
+    let start = quotes + usize::from(quotes == 3 && quoted[3..].starts_with('\n'));
+    let plain = quoted.get(start..quoted.len().saturating_sub(quotes)) == Some(string.value.as_str());
+    let whole = string.span.clone();
+    move |span: Span| if plain { whole.start + start + span.start..whole.start + start + span.end } else { whole.clone() }
+}
+
+pub(super) fn text(value: &Value<'_>) -> Option<At<String>> {
+    match value.get_ref() {
+        DeValue::String(text) => Some(At { value: text.to_string(), span: value.span() }),
+        _ => None,
+    }
+}
+
+pub(super) fn string(value: &Value<'_>) -> Option<String> {
+    text(value).map(|text| text.value)
+}
+
+pub(super) fn flag(value: &Value<'_>) -> Option<bool> {
+    match value.get_ref() {
+        DeValue::Boolean(flag) => Some(*flag),
+        _ => None,
+    }
+}
+
+pub(super) fn number(value: &Value<'_>) -> Option<u32> {
+    match value.get_ref() {
+        DeValue::Integer(number) => u32::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok(),
+        _ => None,
+    }
+}
+
+pub(super) fn duration(value: &Value<'_>) -> Option<u64> {
+    milliseconds(&string(value)?)
+}
+
+pub(super) fn items<'v, 'i>(value: &'v Value<'i>) -> &'v [Value<'i>] {
+    match value.get_ref() {
+        DeValue::Array(list) => list,
+        _ => &[],
+    }
+}
+
+pub(super) fn table<'v, 'i>(value: &'v Value<'i>) -> Option<&'v DeTable<'i>> {
+    match value.get_ref() {
+        DeValue::Table(table) => Some(table),
+        _ => None,
+    }
+}
+
+pub(super) fn texts(value: &Value<'_>) -> Vec<At<String>> {
+    items(value).iter().filter_map(text).collect()
+}
+
+pub(super) fn strings(value: &Value<'_>) -> Vec<String> {
+    items(value).iter().filter_map(string).collect()
+}
+
+/// A matrix value as text: `2` and `"2"` are the same.
+pub(super) fn scalar(value: &Value<'_>) -> Option<String> {
+    match value.get_ref() {
+        DeValue::String(text) => Some(text.to_string()),
+        DeValue::Integer(number) => Some(number.as_str().to_owned()),
+        DeValue::Boolean(flag) => Some(flag.to_string()),
+        _ => None,
+    }
+}
+
+/// A text with placeholders; mistakes in them were told when the file was checked.
+pub(super) fn template(value: &Value<'_>) -> Option<At<Template>> {
+    let text = text(value)?;
+    Some(At { value: Template::parse(&text.value).ok()?, span: text.span })
+}
+
+pub(super) fn templates(value: &Value<'_>) -> Vec<At<Template>> {
+    items(value).iter().filter_map(template).collect()
+}
+
+pub(super) fn env(value: &Value<'_>) -> Env {
+    let entries = table(value).into_iter().flatten();
+    entries.filter_map(|(key, value)| Some((key.get_ref().to_string(), template(value)?))).collect()
+}
+
+pub(super) fn is_variable(name: &str) -> bool {
     !name.is_empty() && !name.starts_with(|c: char| c.is_ascii_digit()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }
 
-fn kind(value: &DeValue<'_>) -> &'static str {
+pub(super) fn kind(value: &DeValue<'_>) -> &'static str {
     match value {
         DeValue::String(_) => "a string",
         DeValue::Integer(_) | DeValue::Float(_) => "a number",

@@ -10,19 +10,25 @@ pub fn dot(plan: &Plan) -> String {
     for (number, stage) in plan.stages.iter().enumerate() {
         let _ = writeln!(out, "  subgraph cluster_{number} {{\n    label = {};", quoted(&stage.name));
         for job in plan.jobs.iter().filter(|job| job.stage == number) {
-            let _ = writeln!(out, "    {} [label = {}];", quoted(job.id.as_str()), quoted(&job.name));
+            let _ = writeln!(
+                out,
+                "    {} [label = {}];",
+                quoted(job.id.as_str()),
+                quoted(job.id.as_str().split_once('.').map_or(job.id.as_str(), |(_, name)| name))
+            );
         }
         out.push_str("  }\n");
     }
     for (job, edges) in plan.jobs.iter().zip(edges(plan)) {
         for edge in edges.iter().filter(|edge| !edge.implied) {
             let style = match edge.because {
-                Because::Takes => "solid",
-                Because::After => "dashed",
-                Because::Order => "dotted",
+                Because::Takes => "style = solid",
+                Because::After => "style = dashed",
+                Because::AtOnce => "style = dashed, color = gray",
+                Because::Order => "style = dotted",
             };
             let from = quoted(plan.jobs[edge.job].id.as_str());
-            let _ = writeln!(out, "  {from} -> {} [style = {style}];", quoted(job.id.as_str()));
+            let _ = writeln!(out, "  {from} -> {} [{style}];", quoted(job.id.as_str()));
         }
     }
     out.push_str("}\n");

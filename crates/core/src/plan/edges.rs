@@ -5,11 +5,23 @@ use fixedbitset::FixedBitSet;
 use serde::{Deserialize, Serialize};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "snake_case")]
 pub enum Because {
     Takes,
     After,
+    AtOnce,
     Order,
+}
+
+impl Because {
+    pub fn word(self) -> &'static str {
+        match self {
+            Because::Takes => "takes",
+            Because::After => "after",
+            Because::AtOnce => "at_once",
+            Because::Order => "order",
+        }
+    }
 }
 
 /// One job waits for another.
@@ -57,6 +69,7 @@ impl Walk<'_> {
         for wait in &planned.waits {
             match wait.on {
                 WaitOn::Job(on) => jobs.insert(on),
+                WaitOn::Cells(first, count) => jobs.insert_range(first..first + count),
                 WaitOn::Stage(stage) => stages.push(stage),
             }
         }
@@ -135,11 +148,16 @@ impl Walk<'_> {
     fn because(&self, job: usize, on: usize) -> Because {
         let planned = &self.plan.jobs[job];
         let stage = self.plan.jobs[on].stage;
-        let mut waits = planned.waits.iter().filter(|wait| wait.on == WaitOn::Job(on) || wait.on == WaitOn::Stage(stage));
-        match waits.clone().any(|wait| wait.takes) {
-            true => Because::Takes,
-            false if waits.next().is_some() => Because::After,
-            false => Because::Order,
+        let mut waits = planned.waits.iter().filter(|wait| match wait.on {
+            WaitOn::Job(job) => job == on,
+            WaitOn::Cells(first, count) => (first..first + count).contains(&on),
+            WaitOn::Stage(number) => number == stage,
+        });
+        match waits.clone().next() {
+            _ if waits.any(|wait| wait.takes) => Because::Takes,
+            Some(wait) if wait.at_once => Because::AtOnce,
+            Some(_) => Because::After,
+            None => Because::Order,
         }
     }
 }

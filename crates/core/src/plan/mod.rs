@@ -1,45 +1,201 @@
 //! A pipeline and an occasion make a [`Plan`]: what will run, what waits for what, and why.
 //!
-//! [`resolve`](resolve::resolve) turns names into numbers and finds what does not fit together; [`plan`] makes the value
-//! that is written down with the run and that [`crate::engine`] walks; [`edges`] spells the waits out job by job.
+//! Text flows through: patterns are followed ([`follow`]), matrices written out ([`cells`]), names turned into numbers
+//! ([`resolve`]), names in expressions and placeholders checked ([`scope`]), senseless things found ([`never`],
+//! [`clash`]); then [`build`] makes the value that is written down with the run and that [`crate::engine`] walks.
+//! [`edges`] spells the waits out job by job, [`compare`] sets two plans side by side.
 
+mod build;
+mod cells;
+mod clash;
+mod collapse;
+mod compare;
+mod decide;
 mod dot;
 mod edges;
+mod follow;
+mod never;
 mod occasion;
+mod only;
 mod resolve;
+mod scope;
+mod svg;
 mod value;
+mod weight;
 
+pub use compare::{Change, compare};
 pub use dot::dot;
 pub use edges::{Because, Edge, edges};
+pub use follow::{Lend, Lent};
 pub use occasion::{Event, Occasion, starts};
-pub use value::{Plan, PlannedJob, PlannedStage, PlannedTake, Wait, WaitOn};
+pub use svg::svg;
+pub use value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, Wait, WaitOn};
 
-use crate::language::{self, Diagnostic, Pipeline, has_errors};
+use crate::expression::in_room;
+use crate::language::{self, At, Borrow, Code, Diagnostic, Pipeline, Starts, has_errors, nearest};
+use indexmap::IndexMap;
+
+/// A pipeline file and what belongs to it.
+#[derive(Clone, Copy)]
+pub struct Source<'a> {
+    pub text: &'a str,
+    /// The pipeline's name: the file's stem.
+    pub name: &'a str,
+    /// What `[borrow]` asks for. A borrow that is missing here is noted, and what follows it left unchecked.
+    pub lent: &'a Lent,
+}
+
+/// A plan, and what else there is to say.
+#[derive(Debug, Clone)]
+pub struct Planned {
+    pub plan: Plan,
+    pub starts: Starts,
+    /// Warnings and notes.
+    pub remarks: Vec<Diagnostic>,
+    /// What this version does not do: with an error among them, the plan must not be run.
+    pub later: Vec<Diagnostic>,
+}
 
 /// Every mistake that can be found without an occasion, in the order of the file.
 pub fn check(text: &str) -> Vec<Diagnostic> {
-    match prepare(text) {
-        Ok((_, _, diagnostics)) | Err(diagnostics) => diagnostics,
+    check_lent(text, &Lent::new())
+}
+
+/// As [`check`], with what `[borrow]` asks for.
+pub fn check_lent(text: &str, lent: &Lent) -> Vec<Diagnostic> {
+    let (pipeline, diagnostics) = language::read(text);
+    in_room(|| prepared(Source { text, name: "", lent }, &pipeline, diagnostics, |_, _, _, _| ()).1)
+}
+
+/// Plans a pipeline. Errors are all that `check` finds, and what does not fit the occasion.
+pub fn plan(source: Source<'_>, occasion: &Occasion) -> Result<Planned, Vec<Diagnostic>> {
+    let (pipeline, diagnostics) = language::read(source.text);
+    planned(source, occasion, pipeline, diagnostics)
+}
+
+/// As [`plan`], for a text whose length the caller answers for.
+pub fn plan_any_length(source: Source<'_>, occasion: &Occasion) -> Result<Planned, Vec<Diagnostic>> {
+    let (pipeline, diagnostics) = language::read_any_length(source.text);
+    planned(source, occasion, pipeline, diagnostics)
+}
+
+fn planned(source: Source<'_>, occasion: &Occasion, pipeline: Pipeline, diagnostics: Vec<Diagnostic>) -> Result<Planned, Vec<Diagnostic>> {
+    let made = in_room(|| {
+        prepared(source, &pipeline, diagnostics, |file, graph, conditions, diagnostics| {
+            let occasion = &with_inputs(&pipeline.starts, occasion, diagnostics);
+            let mut plan = build::build(file, graph, conditions, source.lent, source.name, occasion, diagnostics);
+            only::keep_only(&mut plan, diagnostics);
+            plan
+        })
+    });
+    match made {
+        (Some(plan), remarks) if !has_errors(&remarks) => Ok(Planned { plan, starts: pipeline.starts, remarks, later: pipeline.later }),
+        (_, diagnostics) => Err(diagnostics),
     }
 }
 
-/// Plans the pipeline in `text`. `name` is the pipeline's name (the file's stem). Errors are all that `check` finds.
-pub fn plan(text: &str, name: &str, occasion: &Occasion) -> Result<Plan, Vec<Diagnostic>> {
-    let (pipeline, graph, _) = prepare(text)?;
-    Ok(value::build(&pipeline, &graph, name, occasion))
+/// Reads the start rules alone: what makes the pipeline in `text` begin. None when the file cannot be read.
+pub fn start_rules(text: &str) -> Option<Starts> {
+    let (pipeline, diagnostics) = language::read(text);
+    (!has_errors(&diagnostics)).then_some(pipeline.starts)
 }
 
-/// Reads the start rules alone: what makes the pipeline in `text` begin. None when the file has mistakes.
-pub fn start_rules(text: &str) -> Option<language::Starts> {
-    prepare(text).ok().map(|(pipeline, ..)| pipeline.starts)
+/// What the file wants to borrow, by name.
+pub fn borrows(text: &str) -> IndexMap<String, At<Borrow>> {
+    // Most files borrow nothing; those need not be read twice.
+    if text.contains("borrow") { language::read(text).0.borrows } else { IndexMap::new() }
 }
 
-fn prepare(text: &str) -> Result<(Pipeline, resolve::Graph, Vec<Diagnostic>), Vec<Diagnostic>> {
-    let (pipeline, mut diagnostics) = language::read(text);
-    let graph = resolve::resolve(&pipeline, &mut diagnostics);
+type Then<'f, T> = &'f mut dyn FnMut(&resolve::File<'_>, &resolve::Graph, &[scope::Conditions], &mut Vec<Diagnostic>) -> T;
+
+/// Everything up to where an occasion matters; then, if nothing is wrong so far, `then`. Compiled expressions never leave.
+fn prepared<T>(
+    source: Source<'_>,
+    pipeline: &Pipeline,
+    mut diagnostics: Vec<Diagnostic>,
+    mut then: impl FnMut(&resolve::File<'_>, &resolve::Graph, &[scope::Conditions], &mut Vec<Diagnostic>) -> T,
+) -> (Option<T>, Vec<Diagnostic>) {
+    let made = made(source, pipeline, &mut diagnostics, &mut then);
     diagnostics.sort_by_key(|diagnostic| (diagnostic.span.start, diagnostic.span.end));
-    match graph {
-        Some(graph) if !has_errors(&diagnostics) => Ok((pipeline, graph, diagnostics)),
-        _ => Err(diagnostics),
+    diagnostics.dedup();
+    (made, diagnostics)
+}
+
+fn made<T>(source: Source<'_>, pipeline: &Pipeline, diagnostics: &mut Vec<Diagnostic>, then: Then<'_, T>) -> Option<T> {
+    let jobs = follow::follow(pipeline, source.lent, diagnostics);
+    steps_missing(&jobs, diagnostics);
+    if !weight::bearable(pipeline, &jobs, diagnostics) {
+        return None;
     }
+    let cells = cells::cells(&jobs, diagnostics);
+    let file = resolve::File { pipeline, jobs, cells };
+    if !weight::cells_bearable(&file, diagnostics) {
+        return None;
+    }
+    let graph = resolve::resolve(&file, diagnostics);
+    let mut scopes = scope::Scopes::new(source.text, pipeline, &file.jobs, diagnostics);
+    let stages = scopes.shared();
+    let conditions: Vec<scope::Conditions> = file.jobs.iter().map(|whole| scopes.job(whole, &stages)).collect();
+    let read = std::mem::take(&mut scopes.read);
+    never::Never::new(&file, diagnostics).look(&conditions);
+    let graph = graph?;
+    clash::look(&file, &graph, &read, diagnostics);
+    (!has_errors(diagnostics)).then(|| then(&file, &graph, &conditions, diagnostics))
+}
+
+/// A job runs something: steps of its own or of its pattern.
+fn steps_missing(jobs: &[follow::Whole<'_>], diagnostics: &mut Vec<Diagnostic>) {
+    for whole in jobs.iter().filter(|whole| whole.known && whole.body.steps.is_none()) {
+        let span = whole.job.span.clone();
+        let id = whole.job.id();
+        let misspelt = diagnostics.iter().any(|d| {
+            d.code == Code::UnknownKey && d.message.starts_with(&format!("job {id} ")) && d.hint.as_deref() == Some("did you mean `steps`?")
+        });
+        if !misspelt {
+            let message = format!("job {id} has no `steps`");
+            diagnostics
+                .push(Diagnostic::error(Code::MissingKey, span, message).hint("say what it runs, such as `steps = [\"make test\"]`"));
+        }
+    }
+}
+
+/// The occasion with every input of the file: given, or by default. What does not fit is told.
+fn with_inputs(starts: &Starts, occasion: &Occasion, diagnostics: &mut Vec<Diagnostic>) -> Occasion {
+    let mut all = IndexMap::new();
+    for (name, value) in &occasion.inputs {
+        if !starts.inputs.contains_key(name) {
+            let message = format!("the pipeline asks for no input `{name}`");
+            diagnostics.push(Diagnostic::error(Code::UnknownInput, 0..0, message).nearest(name, starts.inputs.keys().map(String::as_str)));
+        }
+        let choices = starts.inputs.get(name).and_then(|input| input.choices.as_ref());
+        if let Some(choices) = choices
+            && !choices.contains(value)
+        {
+            let message = format!("input `{name}` cannot be `{value}`");
+            let hint = match nearest(value, choices.iter().map(String::as_str)) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("choices are {}", follow::listed(choices)),
+            };
+            let span = starts.inputs.get(name).map_or(0..0, |input| input.span.clone());
+            diagnostics.push(Diagnostic::error(Code::Given, span, message).hint(hint));
+        }
+    }
+    for (name, input) in &starts.inputs {
+        match occasion.inputs.get(name).or(input.default.as_ref()) {
+            Some(value) => {
+                all.insert(name.clone(), value.clone());
+            }
+            None if occasion.event == Event::ByHand => {
+                let message = format!("input `{name}` must be given: it has no default");
+                let choices = input.choices.as_ref().map(|choices| format!("choices are {}", follow::listed(choices)));
+                let mut diagnostic = Diagnostic::error(Code::Given, input.span.clone(), message);
+                diagnostic.hint = choices;
+                diagnostics.push(diagnostic);
+            }
+            None => {
+                all.insert(name.clone(), String::new());
+            }
+        }
+    }
+    Occasion { inputs: all, ..occasion.clone() }
 }

@@ -1,17 +1,23 @@
 //! Names → numbers. Finds takes of what is never given, stages in no order, and jobs that wait for each other.
 
+use super::cells::fits;
+use super::follow::Whole;
 use crate::graph;
-use crate::language::{At, Code, Diagnostic, Job, Pipeline, STAGE_LIMIT, Span, Take, nearest};
+use crate::language::{At, Cell, CellsOf, Code, Diagnostic, Pipeline, STAGE_LIMIT, Span, Take, nearest};
 use crate::order::{Line, StageCircle, StageGraph};
 use indexmap::IndexSet;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+
+/// Past this many diagnostics near misses are no longer looked for: that would be quadratic work.
+const MANY: usize = 200;
 
 /// The pipeline's names resolved: jobs by their place in the pipeline's list, stages by their place in `stages`.
 pub(super) struct Graph {
     pub(super) stages: StageGraph,
     /// For each job its stage.
     pub(super) stage_of: Vec<usize>,
-    pub(super) takes: Vec<Vec<(usize, Span)>>,
+    /// For each job what it takes: by its place in the job's list, the job taken from.
+    pub(super) takes: Vec<Vec<(usize, usize)>>,
     pub(super) after: Vec<Vec<(After, Span)>>,
 }
 
@@ -23,17 +29,31 @@ pub(super) enum After {
 
 impl Graph {
     /// Whether the order makes this job wait for earlier stages.
-    pub(super) fn ordered(&self, pipeline: &Pipeline, job: usize) -> bool {
-        !eager(pipeline, job) && !self.stages.before[self.stage_of[job]].is_clear()
+    pub(super) fn ordered(&self, file: &File<'_>, job: usize) -> bool {
+        !file.eager(job) && !self.stages.before[self.stage_of[job]].is_clear()
     }
 }
 
-fn eager(pipeline: &Pipeline, job: usize) -> bool {
-    pipeline.jobs[job].eager.or(pipeline.defaults.eager).unwrap_or(false)
+/// A pipeline with its jobs made whole and its matrices written out.
+pub(super) struct File<'p> {
+    pub(super) pipeline: &'p Pipeline,
+    pub(super) jobs: Vec<Whole<'p>>,
+    pub(super) cells: Vec<Vec<Cell>>,
+}
+
+impl File<'_> {
+    fn eager(&self, job: usize) -> bool {
+        self.jobs[job].body.eager.or(self.pipeline.defaults.eager).unwrap_or(false)
+    }
+
+    pub(super) fn takes(&self, job: usize) -> &[At<Take>] {
+        self.jobs[job].body.takes.as_deref().unwrap_or_default()
+    }
 }
 
 /// Gives nothing when the stages' order itself is not one; every mistake is added to `diagnostics`.
-pub(super) fn resolve(pipeline: &Pipeline, diagnostics: &mut Vec<Diagnostic>) -> Option<Graph> {
+pub(super) fn resolve(file: &File<'_>, diagnostics: &mut Vec<Diagnostic>) -> Option<Graph> {
+    let pipeline = file.pipeline;
     let known: IndexSet<&str> = pipeline.jobs.iter().map(|job| job.stage.as_str()).collect();
     if known.len() > STAGE_LIMIT {
         let message = format!("the pipeline has {} stages; at most {STAGE_LIMIT} are allowed", known.len());
@@ -51,12 +71,12 @@ pub(super) fn resolve(pipeline: &Pipeline, diagnostics: &mut Vec<Diagnostic>) ->
             return None;
         }
     };
-    let mut resolver = Resolver::new(pipeline, &stages, diagnostics);
+    let mut resolver = Resolver::new(file, &stages, diagnostics);
     let takes = resolver.takes();
     let after = resolver.after();
     let stage_of = pipeline.jobs.iter().map(|job| resolver.stage_numbers[job.stage.as_str()]).collect();
     let graph = Graph { stages, stage_of, takes, after };
-    find_circles(pipeline, &graph, diagnostics);
+    find_circles(file, &graph, diagnostics);
     Some(graph)
 }
 
@@ -93,34 +113,36 @@ fn check_stages(pipeline: &Pipeline, known: &IndexSet<&str>, diagnostics: &mut V
 }
 
 struct Resolver<'p> {
-    pipeline: &'p Pipeline,
+    file: &'p File<'p>,
     jobs: HashMap<String, usize>,
     stage_numbers: HashMap<&'p str, usize>,
     diagnostics: &'p mut Vec<Diagnostic>,
 }
 
 impl<'p> Resolver<'p> {
-    fn new(pipeline: &'p Pipeline, stages: &'p StageGraph, diagnostics: &'p mut Vec<Diagnostic>) -> Self {
-        let jobs = pipeline.jobs.iter().enumerate().map(|(at, job)| (job.id().as_str().to_owned(), at)).collect();
+    fn new(file: &'p File<'p>, stages: &'p StageGraph, diagnostics: &'p mut Vec<Diagnostic>) -> Self {
+        let jobs = file.pipeline.jobs.iter().enumerate().map(|(at, job)| (job.id().as_str().to_owned(), at)).collect();
         let stage_numbers = stages.names.iter().enumerate().map(|(at, name)| (name.as_str(), at)).collect();
-        Resolver { pipeline, jobs, stage_numbers, diagnostics }
+        Resolver { file, jobs, stage_numbers, diagnostics }
     }
 
-    fn takes(&mut self) -> Vec<Vec<(usize, Span)>> {
-        let pipeline = self.pipeline;
-        pipeline.jobs.iter().map(|job| self.takes_of(job)).collect()
+    fn takes(&mut self) -> Vec<Vec<(usize, usize)>> {
+        (0..self.file.jobs.len()).map(|job| self.takes_of(job)).collect()
     }
 
-    fn takes_of(&mut self, job: &Job) -> Vec<(usize, Span)> {
+    fn takes_of(&mut self, job: usize) -> Vec<(usize, usize)> {
+        let file = self.file;
         let mut seen = IndexSet::new();
         let mut found = Vec::new();
-        for take in &job.takes {
-            if !seen.insert(&take.value) {
+        for (at, take) in file.takes(job).iter().enumerate() {
+            let to = take.value.to.as_ref().map(|to| to.value.source());
+            if !seen.insert((&take.value.job, &take.value.artifact, to, format!("{:?}", take.value.cells))) {
                 let message = format!("`{}/{}` is taken twice to the same place", take.value.job, take.value.artifact);
                 self.diagnostics.push(Diagnostic::error(Code::DuplicateTake, take.span.clone(), message));
             }
             if let Some(from) = self.take(take) {
-                found.push((from, take.span.clone()));
+                self.check_cells(job, from, take);
+                found.push((at, from));
             }
         }
         found
@@ -133,13 +155,14 @@ impl<'p> Resolver<'p> {
             self.unknown(Code::UnknownJob, &take.span, job, message);
             return None;
         };
-        let gives = &self.pipeline.jobs[from].gives;
-        if gives.iter().any(|give| &give.artifact == artifact) {
+        let whole = &self.file.jobs[from];
+        let gives = whole.body.gives.as_deref().unwrap_or_default();
+        if !whole.known || gives.iter().any(|give| &give.artifact == artifact) {
             return Some(from);
         }
         let diagnostic = Diagnostic::error(Code::UnknownArtifact, take.span.clone(), format!("job {job} gives no artifact `{artifact}`"));
         let near = nearest(artifact, gives.iter().map(|give| give.artifact.as_str()));
-        self.diagnostics.push(match (near, gives.as_slice()) {
+        self.diagnostics.push(match (near, gives) {
             (Some(near), _) => diagnostic.hint(format!("did you mean `{job}/{near}`?")),
             (None, []) => diagnostic.hint(format!("it gives none; add `gives = {{ {artifact} = [\"…\"] }}` to it")),
             (None, [first, ..]) => diagnostic.hint(format!("it gives `{}`", first.artifact)),
@@ -147,11 +170,50 @@ impl<'p> Resolver<'p> {
         None
     }
 
+    /// A take of chosen cells must find some: one cell at least for "these", one for each own cell for "same".
+    fn check_cells(&mut self, job: usize, from: usize, take: &At<Take>) {
+        let (own, theirs) = (&self.file.cells[job], &self.file.cells[from]);
+        let id = &take.value.job;
+        match &take.value.cells {
+            CellsOf::All => {}
+            CellsOf::These(values) => {
+                if let Some(axis) = values.keys().find(|axis| theirs.first().is_some_and(|cell| !cell.contains_key(*axis))) {
+                    let message = format!("job {id} has no axis `{axis}`");
+                    let axes = theirs.first().into_iter().flat_map(|cell| cell.keys()).map(String::as_str).collect::<Vec<_>>();
+                    self.diagnostics.push(Diagnostic::error(Code::NeverTaken, take.span.clone(), message).nearest(axis, axes));
+                } else if !theirs.iter().any(|cell| fits(cell, values)) {
+                    self.never_given(id, &spoken(values), take);
+                }
+            }
+            CellsOf::Same => {
+                let axes = shared_axes(own, theirs);
+                if axes.is_empty() {
+                    let message = format!("`cells = \"same\"`: {} and {id} share no axis of a matrix", self.file.jobs[job].job.id());
+                    self.diagnostics
+                        .push(Diagnostic::error(Code::NeverTaken, take.span.clone(), message).hint("take all cells, or a table of values"));
+                    return;
+                }
+                let known: HashSet<Vec<String>> = theirs.iter().map(|cell| only(cell, &axes)).collect();
+                if let Some(missing) = own.iter().map(|cell| only(cell, &axes)).find(|cell| !known.contains(cell)) {
+                    let missing = axes.iter().cloned().zip(missing).collect();
+                    self.never_given(id, &spoken(&missing), take);
+                }
+            }
+        }
+    }
+
+    fn never_given(&mut self, id: &str, cell: &str, take: &At<Take>) {
+        let message = format!("`{id}/{}` is never given for {cell}: job {id} has no such cell", take.value.artifact);
+        self.diagnostics
+            .push(Diagnostic::error(Code::NeverTaken, take.span.clone(), message).hint("see its `each` and `except`, or take other cells"));
+    }
+
     fn after(&mut self) -> Vec<Vec<(After, Span)>> {
-        let pipeline = self.pipeline;
-        let mut all = Vec::with_capacity(pipeline.jobs.len());
-        for job in &pipeline.jobs {
-            let found = job.after.iter().filter_map(|name| Some((self.after_one(name)?, name.span.clone())));
+        let file = self.file;
+        let mut all = Vec::with_capacity(file.jobs.len());
+        for whole in &file.jobs {
+            let names = whole.body.after.iter().flatten();
+            let found = names.filter_map(|name| Some((self.after_one(name)?, name.span.clone())));
             all.push(found.collect());
         }
         all
@@ -170,13 +232,13 @@ impl<'p> Resolver<'p> {
     }
 
     fn unknown(&mut self, code: Code, span: &Span, name: &str, message: String) {
-        let ids: Vec<String> = self.pipeline.jobs.iter().map(|job| job.id().as_str().to_owned()).collect();
+        let ids = || self.jobs.keys().map(String::as_str);
         let stages = self.stage_numbers.keys().copied();
         let near = match name.contains('.') {
-            true => nearest(name, ids.iter().map(String::as_str)),
+            _ if self.diagnostics.len() > MANY => None,
+            true => nearest_first(name, ids()),
             false => {
-                let job = ids.iter().find(|id| id.split_once('.').is_some_and(|(_, job)| job == name));
-                job.map(String::as_str).or_else(|| nearest(name, stages))
+                ids().filter(|id| id.split_once('.').is_some_and(|(_, job)| job == name)).min().or_else(|| nearest_first(name, stages))
             }
         };
         let diagnostic = Diagnostic::error(code, span.clone(), message);
@@ -185,6 +247,28 @@ impl<'p> Resolver<'p> {
             None => diagnostic.hint("a job is spoken of as STAGE.NAME"),
         });
     }
+}
+
+/// As [`nearest`], over names in no order of their own.
+fn nearest_first<'a>(name: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    let mut known: Vec<&str> = known.collect();
+    known.sort_unstable();
+    nearest(name, known)
+}
+
+/// The axes that both jobs' cells have, in the first one's order.
+pub(super) fn shared_axes(own: &[Cell], theirs: &[Cell]) -> Vec<String> {
+    let (Some(own), Some(theirs)) = (own.first(), theirs.first()) else { return Vec::new() };
+    own.keys().filter(|axis| theirs.contains_key(*axis)).cloned().collect()
+}
+
+/// A cell's values of some axes, in the order of these.
+pub(super) fn only(cell: &Cell, axes: &[String]) -> Vec<String> {
+    axes.iter().filter_map(|axis| cell.get(axis).cloned()).collect()
+}
+
+fn spoken(cell: &Cell) -> String {
+    cell.iter().map(|(axis, value)| format!("{axis} = \"{value}\"")).collect::<Vec<_>>().join(", ")
 }
 
 fn stage_circle(circle: &StageCircle) -> Diagnostic {
@@ -203,18 +287,18 @@ fn stage_circle(circle: &StageCircle) -> Diagnostic {
 
 /// Looks for circles over jobs and two further nodes a stage: its gate (may it start?) and its end. That keeps the
 /// graph linear in the file, where job-to-job edges of the order would be quadratic.
-fn find_circles(pipeline: &Pipeline, graph: &Graph, diagnostics: &mut Vec<Diagnostic>) {
-    let (jobs, stages) = (pipeline.jobs.len(), graph.stages.names.len());
+fn find_circles(file: &File<'_>, graph: &Graph, diagnostics: &mut Vec<Diagnostic>) {
+    let (jobs, stages) = (file.jobs.len(), graph.stages.names.len());
     let (end_of, gate_of) = (|stage: usize| jobs + stage, |stage: usize| jobs + stages + stage);
     let mut waits: Vec<Vec<usize>> = vec![Vec::new(); jobs + 2 * stages];
     for job in 0..jobs {
         let stage = graph.stage_of[job];
-        waits[job].extend(graph.takes[job].iter().map(|(from, _)| *from));
+        waits[job].extend(graph.takes[job].iter().map(|(_, from)| *from));
         waits[job].extend(graph.after[job].iter().map(|(after, _)| match *after {
             After::Job(other) => other,
             After::Stage(other) => end_of(other),
         }));
-        if graph.ordered(pipeline, job) {
+        if graph.ordered(file, job) {
             waits[job].push(gate_of(stage));
         }
         waits[end_of(stage)].push(job);
@@ -224,16 +308,17 @@ fn find_circles(pipeline: &Pipeline, graph: &Graph, diagnostics: &mut Vec<Diagno
         waits[gate_of(stage)] = direct.flat_map(|(earlier, _)| [end_of(*earlier), gate_of(*earlier)]).collect();
     }
     if let Err(circles) = graph::topological(waits.len(), &waits) {
-        diagnostics.extend(circles.iter().map(|circle| job_circle(pipeline, graph, circle)));
+        diagnostics.extend(circles.iter().map(|circle| job_circle(file, graph, circle)));
     }
 }
 
-fn job_circle(pipeline: &Pipeline, graph: &Graph, circle: &[usize]) -> Diagnostic {
+fn job_circle(file: &File<'_>, graph: &Graph, circle: &[usize]) -> Diagnostic {
+    let pipeline = file.pipeline;
     let round: Vec<usize> = circle.iter().copied().filter(|&node| node < pipeline.jobs.len()).collect();
     let mut related = Vec::new();
     for (at, &job) in round.iter().enumerate() {
         let on = round[(at + 1) % round.len()];
-        related.push(reason(pipeline, graph, job, on));
+        related.push(reason(file, graph, job, on));
     }
     let mut names: Vec<String> = round.iter().map(|&job| pipeline.jobs[job].id().to_string()).collect();
     names.push(names[0].clone());
@@ -248,12 +333,12 @@ fn job_circle(pipeline: &Pipeline, graph: &Graph, circle: &[usize]) -> Diagnosti
 }
 
 /// Why `job` waits for `on`, and where the file says so.
-fn reason(pipeline: &Pipeline, graph: &Graph, job: usize, on: usize) -> (Span, String) {
+fn reason(file: &File<'_>, graph: &Graph, job: usize, on: usize) -> (Span, String) {
+    let pipeline = file.pipeline;
     let (id, on_id) = (pipeline.jobs[job].id(), pipeline.jobs[on].id());
-    if let Some((_, span)) = graph.takes[job].iter().find(|(from, _)| *from == on) {
-        let take = pipeline.jobs[job].takes.iter().find(|take| &take.span == span);
-        let artifact = take.map_or("", |take| take.value.artifact.as_str());
-        return (span.clone(), format!("{id} takes {on_id}/{artifact}"));
+    if let Some((at, _)) = graph.takes[job].iter().find(|(_, from)| *from == on) {
+        let take = &file.takes(job)[*at];
+        return (take.span.clone(), format!("{id} takes {on_id}/{}", take.value.artifact));
     }
     for (after, span) in &graph.after[job] {
         match *after {

@@ -1,11 +1,13 @@
 //! The plan as a value: everything a run needs to know, without the file it came from. It is stored with the run, so
-//! its field names are forever; `version` says which form it has.
+//! its field names are forever; fields are added with a default, and `version` says since when.
 
 use super::occasion::Occasion;
-use super::resolve::{After, Graph};
-use crate::language::{Checkout, Give, Job, JobId, Pipeline, Step};
+use crate::language::{Cell, Checkout, Extras, Give, JobId, Step, Upon};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
+
+/// The form that is written: 1 was before matrices, conditions and patterns.
+pub(super) const VERSION: u32 = 2;
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Plan {
@@ -14,10 +16,40 @@ pub struct Plan {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
     pub occasion: Occasion,
+    /// After a failure nothing more is started.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub stops_at_failure: bool,
+    /// What patterns were borrowed from.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub borrowed: Vec<PlannedBorrow>,
     /// In an order that agrees with the file's `order`.
     pub stages: Vec<PlannedStage>,
-    /// By stage, then as they stand in the file.
+    /// By stage, then as they stand in the file; the cells of one job stand together.
     pub jobs: Vec<PlannedJob>,
+}
+
+impl Plan {
+    pub(super) fn clone_without_jobs(&self) -> Plan {
+        Plan {
+            pipeline: self.pipeline.clone(),
+            title: self.title.clone(),
+            occasion: self.occasion.clone(),
+            borrowed: self.borrowed.clone(),
+            stages: self.stages.clone(),
+            jobs: Vec::new(),
+            ..*self
+        }
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct PlannedBorrow {
+    pub name: String,
+    pub git: String,
+    /// The tag or commit as the file names it.
+    pub at: String,
+    /// The commit it was resolved to.
+    pub commit: String,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,6 +65,14 @@ pub struct PlannedJob {
     pub id: JobId,
     pub stage: usize,
     pub name: String,
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub cell: Cell,
+    /// Decided when planned: why it will not run.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub skipped: Option<String>,
+    /// Expressions that can only be decided just before the job would start.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub conditions: Vec<String>,
     pub steps: Vec<Step>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub labels: Vec<String>,
@@ -46,21 +86,49 @@ pub struct PlannedJob {
     /// Whether it waits for every stage before its own.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub ordered: bool,
+    /// Outcomes of what it waits for that let it start; empty means passed alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub upon: Vec<Upon>,
+    /// Its failure skips the cells of the same job that have not started.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub halts_cells: bool,
     #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
     pub env: IndexMap<String, String>,
+    /// Some text holds a placeholder that only the runner can fill: then every text that may have one is written as in
+    /// a file, braces doubled.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub late: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub timeout_ms: Option<u64>,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub may_fail: bool,
     pub checkout: Checkout,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub extras: Option<Box<Extras>>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlannedTake {
+    /// The job taken from, or the first of its cells.
     pub job: usize,
+    /// How many cells, from `job` on, are taken from.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub cells: usize,
     pub artifact: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
+    /// Each cell's files go in a folder of their own, named by the cell.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub apart: bool,
+}
+
+fn one() -> usize {
+    1
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
+fn is_one(count: &usize) -> bool {
+    *count == 1
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -69,6 +137,12 @@ pub struct Wait {
     /// True when something is taken, not only awaited.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub takes: bool,
+    /// Another cell of the same job that must end first, since only so many run at once.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub at_once: bool,
+    /// However it ends.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub any_end: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -76,97 +150,6 @@ pub struct Wait {
 pub enum WaitOn {
     Job(usize),
     Stage(usize),
-}
-
-pub(super) fn build(pipeline: &Pipeline, graph: &Graph, name: &str, occasion: &Occasion) -> Plan {
-    let stages = stage_order(graph);
-    let new_stage = inverse(&stages);
-    let mut jobs: Vec<usize> = (0..pipeline.jobs.len()).collect();
-    jobs.sort_by_key(|&job| new_stage[graph.stage_of[job]]);
-    let new_job = inverse(&jobs);
-    let mut build = Build { pipeline, graph, new_stage: &new_stage, new_job: &new_job };
-    Plan {
-        version: 1,
-        pipeline: name.to_owned(),
-        title: pipeline.title.clone(),
-        occasion: occasion.clone(),
-        stages: stages.iter().map(|&stage| build.stage(stage)).collect(),
-        jobs: jobs.iter().map(|&job| build.job(job)).collect(),
-    }
-}
-
-/// Stages so that none stands before one it waits for; otherwise as first named.
-fn stage_order(graph: &Graph) -> Vec<usize> {
-    let mut order: Vec<usize> = (0..graph.stages.names.len()).collect();
-    order.sort_by_key(|&stage| graph.stages.before[stage].count_ones(..));
-    order
-}
-
-fn inverse(order: &[usize]) -> Vec<usize> {
-    let mut places = vec![0; order.len()];
-    for (place, &item) in order.iter().enumerate() {
-        places[item] = place;
-    }
-    places
-}
-
-struct Build<'a> {
-    pipeline: &'a Pipeline,
-    graph: &'a Graph,
-    new_stage: &'a [usize],
-    new_job: &'a [usize],
-}
-
-impl Build<'_> {
-    fn stage(&mut self, stage: usize) -> PlannedStage {
-        let mut before: Vec<usize> = self.graph.stages.before[stage].ones().map(|earlier| self.new_stage[earlier]).collect();
-        before.sort_unstable();
-        PlannedStage { name: self.graph.stages.names[stage].clone(), before }
-    }
-
-    fn job(&mut self, at: usize) -> PlannedJob {
-        let (job, defaults) = (&self.pipeline.jobs[at], &self.pipeline.defaults);
-        let mut env = self.pipeline.env.clone();
-        env.extend(defaults.env.clone());
-        env.extend(job.env.clone());
-        PlannedJob {
-            id: job.id(),
-            stage: self.new_stage[self.graph.stage_of[at]],
-            name: job.name.clone(),
-            steps: job.steps.clone(),
-            labels: job.labels.clone().or_else(|| defaults.labels.clone()).unwrap_or_default(),
-            takes: self.takes(at, job),
-            gives: job.gives.clone(),
-            waits: self.waits(at),
-            ordered: self.graph.ordered(self.pipeline, at),
-            env,
-            timeout_ms: job.timeout_ms.or(defaults.timeout_ms),
-            may_fail: job.may_fail.or(defaults.may_fail).unwrap_or(false),
-            checkout: job.checkout.clone().or_else(|| defaults.checkout.clone()).unwrap_or_default(),
-        }
-    }
-
-    fn takes(&self, at: usize, job: &Job) -> Vec<PlannedTake> {
-        let from = self.graph.takes[at].iter().map(|(from, _)| self.new_job[*from]);
-        let pairs = from.zip(&job.takes);
-        pairs.map(|(from, take)| PlannedTake { job: from, artifact: take.value.artifact.clone(), to: take.value.to.clone() }).collect()
-    }
-
-    fn waits(&self, at: usize) -> Vec<Wait> {
-        let taken = self.graph.takes[at].iter().map(|(from, _)| Wait { on: WaitOn::Job(self.new_job[*from]), takes: true });
-        let after = self.graph.after[at].iter().map(|(after, _)| {
-            let on = match *after {
-                After::Job(job) => WaitOn::Job(self.new_job[job]),
-                After::Stage(stage) => WaitOn::Stage(self.new_stage[stage]),
-            };
-            Wait { on, takes: false }
-        });
-        let mut waits: Vec<Wait> = Vec::new();
-        for wait in taken.chain(after) {
-            if !waits.iter().any(|known| known.on == wait.on) {
-                waits.push(wait);
-            }
-        }
-        waits
-    }
+    /// All cells of a job: the first one's number, and how many.
+    Cells(usize, usize),
 }

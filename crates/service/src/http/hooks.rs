@@ -7,7 +7,6 @@ use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
-use ordotaxis_core::plan::{Event, Occasion};
 use serde_json::{Value, json};
 
 pub(super) async fn receive(
@@ -26,13 +25,12 @@ pub(super) async fn receive(
     let delivery = profile.verified(header, &body, &project.hook_secret, now / 1000).ok_or_else(refused)?;
     let body: Value = serde_json::from_slice(&body)
         .map_err(|error| ApiError::new(StatusCode::BAD_REQUEST, "not-json", format!("the body is not JSON: {error}")))?;
-    let Some(pushed) = profile.push(&body) else {
+    let Some(occasion) = profile.occasion(&body) else {
         return Ok(Json(json!({ "accepted": false, "why": "not an event that starts anything" })));
     };
-    if pushed.commit.chars().all(|c| c == '0') {
-        return Ok(Json(json!({ "accepted": false, "why": "the branch was removed" })));
+    if occasion.commit.chars().all(|c| c == '0') {
+        return Ok(Json(json!({ "accepted": false, "why": "the branch or tag was removed" })));
     }
-    let occasion = Occasion { event: Event::Push, branch: Some(pushed.branch), commit: pushed.commit, by: pushed.by };
     let text = serde_json::to_string(&occasion).unwrap_or_default();
     let new = app.records.add_occasion(project.id, &delivery, &text, now).await?;
     if new {

@@ -11,6 +11,7 @@ mod hooks;
 mod keyed;
 mod live;
 mod logs;
+mod pipelines;
 mod projects;
 mod protocol;
 mod runners;
@@ -52,6 +53,11 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(runs::plan))
         .routes(routes!(runs::why))
         .routes(routes!(runs::stop))
+        .routes(routes!(pipelines::schema))
+        .routes(routes!(pipelines::check))
+        .routes(routes!(pipelines::list))
+        .routes(routes!(pipelines::draft))
+        .routes(routes!(pipelines::versions, pipelines::store))
         .routes(routes!(logs::read))
         .routes(routes!(artifacts::list))
         .routes(routes!(artifacts::fetch))

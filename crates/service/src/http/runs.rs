@@ -6,12 +6,12 @@ use super::projects;
 use super::views::{find_run, plan_of, run_views, whole_run};
 use crate::app::App;
 use crate::keeper::{Command, StopRefused};
-use crate::occasions::{begin, pipeline_files};
+use crate::occasions::{Begun, OccasionError, PipelineFile, begin, complete, pipeline_files};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
-use ordotaxis_core::language::nearest;
-use ordotaxis_core::plan::{Event, Occasion};
+use ordotaxis_core::language::{Code, has_errors, nearest};
+use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan as core_plan};
 use ordotaxis_git::Mirror;
 use ordotaxis_store::Project;
 use ordotaxis_wire::ask::{NewRun, Stop};
@@ -116,10 +116,10 @@ pub(super) async fn start(
     }
     let reference = ask.reference.clone().unwrap_or_else(|| project.main_branch.clone());
     let id = resolve(&mirror, &project, &reference).await?;
-    let files = pipeline_files(&mirror, &id).await.map_err(|error| git_problem(&error))?;
+    let files = pipeline_files(&app, &project, &mirror, &id).await.map_err(|error| away(&error))?;
     let name = ask.pipeline.unwrap_or_else(|| "main".into());
-    let known: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
-    let Some(file) = files.iter().find(|(known, _)| *known == name) else {
+    let known: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
+    let Some(file) = files.iter().find(|file| file.name == name) else {
         let detail = format!(
             "commit {} has no pipeline {name}; it has: {}",
             id.get(..10).unwrap_or(&id),
@@ -127,15 +127,45 @@ pub(super) async fn start(
         );
         return Err(ApiError::field("/pipeline", detail));
     };
-    let commit = mirror.commit(&id).await.map_err(|error| git_problem(&error))?;
     let branch = mirror.branches().await.unwrap_or_default().into_iter().find(|branch| *branch == reference);
-    let occasion = Occasion { event: Event::ByHand, branch, commit: id, by: Some(by) };
-    let begun = begin(&app, &project, &occasion, &mirror, &commit, (&file.0, &file.1)).await;
-    let key = begun.map_err(|error| ApiError::new(StatusCode::BAD_GATEWAY, "cannot-begin", error.to_string()))?;
-    let key =
-        key.ok_or_else(|| ApiError::field("/pipeline", format!("pipeline {name} says `by_hand = false`: nobody may start it by hand")))?;
+    let inputs = ask.inputs.into_iter().collect();
+    let by_hand = Occasion { event: Event::ByHand, branch, commit: id, by: Some(by), inputs, only: ask.jobs, ..Occasion::default() };
+    // A rehearsal plays through another occasion than the one that it is.
+    let occasion = match &app.settings.rehearsal {
+        Some(played) => Occasion { commit: by_hand.commit.clone(), only: by_hand.only, ..played.clone() },
+        None => by_hand,
+    };
+    unfit_inputs(file, &occasion)?;
+    let known = complete(&mirror, &project, &occasion).await.map_err(|error| away(&error))?;
+    let key = match begin(&app, &project, &known, file).await.map_err(|error| away(&error))? {
+        Begun::Run(key) => key,
+        Begun::Known => return Err(ApiError::new(StatusCode::CONFLICT, "run-known", "this commit has a run of that pipeline already")),
+        Begun::Unwanted => {
+            return Err(ApiError::field("/pipeline", format!("pipeline {name} says `by_hand = false`: nobody may start it by hand")));
+        }
+    };
     let row = find_run(&app, &project.name, key.number).await?;
     Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)))
+}
+
+/// Inputs and jobs that the file does not know are the caller's mistake, not the file's.
+fn unfit_inputs(file: &PipelineFile, occasion: &Occasion) -> Result<(), ApiError> {
+    let lent = Lent::new();
+    let source = Source { text: &file.text, name: &file.name, lent: &lent };
+    let Err(found) = core_plan(source, occasion) else { return Ok(()) };
+    let own = found.iter().find(|found| {
+        let about_inputs = matches!(found.code, Code::Given | Code::UnknownInput) && !occasion_free(&file.text);
+        about_inputs || (found.code == Code::UnknownJob && found.span == (0..0))
+    });
+    let Some(own) = own else { return Ok(()) };
+    let hint = own.hint.as_ref().map(|hint| format!("; {hint}")).unwrap_or_default();
+    let pointer = if own.code == Code::UnknownJob { "/jobs" } else { "/inputs" };
+    Err(ApiError::field(pointer, format!("{}{hint}", own.message)))
+}
+
+/// Whether the file has mistakes whatever the occasion: those are told as a run's.
+fn occasion_free(text: &str) -> bool {
+    has_errors(&check(text))
 }
 
 async fn resolve(mirror: &Mirror, project: &Project, reference: &str) -> Result<String, ApiError> {
@@ -153,7 +183,7 @@ async fn resolve(mirror: &Mirror, project: &Project, reference: &str) -> Result<
     }
 }
 
-fn git_problem(error: &ordotaxis_git::GitError) -> ApiError {
+fn away(error: &OccasionError) -> ApiError {
     ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", error.to_string())
 }
 

@@ -7,9 +7,11 @@ use crate::clock;
 use crate::keeper::Command;
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::State;
+use ordotaxis_core::language::Severity;
 use ordotaxis_core::plan::{Event, Plan};
 use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
 use ordotaxis_wire::moment;
+use ordotaxis_wire::plan::DiagnosticView;
 use ordotaxis_wire::view::{AttemptView, JobView, OccasionView, RunView, StateCount};
 use std::collections::HashMap;
 use std::sync::{Arc, PoisonError};
@@ -64,13 +66,14 @@ pub(super) async fn run_views(app: &App, rows: Vec<RunRow>) -> Result<Vec<RunVie
 async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<RunView, ApiError> {
     let state = state_of(&row.state);
     let took = row.started_at.map(|started| row.ended_at.unwrap_or_else(clock::now) - started);
+    let diagnostics: Vec<DiagnosticView> = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
+    let broken = diagnostics.iter().any(|found| found.severity == Severity::Error);
     let words = match (&row.why, state.is_end()) {
-        (Some(why), true) if row.diagnostics.is_none() => why.clone(),
+        (Some(why), true) if !broken => why.clone(),
         _ => sentence(state, &summary(&counts), took, row.why.as_deref()),
     };
     let mut past = app.records.passed_durations(&row.project, &row.pipeline, row.id).await?;
     past.sort_unstable();
-    let diagnostics = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
     Ok(RunView {
         run: format!("{}/{}", row.project, row.number),
         project: row.project,
@@ -84,7 +87,7 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         commit_title: row.commit_title,
         commit_author: row.commit_author,
         branch: row.branch,
-        occasion: OccasionView { event: if row.event == "push" { Event::Push } else { Event::ByHand }, by: row.started_by },
+        occasion: OccasionView { event: event_of(&row.event), by: row.started_by, tag: row.tag, target: row.target },
         created_at: moment(row.created_at),
         started_at: row.started_at.map(moment),
         ended_at: row.ended_at.map(moment),
@@ -93,6 +96,10 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         jobs: None,
         diagnostics,
     })
+}
+
+fn event_of(word: &str) -> Event {
+    Event::ALL.into_iter().find(|event| event.word() == word).unwrap_or_default()
 }
 
 fn summary(counts: &[StateCount]) -> Summary {

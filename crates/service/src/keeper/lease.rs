@@ -3,6 +3,7 @@
 use super::RunInfo;
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Run;
+use ordotaxis_core::plan::{Plan, PlannedTake};
 use ordotaxis_wire::runner::{AttemptId, Lease, LeaseTake};
 use std::collections::HashMap;
 
@@ -12,17 +13,15 @@ pub(super) type Given = HashMap<(usize, String), String>;
 pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
     let planned = &run.plan().jobs[job];
     let attempt = run.jobs()[job].attempt;
-    let takes = planned.takes.iter().map(|take| LeaseTake {
-        name: format!("{}/{}", run.plan().jobs[take.job].id, take.artifact),
-        digest: given.get(&(take.job, take.artifact.clone())).cloned(),
-        to: take.to.clone(),
-    });
+    let takes =
+        planned.takes.iter().flat_map(|take| (take.job..take.job + take.cells).map(move |from| take_of(run.plan(), given, take, from)));
     Lease {
         attempt: AttemptId { run: info.id, job, attempt },
         project: info.project.clone(),
         git_url: info.git_url.clone(),
         commit: info.commit.clone(),
         branch: info.branch.clone(),
+        merge: info.merge.clone(),
         run: format!("{}/{}", info.project, info.number),
         job: planned.id.clone(),
         steps: planned.steps.clone(),
@@ -31,7 +30,20 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         gives: planned.gives.clone(),
         checkout: planned.checkout.clone(),
         timeout_ms: planned.timeout_ms,
+        late: planned.late,
     }
+}
+
+/// One artifact of one job or cell. Those of several cells lie apart, each in a folder named by its cell.
+fn take_of(plan: &Plan, given: &Given, take: &PlannedTake, from: usize) -> LeaseTake {
+    let giver = &plan.jobs[from];
+    let folder = giver.cell.values().map(String::as_str).collect::<Vec<_>>().join(",");
+    let to = match (&take.to, take.apart) {
+        (to, false) => to.clone(),
+        (None, true) => Some(folder),
+        (Some(to), true) => Some(format!("{}/{folder}", to.trim_end_matches('/'))),
+    };
+    LeaseTake { name: format!("{}/{}", giver.id, take.artifact), digest: given.get(&(from, take.artifact.clone())).cloned(), to }
 }
 
 /// What a step finds in its environment, as the language guide lists it; the job's own variables come last.
@@ -48,12 +60,20 @@ fn environment(info: &RunInfo, run: &Run, job: usize, public_url: &str) -> Index
     set("ORDOTAXIS_ATTEMPT", run.jobs()[job].attempt.to_string());
     set("ORDOTAXIS_EVENT", plan.occasion.event.word().into());
     set("ORDOTAXIS_BRANCH", info.branch.clone().unwrap_or_default());
-    set("ORDOTAXIS_TAG", String::new());
-    set("ORDOTAXIS_TARGET", String::new());
+    let occasion = &plan.occasion;
+    set("ORDOTAXIS_TAG", occasion.tag.clone().unwrap_or_default());
+    set("ORDOTAXIS_TARGET", occasion.target.clone().unwrap_or_default());
     set("ORDOTAXIS_COMMIT", info.commit.clone());
     set("ORDOTAXIS_COMMIT_TIME", ordotaxis_wire::moment(info.commit_time.saturating_mul(1000)).to_string());
     set("ORDOTAXIS_URL", format!("{public_url}/runs/{}/{}", info.project, info.number));
     set("SOURCE_DATE_EPOCH", info.commit_time.to_string());
+    for (name, value) in &occasion.inputs {
+        env.insert(format!("ORDOTAXIS_INPUT_{}", name.to_uppercase().replace('-', "_")), value.clone());
+    }
+    if planned.late {
+        // All of the environment is then written as in a file.
+        env.values_mut().for_each(|value| *value = value.replace('{', "{{"));
+    }
     env.extend(planned.env.clone());
     env
 }

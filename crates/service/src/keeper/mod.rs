@@ -29,10 +29,14 @@ pub(crate) struct RunInfo {
     pub(crate) number: i64,
     pub(crate) project_id: i64,
     pub(crate) project: String,
+    pub(crate) main_branch: String,
     pub(crate) git_url: String,
     pub(crate) commit: String,
     pub(crate) commit_time: i64,
     pub(crate) branch: Option<String>,
+    pub(crate) merge: Option<ordotaxis_wire::runner::Merge>,
+    /// Where verdicts go.
+    pub(crate) told_on: String,
 }
 
 /// The caller's word does not count (any more): a runner with an old session or attempt.
@@ -111,6 +115,8 @@ pub(crate) struct Keeper {
     pub(crate) journal: watch::Receiver<i64>,
     /// Rings when there may be something in the outbox.
     pub(crate) outbox: Arc<Notify>,
+    /// Rings when an occasion was written down.
+    pub(crate) occasions: Arc<Notify>,
 }
 
 impl Keeper {

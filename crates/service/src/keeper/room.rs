@@ -6,8 +6,8 @@ use super::{Command, Holders, RunInfo, RunnerNow, Stale, StopRefused, Whys};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::dispatch::{self, Offer};
 use ordotaxis_core::engine::{Event, Refused, Run, State, why_job};
-use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{AttemptRow, JobRow, Message, RunChange, RunnerRow, StepRows, StoredArtifact};
+use ordotaxis_core::plan::{Event as Happened, Occasion, Plan};
+use ordotaxis_store::{AttemptRow, JobRow, Message, PassedRun, RunChange, RunnerRow, StepRows, StoredArtifact};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::{LiveEvent, PhaseView};
@@ -239,11 +239,16 @@ impl Room {
         let why = ended.map(|_| sentence);
         self.touched.rows.runs.push(RunChange { id, state, why, started: going.started, ended });
         let body = serde_json::to_string(&message).unwrap_or_default();
-        let mut send = |kind| self.touched.rows.outbox.push((going.info.project_id, going.info.commit.clone(), kind, body.clone()));
+        let mut send = |kind| self.touched.rows.outbox.push((going.info.project_id, going.info.told_on.clone(), kind, body.clone()));
         send("status");
         if ended.is_some() {
             send("note");
             self.touched.ended.push(id);
+        }
+        if state == State::Passed
+            && let Some(passed) = passed_run(&going.info, going.run.plan())
+        {
+            self.touched.rows.passed.push(passed);
         }
         self.note_run(id);
     }
@@ -553,4 +558,22 @@ impl Room {
         rows.attempts = std::mem::take(&mut self.touched.attempts).into_values().collect();
         rows
     }
+}
+
+/// What pipelines that listen for this one are told. A proposal's run leads to nothing: it is nobody's state yet. Other
+/// projects go on from the main branch or a tag only.
+fn passed_run(info: &RunInfo, plan: &Plan) -> Option<PassedRun> {
+    let occasion = &plan.occasion;
+    if occasion.event == Happened::Proposal {
+        return None;
+    }
+    let name = format!("{}/{}", info.project, plan.pipeline);
+    let mut led_by = occasion.led_by.clone();
+    led_by.push(name.clone());
+    let told = Occasion { event: Happened::Pipeline, pipeline: Some(name.clone()), led_by, ..Occasion::default() };
+    let own = Occasion { branch: occasion.branch.clone(), tag: occasion.tag.clone(), commit: info.commit.clone(), ..told.clone() };
+    let settled = occasion.tag.is_some() || occasion.branch.as_ref() == Some(&info.main_branch);
+    let json = |occasion: &Occasion| serde_json::to_string(occasion).unwrap_or_default();
+    let delivery = format!("passed {}/{}", info.project, info.number);
+    Some(PassedRun { project_id: info.project_id, name, delivery, own: json(&own), others: settled.then(|| json(&told)) })
 }

@@ -3,7 +3,7 @@
 use super::room::Room;
 use super::{Command, Holders, RunInfo, Stale, StopRefused};
 use ordotaxis_core::engine::{Outcome, State};
-use ordotaxis_core::plan::{Event, Occasion, plan};
+use ordotaxis_core::plan::{Event, Lent, Occasion, Source, plan};
 use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn};
 use std::sync::Arc;
 use std::time::Duration;
@@ -32,17 +32,21 @@ impl Stage {
     }
 
     fn begin(&mut self, id: i64) {
-        let occasion = Occasion { event: Event::Push, branch: Some("main".into()), commit: "c1".into(), by: None };
-        let plan = Arc::new(plan(TWO_JOBS, "main", &occasion).expect("a plan"));
+        let occasion = Occasion { event: Event::Push, branch: Some("main".into()), commit: "c1".into(), ..Occasion::default() };
+        let lent = Lent::new();
+        let plan = Arc::new(plan(Source { text: TWO_JOBS, name: "main", lent: &lent }, &occasion).expect("a plan").plan);
         let info = RunInfo {
             id,
             number: 3,
             project_id: 1,
             project: "tidegauge".into(),
+            main_branch: "main".into(),
             git_url: "http://forge/x.git".into(),
             commit: "c1".into(),
             commit_time: 5,
             branch: Some("main".into()),
+            merge: None,
+            told_on: "c1".into(),
         };
         self.tell(Command::Begin { info, plan });
     }

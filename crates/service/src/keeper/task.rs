@@ -28,9 +28,9 @@ pub(crate) async fn start(
     let (sender, commands) = mpsc::channel(1024);
     let holders = Holders::default();
     let (journal_sender, journal) = watch::channel(records.journal_end().await?);
-    let outbox = Arc::new(Notify::new());
-    let keeper = Keeper { sender, holders: holders.clone(), journal, outbox: outbox.clone() };
-    let mut task = Task { records, lease, public_url, holders, journal: journal_sender, outbox, room: None };
+    let (outbox, occasions) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
+    let keeper = Keeper { sender, holders: holders.clone(), journal, outbox: outbox.clone(), occasions: occasions.clone() };
+    let mut task = Task { records, lease, public_url, holders, journal: journal_sender, outbox, occasions, room: None };
     task.restore().await?;
     let handle = tokio::spawn(task.work(commands, stop));
     Ok((keeper, handle))
@@ -43,6 +43,7 @@ struct Task {
     holders: Holders,
     journal: watch::Sender<i64>,
     outbox: Arc<Notify>,
+    occasions: Arc<Notify>,
     room: Option<Room>,
 }
 
@@ -57,15 +58,19 @@ impl Task {
             let jobs = jobs.into_iter().map(ordotaxis_store::JobRow::restore).collect::<Result<_, _>>()?;
             let artifacts = self.records.artifacts(stored.id).await?.into_iter();
             let given: Given = artifacts.map(|row| ((usize::try_from(row.job).unwrap_or(0), row.name), row.digest)).collect();
+            let merge: Option<ordotaxis_wire::runner::Merge> = stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
             let info = RunInfo {
                 id: stored.id,
                 number: stored.number,
                 project_id: project.id,
                 project: project.name,
+                main_branch: project.main_branch,
                 git_url: project.git_url,
-                commit: stored.commit_id,
+                commit: stored.commit_id.clone(),
                 commit_time: stored.commit_time,
                 branch: stored.branch,
+                told_on: merge.as_ref().map_or_else(|| stored.commit_id.clone(), |merge| merge.head.clone()),
+                merge,
             };
             let unbegun = state == State::Waiting;
             let going = Going { info: info.clone(), run: Run::restore(Arc::new(plan), jobs, state), given, started: stored.started_at };
@@ -127,6 +132,9 @@ impl Task {
             let journal = self.records.write_step(&rows, now).await?;
             if let Some(newest) = journal.iter().map(|row| row.id).max() {
                 self.journal.send_replace(newest);
+            }
+            if !rows.passed.is_empty() {
+                self.occasions.notify_one();
             }
             if !rows.outbox.is_empty() {
                 self.outbox.notify_one();

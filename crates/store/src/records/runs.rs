@@ -18,6 +18,12 @@ pub struct NewRunRow<'a> {
     pub commit_author: &'a str,
     pub commit_time: i64,
     pub branch: Option<&'a str>,
+    pub tag: Option<&'a str>,
+    pub target: Option<&'a str>,
+    /// JSON: the commits that were merged for a proposal.
+    pub merged: Option<&'a str>,
+    /// Where verdicts go: the commit itself, or what a proposal offers.
+    pub told_on: &'a str,
     pub event: &'a str,
     pub started_by: Option<&'a str>,
     pub plan: Option<&'a Plan>,
@@ -45,6 +51,8 @@ pub struct RunRow {
     pub commit_title: String,
     pub commit_author: String,
     pub branch: Option<String>,
+    pub tag: Option<String>,
+    pub target: Option<String>,
     pub event: String,
     pub started_by: Option<String>,
     pub diagnostics: Option<String>,
@@ -65,6 +73,7 @@ pub struct StoredRun {
     pub commit_id: String,
     pub commit_time: i64,
     pub branch: Option<String>,
+    pub merged: Option<String>,
     pub started_at: Option<i64>,
     pub plan: String,
 }
@@ -94,8 +103,8 @@ impl Records {
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, event, started_by, plan, diagnostics, created_at, started_at, ended_at)
-                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(run.project_id)
             .bind(number)
@@ -108,6 +117,9 @@ impl Records {
             .bind(run.commit_author)
             .bind(run.commit_time)
             .bind(run.branch)
+            .bind(run.tag)
+            .bind(run.target)
+            .bind(run.merged)
             .bind(run.event)
             .bind(run.started_by)
             .bind(plan)
@@ -126,7 +138,7 @@ impl Records {
         for (kind, body) in outbox(number) {
             sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
                 .bind(run.project_id)
-                .bind(run.commit_id)
+                .bind(run.told_on)
                 .bind(kind)
                 .bind(body)
                 .bind(now)
@@ -139,7 +151,7 @@ impl Records {
 
     /// Every run that has not ended, oldest first.
     pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
-        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, started_at, plan
+        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan
                    FROM runs WHERE ended_at IS NULL AND plan IS NOT NULL ORDER BY id";
         Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
     }

@@ -91,6 +91,8 @@ pub struct StepRows {
     pub runs: Vec<RunChange>,
     /// (run, JSON of the live event)
     pub journal: Vec<(i64, String)>,
+    /// Runs that passed, for those that listen.
+    pub passed: Vec<PassedRun>,
     /// (project, commit, kind, JSON of the message)
     pub outbox: Vec<(i64, String, &'static str, String)>,
 }
@@ -133,6 +135,20 @@ impl Records {
                 .bind(&artifact.digest)
                 .bind(artifact.bytes)
                 .bind(artifact.files)
+                .execute(&mut *tx)
+                .await?;
+        }
+        for run in &rows.passed {
+            let sql = "INSERT INTO occasions (project_id, delivery, body, received_at, next_at)
+                       SELECT DISTINCT project_id, ?2, CASE WHEN project_id = ?3 THEN ?4 ELSE ?5 END, ?6, ?6 FROM listens
+                       WHERE passed = ?1 AND (project_id = ?3 OR ?5 IS NOT NULL) ON CONFLICT DO NOTHING";
+            sqlx::query(sql)
+                .bind(&run.name)
+                .bind(&run.delivery)
+                .bind(run.project_id)
+                .bind(&run.own)
+                .bind(&run.others)
+                .bind(now)
                 .execute(&mut *tx)
                 .await?;
         }
@@ -198,4 +214,16 @@ async fn write_journal(tx: &mut SqliteConnection, rows: &[(i64, String)], now: i
     }
     let sql = "INSERT INTO journal (run_id, at, body) SELECT value ->> 0, ?, value ->> 1 FROM json_each(?) RETURNING id, run_id, body";
     Ok(sqlx::query_as(sql).bind(now).bind(json(rows)?).fetch_all(tx).await?)
+}
+
+/// A run that passed, as those that listen for it are told: JSON occasions for pipelines of its own project, and for
+/// others (none when it is not theirs to go on from).
+#[derive(Debug, Clone)]
+pub struct PassedRun {
+    pub project_id: i64,
+    /// `PROJECT/PIPELINE`
+    pub name: String,
+    pub delivery: String,
+    pub own: String,
+    pub others: Option<String>,
 }

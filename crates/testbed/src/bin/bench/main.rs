@@ -1,22 +1,31 @@
 //! `cargo xtask bench`: each figure beside its physical limit, measured in the same run, alternating where two are
 //! compared. Prints a Markdown table for `docs/figures.md`. Load is bounded and stays on this machine.
 
-use ordotaxis_core::plan::{Event, Occasion, plan};
 use ordotaxis_testbed::{Process, RunnerOptions, World, until};
 use serde_json::Value;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+mod planning;
+
 const CONFIG: &str = "lease = \"20s\"\nbeat = \"5s\"\n";
 
 #[tokio::main]
 async fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
+    if let [part, count] = wanted.as_slice()
+        && let Some(part) = part.strip_prefix("peak-")
+    {
+        return planning::peak(part, count.parse().expect("a number of jobs"));
+    }
     let chosen = |name: &str| wanted.is_empty() || wanted.iter().any(|one| one == name);
     println!("| figure | measured | its limit | |\n|---|---|---|---|");
     if chosen("plan") {
-        plans();
+        planning::plans();
+    }
+    if chosen("check") {
+        planning::check_process(&ordotaxis());
     }
     if chosen("start") {
         push_to_start().await;
@@ -57,43 +66,6 @@ fn percentile(values: &[f64], share: f64) -> f64 {
 
 fn ms(duration: Duration) -> f64 {
     duration.as_secs_f64() * 1000.0
-}
-
-/// A pipeline of `count` jobs, each after up to three earlier ones.
-fn wide_pipeline(count: usize) -> String {
-    let mut text = String::from("language = 1\n");
-    for job in 0..count {
-        let after: Vec<String> = [1, 7, 31].iter().filter(|back| **back <= job).map(|back| format!("\"a.j{}\"", job - back)).collect();
-        text += &format!("[job.a.j{job}]\nsteps = [\"true\"]\nafter = [{}]\n", after.join(", "));
-    }
-    text
-}
-
-/// Text → plan, beside what the TOML parser alone takes for the same text.
-fn plans() {
-    let occasion = Occasion { event: Event::ByHand, branch: None, commit: String::new(), by: None };
-    for count in [1_000, 10_000] {
-        let text = wide_pipeline(count);
-        let (mut ours, mut parse) = (Vec::new(), Vec::new());
-        for _ in 0..9 {
-            let begin = Instant::now();
-            let planned = plan(&text, "main", &occasion).expect("a plan");
-            ours.push(ms(begin.elapsed()));
-            assert_eq!(planned.jobs.len(), count);
-            let begin = Instant::now();
-            let (table, errors) = toml::de::DeTable::parse_recoverable(&text);
-            parse.push(ms(begin.elapsed()));
-            assert!(errors.is_empty() && !table.get_ref().is_empty());
-        }
-        let (ours, parse) = (median(ours), median(parse));
-        let note = format!("{:.1} times", ours / parse);
-        row(
-            &format!("plan of {count} jobs with 3 edges each"),
-            &format!("{ours:.1} ms"),
-            &format!("TOML parse alone {parse:.1} ms"),
-            &note,
-        );
-    }
 }
 
 async fn world() -> World {

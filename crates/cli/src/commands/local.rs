@@ -1,0 +1,83 @@
+//! What commands that need no service know of the folder they run in: its git, the occasion to plan for, and what the
+//! file borrows, kept in mirrors of the user's cache folder.
+
+use super::Failure;
+use crate::options::{EventChoice, OccasionOptions};
+use indexmap::IndexMap;
+use ordotaxis_core::plan::{Event, Lent, Occasion, borrows};
+use ordotaxis_git::Mirrors;
+use sha2::{Digest, Sha256};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+/// What git says in this folder; none where it fails or is missing.
+pub(super) fn git(dir: &Path, args: &[&str]) -> Option<String> {
+    let output = Command::new("git").arg("-C").arg(dir).args(args).env("GIT_TERMINAL_PROMPT", "0").output().ok()?;
+    output.status.success().then(|| String::from_utf8_lossy(&output.stdout).trim_end().to_owned())
+}
+
+pub(super) fn branch(dir: &Path) -> String {
+    git(dir, &["symbolic-ref", "--quiet", "--short", "HEAD"]).filter(|branch| !branch.is_empty()).unwrap_or_else(|| "main".into())
+}
+
+/// `NAME=VALUE` each.
+pub(super) fn inputs(options: &[String]) -> Result<IndexMap<String, String>, Failure> {
+    let pair = |text: &String| {
+        let (name, value) = text.split_once('=').filter(|(name, _)| !name.is_empty())?;
+        Some((name.to_owned(), value.to_owned()))
+    };
+    let unfit = |text: &String| Failure::new(2, format!("`--input {text}` is not NAME=VALUE"), "such as --input station=lock-gate");
+    options.iter().map(|text| pair(text).ok_or_else(|| unfit(text))).collect()
+}
+
+/// The occasion that the options name; what they leave out comes from the folder.
+pub(super) fn occasion(options: &OccasionOptions, dir: &Path) -> Result<Occasion, Failure> {
+    let event = match options.event {
+        Some(EventChoice::Push) => Event::Push,
+        Some(EventChoice::Proposal) => Event::Proposal,
+        Some(EventChoice::Tag) => Event::Tag,
+        Some(EventChoice::Schedule) => Event::Schedule,
+        Some(EventChoice::ByHand) => Event::ByHand,
+        Some(EventChoice::Pipeline) => Event::Pipeline,
+        None if options.tag.is_some() => Event::Tag,
+        None if options.target.is_some() => Event::Proposal,
+        None if !options.input.is_empty() => Event::ByHand,
+        None => Event::Push,
+    };
+    let named = |what: &str| Failure::new(2, format!("--event {} needs --{what}", event.word()), format!("name the {what} it is about"));
+    let branch = || options.branch.clone().unwrap_or_else(|| branch(dir));
+    let mut occasion = Occasion { event, inputs: inputs(&options.input)?, ..Occasion::default() };
+    match event {
+        Event::Tag => occasion.tag = Some(options.tag.clone().ok_or_else(|| named("tag"))?),
+        Event::Proposal => {
+            occasion.target = Some(options.target.clone().ok_or_else(|| named("target"))?);
+            occasion.source = Some(branch());
+        }
+        _ => occasion.branch = Some(branch()),
+    }
+    occasion.changed = (!options.changed.is_empty()).then(|| options.changed.clone());
+    occasion.author = git(dir, &["config", "user.name"]);
+    Ok(occasion)
+}
+
+/// Fetches what a file borrows. What cannot be had stands there with the reason.
+pub(super) async fn lend(text: &str) -> Lent {
+    let mut lent = Lent::new();
+    let wanted = borrows(text);
+    if wanted.is_empty() {
+        return lent;
+    }
+    let mirrors = Mirrors::new(cache().join("borrowed"));
+    for (name, borrow) in wanted {
+        let borrow = borrow.value;
+        let digest: String = Sha256::digest(borrow.git.as_bytes()).iter().take(10).map(|byte| format!("{byte:02x}")).collect();
+        let mirror = mirrors.get(&digest, &borrow.git);
+        lent.insert(name, ordotaxis_service::lend_from(&mirror, &borrow).await);
+    }
+    lent
+}
+
+fn cache() -> PathBuf {
+    use etcetera::BaseStrategy;
+    etcetera::choose_base_strategy().map_or_else(|_| std::env::temp_dir(), |strategy| strategy.cache_dir()).join("ordotaxis")
+}

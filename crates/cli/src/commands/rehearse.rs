@@ -1,0 +1,287 @@
+//! `rehearse`: the plan run here. A copy of the working tree becomes a commit in a repository of its own; a private
+//! service and a runner in this process run it, so that the engine, the isolation and the steps are the same as
+//! anywhere. Nobody is told of it, and all of it is gone afterwards but what was asked to be kept.
+
+use super::{Done, Failure, artifacts, check, failed, local, logs, plan, serve, watch};
+use crate::api::Api;
+use crate::options::{IsolationChoice, OccasionOptions};
+use crate::out;
+use crate::reference::RunRef;
+use ordotaxis_core::language::{counted, has_errors};
+use ordotaxis_core::plan::{Occasion, Source, plan as make_plan};
+use ordotaxis_runner::{Isolation, Leave, Settings as RunnerSettings, enrol, work};
+use ordotaxis_service::{Settings, Shutdown, serve as run_service};
+use ordotaxis_wire::ask::{Invitation, NewProject, NewRun};
+use ordotaxis_wire::view::{ArtifactView, ProjectView, RunView};
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+use tokio::sync::oneshot;
+use tokio_util::sync::CancellationToken;
+
+pub(super) struct Ask {
+    pub(super) jobs: Vec<String>,
+    pub(super) pipeline: String,
+    pub(super) slots: u32,
+    pub(super) only_changed: bool,
+    pub(super) keep: Option<PathBuf>,
+    pub(super) isolation: Option<IsolationChoice>,
+    pub(super) mounts: bool,
+    pub(super) json: bool,
+}
+
+pub(super) async fn rehearse(ask: Ask, options: &OccasionOptions) -> Done {
+    let root = root();
+    let file = if ask.pipeline == "main" { root.join("ordotaxis.toml") } else { root.join(format!("ordotaxis/{}.toml", ask.pipeline)) };
+    let text = check::read(&file)?;
+    let mut occasion = Occasion { only: ask.jobs.clone(), ..local::occasion(options, &root)? };
+    let place = tempfile::Builder::new().prefix("ordotaxis-rehearsal-").tempdir().map_err(|error| cannot("a folder for it", &error))?;
+    let copy = Copy::of(&root, place.path(), &occasion)?;
+    if ask.only_changed {
+        occasion.changed = Some(copy.changed.clone().unwrap_or_default());
+    }
+    let Some(labels) = planned(&file, &text, &ask, &occasion).await? else { return Ok(failed()) };
+    let isolation = isolation(ask.isolation)?;
+    if !ask.json {
+        announce(&ask, &occasion, &copy, isolation);
+    }
+    occasion.project = Some(copy.project.clone());
+    let leave = Leave::default();
+    let (mut stage, signals) = (Stage::raise(place.path(), occasion, leave.clone()).await?, serve::count_signals()?);
+    let runner = stage.runner(place.path(), &ask, labels, isolation).await?;
+    let done = tokio::select! {
+        done = stage.play(&copy, &ask) => done,
+        () = serve::reaches(signals, 1) => Err(Failure::interrupted()),
+    };
+    // Ends what still runs, then the service.
+    leave.at_once.cancel();
+    leave.soon.cancel();
+    let _ = runner.await;
+    stage.stop.cancel();
+    let _ = stage.service.await;
+    done
+}
+
+/// The folder that is rehearsed: this one when it has pipelines, else the top of its repository.
+fn root() -> PathBuf {
+    let here = PathBuf::from(".");
+    match local::git(&here, &["rev-parse", "--show-toplevel"]) {
+        Some(top) if !here.join("ordotaxis.toml").exists() && !here.join("ordotaxis").is_dir() => PathBuf::from(top),
+        _ => here,
+    }
+}
+
+fn cannot(what: &str, error: &dyn std::fmt::Display) -> Failure {
+    Failure::new(
+        1,
+        format!("the rehearsal could not make {what}: {error}"),
+        "see that the folder for temporary files is writable and has room",
+    )
+}
+
+/// Plans once before anything is raised: mistakes cost nothing. Gives every label that a job asks for.
+async fn planned(file: &Path, text: &str, ask: &Ask, occasion: &Occasion) -> Result<Option<BTreeSet<String>>, Failure> {
+    let name = file.display().to_string();
+    let lent = local::lend(text).await;
+    let planned = match make_plan(Source { text, name: &plan::pipeline_name(file), lent: &lent }, occasion) {
+        Ok(planned) => planned,
+        Err(diagnostics) => {
+            check::print(&name, text, &diagnostics)?;
+            return Ok(None);
+        }
+    };
+    if has_errors(&planned.later) {
+        let errors: Vec<_> =
+            planned.later.into_iter().filter(|found| found.severity == ordotaxis_core::language::Severity::Error).collect();
+        check::print(&name, text, &errors)?;
+        return Ok(None);
+    }
+    if !planned.later.is_empty() && !ask.json {
+        let keys: BTreeSet<&str> = planned.later.iter().filter_map(|found| found.message.split('`').nth(1)).collect();
+        let keys = keys.into_iter().collect::<Vec<_>>().join(", ");
+        out::remark(out::dim(&format!("not yet done by this version, and left out: {keys}")));
+    }
+    Ok(Some(planned.plan.jobs.iter().flat_map(|job| job.labels.clone()).collect()))
+}
+
+fn isolation(choice: Option<IsolationChoice>) -> Result<Isolation, Failure> {
+    match choice {
+        Some(IsolationChoice::Host) => Ok(Isolation::Host),
+        _ if Isolation::sandbox_works() => Ok(Isolation::Sandbox),
+        None => Ok(Isolation::Host),
+        Some(IsolationChoice::Sandbox) => Err(Failure::new(
+            2,
+            "sandboxes cannot be made here",
+            "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host",
+        )),
+    }
+}
+
+fn announce(ask: &Ask, occasion: &Occasion, copy: &Copy, isolation: Isolation) {
+    let changes = match &copy.changed {
+        None => "not under git".to_owned(),
+        Some(changed) if changed.is_empty() => "as committed".to_owned(),
+        Some(changed) => format!("with {}", counted(changed.len(), "uncommitted change")),
+    };
+    let what = if ask.jobs.is_empty() { ask.pipeline.clone() } else { format!("{} and what it takes", ask.jobs.join(", ")) };
+    out::print(out::dim(&format!(
+        "rehearses {what} for {}, in a copy of this folder ({changes}), isolation {}",
+        occasion.words(),
+        isolation.word()
+    )));
+}
+
+/// The working tree as a commit of a repository of its own.
+struct Copy {
+    repository: PathBuf,
+    branch: String,
+    project: String,
+    /// What differs from the last commit; none outside of git or before the first one.
+    changed: Option<Vec<String>>,
+}
+
+impl Copy {
+    fn of(root: &Path, place: &Path, occasion: &Occasion) -> Result<Copy, Failure> {
+        let root = root.canonicalize().map_err(|error| cannot("a copy of this folder", &error))?;
+        let repository = place.join("tree.git");
+        let branch = occasion.branch.clone().unwrap_or_else(|| "main".into());
+        let top = local::git(&root, &["rev-parse", "--show-toplevel"]).and_then(|top| Path::new(&top).canonicalize().ok());
+        // A folder below the top of a repository is a tree of its own: the last commit says nothing about it.
+        let head = local::git(&root, &["rev-parse", "--quiet", "--verify", "HEAD^{commit}"]).filter(|_| top.as_ref() == Some(&root));
+        let run = |args: &[&str]| -> Result<String, Failure> {
+            let mut command = Command::new("git");
+            command.arg("--git-dir").arg(&repository).args(["-c", "core.autocrlf=false"]).args(args);
+            command.current_dir(&root).env_remove("GIT_WORK_TREE").env_remove("GIT_INDEX_FILE");
+            for (name, value) in [("NAME", "rehearsal"), ("EMAIL", "rehearsal@localhost")] {
+                command.env(format!("GIT_AUTHOR_{name}"), value).env(format!("GIT_COMMITTER_{name}"), value);
+            }
+            let output = command.output().map_err(|error| cannot("a copy of this folder", &error))?;
+            match output.status.success() {
+                true => Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned()),
+                false => Err(cannot("a copy of this folder", &String::from_utf8_lossy(&output.stderr).trim())),
+            }
+        };
+        run(&["init", "--quiet", "--bare"])?;
+        // What is committed already is read from the repository itself; only the rest is copied.
+        if let Some(objects) = local::git(&root, &["rev-parse", "--path-format=absolute", "--git-path", "objects"]) {
+            let path = repository.join("objects/info/alternates");
+            std::fs::write(path, format!("{objects}\n")).map_err(|error| cannot("a copy of this folder", &error))?;
+        }
+        run(&["--work-tree", ".", "add", "--all", "."])?;
+        let tree = run(&["write-tree"])?;
+        let message = "the working tree as it is";
+        let commit = match &head {
+            Some(head) => run(&["commit-tree", &tree, "-p", head, "-m", message])?,
+            None => run(&["commit-tree", &tree, "-m", message])?,
+        };
+        run(&["update-ref", &format!("refs/heads/{branch}"), &commit])?;
+        if let Some(tag) = &occasion.tag {
+            run(&["update-ref", &format!("refs/tags/{tag}"), &commit])?;
+        }
+        let changed = match &head {
+            Some(head) => Some(run(&["-c", "core.quotepath=off", "diff-tree", "-r", "--name-only", "--no-commit-id", head, &commit])?),
+            None => None,
+        };
+        let name = root.file_name().unwrap_or_default().to_string_lossy().to_lowercase();
+        let project: String =
+            name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' || c == '_' { c } else { '-' }).take(60).collect();
+        let project = if project.is_empty() { "rehearsal".to_owned() } else { project };
+        Ok(Copy { repository, branch, project, changed: changed.map(|text| text.lines().map(str::to_owned).collect()) })
+    }
+}
+
+/// A service of the rehearsal's own.
+struct Stage {
+    api: Api,
+    leave: Leave,
+    stop: CancellationToken,
+    service: tokio::task::JoinHandle<()>,
+}
+
+impl Stage {
+    async fn raise(place: &Path, occasion: Occasion, leave: Leave) -> Result<Stage, Failure> {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.map_err(|error| cannot("a service", &error))?;
+        let address = listener.local_addr().map_err(|error| cannot("a service", &error))?;
+        let settings = Settings { rehearsal: Some(occasion), ..Settings::new(place.join("service")) };
+        let stop = CancellationToken::new();
+        let (tell, told) = oneshot::channel();
+        let (first, second) = (stop.clone(), stop.clone());
+        let service = tokio::spawn(async move {
+            let shutdown = Shutdown { first: async move { first.cancelled().await }, second: async move { second.cancelled().await } };
+            let token = |token: &str| {
+                let _ = tell.send(token.to_owned());
+            };
+            if let Err(error) = run_service(settings, listener, shutdown, token).await {
+                out::remark(format!("the rehearsal's service ended: {error}"));
+            }
+        });
+        let token = told.await.map_err(|error| cannot("a service", &error))?;
+        Ok(Stage { api: Api::with(format!("http://{address}"), token), leave, stop, service })
+    }
+
+    async fn runner(
+        &mut self,
+        place: &Path,
+        ask: &Ask,
+        labels: BTreeSet<String>,
+        isolation: Isolation,
+    ) -> Result<tokio::task::JoinHandle<()>, Failure> {
+        let invitation: Invitation = self.api.post("runner-invitations", &serde_json::json!({})).await?;
+        let identity = enrol(&self.api.url, &invitation.token, "here").await.map_err(|error| cannot("a runner", &error))?;
+        let mut labels = labels;
+        labels.extend([std::env::consts::OS.to_owned(), std::env::consts::ARCH.to_owned()]);
+        let settings = RunnerSettings {
+            folder: place.join("runner"),
+            slots: ask.slots,
+            labels: labels.into_iter().collect(),
+            isolation,
+            mounts: ask.mounts,
+        };
+        let leave = self.leave.clone();
+        Ok(tokio::spawn(async move {
+            if let Err(error) = work(identity, settings, leave, || ()).await {
+                out::remark(format!("the rehearsal's runner ended: {error}"));
+            }
+        }))
+    }
+
+    async fn play(&self, copy: &Copy, ask: &Ask) -> Result<ExitCode, Failure> {
+        let api = &self.api;
+        let git_url = copy.repository.display().to_string();
+        let project = NewProject { name: copy.project.clone(), git_url, main_branch: copy.branch.clone(), forge: None };
+        let _: ProjectView = api.post("projects", &project).await?;
+        let start = NewRun {
+            reference: Some(copy.branch.clone()),
+            pipeline: Some(ask.pipeline.clone()),
+            jobs: ask.jobs.clone(),
+            ..NewRun::default()
+        };
+        let run: RunView = api.post(&format!("projects/{}/runs", copy.project), &start).await?;
+        let reference = RunRef { project: run.project.clone(), number: Some(run.number) };
+        let done = watch::watch_here(api, &reference, ask.json).await;
+        if let Some(keep) = &ask.keep {
+            self.keep(&run, keep).await?;
+        }
+        done
+    }
+
+    /// Artifacts below `STAGE.NAME/ARTIFACT`, logs below `logs`.
+    async fn keep(&self, run: &RunView, keep: &Path) -> Result<(), Failure> {
+        let base = format!("runs/{}/{}", run.project, run.number);
+        let all: Vec<ArtifactView> = self.api.get(&format!("{base}/artifacts")).await?;
+        for artifact in &all {
+            let to = keep.join(artifact.job.as_str()).join(&artifact.name);
+            std::fs::create_dir_all(&to).map_err(|error| cannot("the folder to keep things in", &error))?;
+            artifacts::fetch(&self.api, artifact, &to).await?;
+        }
+        let view: RunView = self.api.get(&base).await?;
+        let folder = keep.join("logs");
+        std::fs::create_dir_all(&folder).map_err(|error| cannot("the folder to keep things in", &error))?;
+        for job in view.jobs.iter().flatten().filter(|job| !job.attempts.is_empty()) {
+            let log = logs::part(&self.api, &run.project, run.number, job.id.as_str(), None, "").await?;
+            std::fs::write(folder.join(format!("{}.log", job.id)), log.bytes).map_err(|error| cannot("a log", &error))?;
+        }
+        out::remark(format!("{} and the logs are kept in {}", counted(all.len(), "artifact"), keep.display()));
+        Ok(())
+    }
+}

@@ -1,0 +1,125 @@
+//! What a job asks of its runner beyond running steps. Read, checked and planned; the table in `keys` says what of it
+//! this version does. The same values stand in the file and in the plan.
+
+use super::pipeline::At;
+use crate::template::Template;
+use indexmap::IndexMap;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Extras {
+    #[serde(skip_serializing_if = "IndexMap::is_empty")]
+    pub tools: IndexMap<String, String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub image: Option<Placed>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub network: Option<bool>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub facts: Vec<String>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub by_hand: bool,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub secrets: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub deploys: Option<Placed>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub turn: Option<Placed>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub split: Option<Split>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub retry: Option<Retry>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cache: Vec<Cache>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reuse: Option<Vec<String>>,
+    /// Kind of report → globs.
+    #[serde(skip_serializing_if = "IndexMap::is_empty")]
+    pub reports: IndexMap<String, Vec<String>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<Helper>,
+    /// `passed`, `failed`, `always` → commands.
+    #[serde(skip_serializing_if = "IndexMap::is_empty")]
+    pub afterwards: IndexMap<String, Vec<String>>,
+}
+
+/// A text with placeholders and where it stands. Stored as it would be written; a plan knows no places.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Placed(pub At<Template>);
+
+impl Serialize for Placed {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.0.value.source())
+    }
+}
+
+impl<'de> Deserialize<'de> for Placed {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let template = Template::parse(&text).map_err(|_| serde::de::Error::custom("not a text with placeholders"))?;
+        Ok(Placed(At { value: template, span: 0..0 }))
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Split {
+    pub into: u32,
+    pub by: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Retry {
+    pub times: u32,
+    pub on: Vec<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cache {
+    pub paths: Vec<Placed>,
+    pub key: Placed,
+    #[serde(rename = "else", default, skip_serializing_if = "Vec::is_empty")]
+    pub otherwise: Vec<Placed>,
+    pub save: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Helper {
+    pub name: String,
+    pub run: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ready: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub within_ms: Option<u64>,
+}
+
+impl Extras {
+    /// Every text with placeholders, to look at or to fill.
+    pub fn templates(&mut self) -> impl Iterator<Item = &mut Placed> {
+        let own = [&mut self.image, &mut self.deploys, &mut self.turn].into_iter().flatten();
+        let caches = self.cache.iter_mut().flat_map(|cache| cache.paths.iter_mut().chain([&mut cache.key]).chain(&mut cache.otherwise));
+        own.chain(caches)
+    }
+
+    /// What `self` says, and where it is silent what `other` does.
+    pub fn over(self, other: &Extras) -> Extras {
+        let other = other.clone();
+        let list = |own: Vec<String>, other: Vec<String>| if own.is_empty() { other } else { own };
+        Extras {
+            tools: if self.tools.is_empty() { other.tools } else { self.tools },
+            image: self.image.or(other.image),
+            network: self.network.or(other.network),
+            facts: list(self.facts, other.facts),
+            by_hand: self.by_hand || other.by_hand,
+            secrets: list(self.secrets, other.secrets),
+            deploys: self.deploys.or(other.deploys),
+            turn: self.turn.or(other.turn),
+            split: self.split.or(other.split),
+            retry: self.retry.or(other.retry),
+            cache: if self.cache.is_empty() { other.cache } else { self.cache },
+            reuse: self.reuse.or(other.reuse),
+            reports: if self.reports.is_empty() { other.reports } else { self.reports },
+            beside: if self.beside.is_empty() { other.beside } else { self.beside },
+            afterwards: if self.afterwards.is_empty() { other.afterwards } else { self.afterwards },
+        }
+    }
+}

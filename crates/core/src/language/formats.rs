@@ -1,0 +1,97 @@
+//! Texts that must look like something: lengths of time, globs, paths, cron fields.
+
+use super::diagnostic::{Code, Diagnostic};
+use super::pipeline::{At, Span};
+use super::reader::Reader;
+use super::shape::{Format, Place};
+use crate::template::Template;
+use std::str::FromStr;
+
+impl Reader<'_> {
+    pub(super) fn fits_text(&mut self, text: &str, format: Format, span: Span, what: Place<'_>) {
+        let named = || match what {
+            Place::Fixed(name) if !name.contains(' ') => format!("`{name}`"),
+            other => other.to_string(),
+        };
+        if text.contains('\0') {
+            return self.error(Code::BadValue, span, format!("{} must not hold a NUL character", named()));
+        }
+        match format {
+            Format::Free | Format::Expression | Format::Order => {}
+            Format::Word if text.trim().is_empty() => self.error(Code::BadValue, span, format!("{} is empty", named())),
+            Format::Word => {}
+            Format::Name => {
+                self.name(text, span, &named());
+            }
+            Format::Duration => {
+                if milliseconds(text).is_none() {
+                    let message = format!("{} is not a length of time: `{text}`", named());
+                    let hint = "write a number and a unit, such as \"90s\", \"20m\" or \"1h 30m\"";
+                    self.note(Diagnostic::error(Code::BadValue, span, message).hint(hint));
+                }
+            }
+            Format::Template => {
+                self.template(text, span);
+            }
+            Format::RefGlob => self.glob(text.trim_start_matches('!'), text, span),
+            Format::InnerGlob => {
+                self.glob(text, text, span.clone());
+                self.inner(text, span, &named());
+            }
+            Format::InnerTemplate => {
+                if let Some(template) = self.template(text, span.clone()) {
+                    // Slots hold no glob signs of their own: any letter stands for them while the rest is checked.
+                    let sample = template.fill(|_| Some("x".into())).plain().unwrap_or_default();
+                    self.glob(&sample, text, span.clone());
+                    self.inner(&sample, span, &named());
+                }
+            }
+            Format::Cron => {
+                if let Err(why) = super::schedule::Schedule::from_str(text) {
+                    let hint = "five fields: minute hour day month weekday, such as \"0 4 * * 1-5\"; UTC, unless a zone follows: \"0 4 * * * Europe/Oslo\"";
+                    self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` is not a schedule: {why}")).hint(hint));
+                }
+            }
+        }
+    }
+
+    fn glob(&mut self, glob: &str, written: &str, span: Span) {
+        if let Err(error) = globset::Glob::new(glob) {
+            self.error(Code::BadValue, span, format!("`{written}` is not a glob: {}", error.kind()));
+        }
+    }
+
+    fn inner(&mut self, path: &str, span: Span, what: &str) {
+        let what = what.trim_start_matches("each item of ");
+        if path.starts_with('/') || path.split('/').any(|part| part == "..") {
+            let message = format!("{what}: `{path}` leads outside the job's folder");
+            self.note(
+                Diagnostic::error(Code::OutsidePath, span, message)
+                    .hint("name a path below the job's folder, without a leading `/` and without `..`"),
+            );
+        }
+    }
+
+    /// Reads placeholders; each mistake is told at its place in the file.
+    pub(super) fn template(&mut self, text: &str, span: Span) -> Option<Template> {
+        if !text.contains('{') {
+            return Some(Template::of_text(text));
+        }
+        match Template::parse(text) {
+            Ok(template) => Some(template),
+            Err(mistakes) => {
+                let inside = self.inside(&At { value: text.to_owned(), span });
+                for mistake in mistakes {
+                    self.note(Diagnostic::error(Code::Placeholder, inside(mistake.span), mistake.message).hint(mistake.hint));
+                }
+                None
+            }
+        }
+    }
+}
+
+/// Whole milliseconds from words like `90s`, `20m`, `1h 30m`; none for zero.
+pub(super) fn milliseconds(text: &str) -> Option<u64> {
+    let length = humantime::parse_duration(text).ok()?;
+    u64::try_from(length.as_millis()).ok().filter(|&ms| ms > 0)
+}

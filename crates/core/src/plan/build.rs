@@ -1,0 +1,450 @@
+//! Resolved names and an occasion → the plan: cells written out, conditions decided, placeholders filled.
+
+use super::cells::{fits, label};
+use super::decide::{Decision, decide};
+use super::follow::Lent;
+use super::occasion::Occasion;
+use super::resolve::{After, File, Graph, only, shared_axes};
+use super::scope::Conditions;
+use super::value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, VERSION, Wait, WaitOn};
+use crate::expression::Values;
+use crate::language::{At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, Give, Step, StepLine, Take, Upon};
+use crate::template::{Slot, Template};
+use cel::Context;
+use indexmap::IndexMap;
+use std::collections::HashMap;
+
+/// The most waits that chosen cells may make; all cells of a job are one wait.
+const WAIT_LIMIT: usize = 1_000_000;
+
+/// Shared axes' values → the numbers of the cells that have them.
+type CellIndex = HashMap<Vec<String>, Vec<usize>>;
+
+pub(super) fn build(
+    file: &File<'_>,
+    graph: &Graph,
+    conditions: &[Conditions],
+    lent: &Lent,
+    name: &str,
+    occasion: &Occasion,
+    diagnostics: &mut Vec<Diagnostic>,
+) -> Plan {
+    let stages = stage_order(graph);
+    let new_stage = inverse(&stages);
+    let mut order: Vec<usize> = (0..file.jobs.len()).collect();
+    order.sort_by_key(|&job| new_stage[graph.stage_of[job]]);
+    let mut first = vec![0; order.len()];
+    let mut count = 0;
+    for &job in &order {
+        first[job] = count;
+        count += file.cells[job].len();
+    }
+    let values = occasion.values();
+    let root = values.root();
+    let mut build =
+        Build { file, graph, new_stage: &new_stage, first, occasion, values, root: &root, indexes: HashMap::new(), picked: 0, diagnostics };
+    let mut jobs = Vec::with_capacity(count);
+    for &job in &order {
+        build.job(job, &conditions[job], &mut jobs);
+    }
+    let borrowed = file.pipeline.borrows.iter().filter_map(|(name, borrow)| {
+        let lend = lent.get(name)?.as_ref().ok()?;
+        Some(PlannedBorrow { name: name.clone(), git: borrow.value.git.clone(), at: borrow.value.at.clone(), commit: lend.commit.clone() })
+    });
+    Plan {
+        version: VERSION,
+        pipeline: name.to_owned(),
+        title: file.pipeline.title.clone(),
+        occasion: occasion.clone(),
+        stops_at_failure: file.pipeline.stops_at_failure,
+        borrowed: borrowed.collect(),
+        stages: stages.iter().map(|&stage| build.stage(stage)).collect(),
+        jobs,
+    }
+}
+
+/// Stages so that none stands before one it waits for; otherwise as first named.
+fn stage_order(graph: &Graph) -> Vec<usize> {
+    let mut order: Vec<usize> = (0..graph.stages.names.len()).collect();
+    order.sort_by_key(|&stage| graph.stages.before[stage].count_ones(..));
+    order
+}
+
+fn inverse(order: &[usize]) -> Vec<usize> {
+    let mut places = vec![0; order.len()];
+    for (place, &item) in order.iter().enumerate() {
+        places[item] = place;
+    }
+    places
+}
+
+struct Build<'a, 'd> {
+    file: &'a File<'a>,
+    graph: &'a Graph,
+    new_stage: &'a [usize],
+    /// For each job of the file the number of its first cell in the plan.
+    first: Vec<usize>,
+    occasion: &'a Occasion,
+    values: Values,
+    root: &'a Context<'static, 'static>,
+    indexes: HashMap<(usize, usize), CellIndex>,
+    picked: usize,
+    diagnostics: &'d mut Vec<Diagnostic>,
+}
+
+/// What all cells of a job have in common.
+struct Common<'a> {
+    at: usize,
+    steps: Vec<&'a StepLine>,
+    env: Vec<&'a Env>,
+    /// Nothing in it differs from cell to cell but the cell's own values.
+    conditions: &'a Conditions,
+}
+
+impl<'a> Build<'a, '_> {
+    fn stage(&self, stage: usize) -> PlannedStage {
+        let mut before: Vec<usize> = self.graph.stages.before[stage].ones().map(|earlier| self.new_stage[earlier]).collect();
+        before.sort_unstable();
+        PlannedStage { name: self.graph.stages.names[stage].clone(), before }
+    }
+
+    fn job(&mut self, at: usize, conditions: &'a Conditions, jobs: &mut Vec<PlannedJob>) {
+        let (file, pipeline) = (self.file, self.file.pipeline);
+        let body = &*file.jobs[at].body;
+        let stage = pipeline.stages.get(&file.jobs[at].job.stage);
+        let prepare = body.prepare.as_ref().or(pipeline.defaults.prepare.as_ref());
+        let common = Common {
+            at,
+            steps: prepare.into_iter().chain(&body.steps).flatten().collect(),
+            env: [Some(&pipeline.env), Some(&pipeline.defaults.env), stage.map(|stage| &stage.env), Some(&body.env)]
+                .into_iter()
+                .flatten()
+                .collect(),
+            conditions,
+        };
+        for (number, cell) in file.cells[at].iter().enumerate() {
+            let job = self.cell(&common, number, cell);
+            jobs.push(job);
+        }
+    }
+
+    fn cell(&mut self, common: &Common<'a>, number: usize, cell: &Cell) -> PlannedJob {
+        let (file, at) = (self.file, common.at);
+        let (whole, defaults) = (&file.jobs[at], &file.pipeline.defaults);
+        let body = &*whole.body;
+        let given = self.given(at, cell);
+        let mut env = self.env(common, cell, &given);
+        let fill = Fill { occasion: self.occasion, cell, given: &given, env: &env };
+        let mut texts = Texts { fill: &fill, late: false };
+        let decision = self.decided(common, cell, &given, &env);
+        let (mut skipped, mut conditions) = (None, Vec::new());
+        match decision {
+            Decision::Run => {}
+            Decision::Skip(why) => skipped = Some(why),
+            Decision::Later(sources) => conditions = sources,
+        }
+        let steps: Vec<(&StepLine, IndexMap<String, Template>, Option<Template>)> = self
+            .wanted_steps(common, cell, &given, &env)
+            .into_iter()
+            .map(|step| (step, texts.env(&step.env), step.dir.as_ref().map(|dir| texts.take(dir))))
+            .collect();
+        let gives: Vec<(&str, Vec<Template>, _)> = body
+            .gives
+            .iter()
+            .flatten()
+            .map(|give| (give.artifact.as_str(), give.paths.iter().map(|path| texts.take(path)).collect(), give.none))
+            .collect();
+        let to: Vec<Option<Template>> = file.takes(at).iter().map(|take| take.value.to.as_ref().map(|to| texts.take(to))).collect();
+        let checkout = match body.checkout.as_ref().or(defaults.checkout.as_ref()) {
+            Some(CheckoutLine::None) => None,
+            Some(CheckoutLine::Files(Some(dir))) => Some(texts.take(dir)),
+            _ => Some(Template::of_text(".")),
+        };
+        let extras = self.extras(at, &fill);
+        let late = texts.late || env.values().any(|value| value.plain().is_none());
+        add_cell(&mut env, cell, &given);
+        let text = |template: &Template| if late { template.source() } else { template.plain().unwrap_or_default() };
+        let texts = |env: &IndexMap<String, Template>| env.iter().map(|(name, value)| (name.clone(), text(value))).collect();
+        let steps = steps.iter().map(|(step, env, dir)| Step {
+            name: step.name.clone(),
+            run: step.run.clone(),
+            env: texts(env),
+            dir: dir.as_ref().map(text),
+            shell: step.shell.clone(),
+            timeout_ms: step.timeout_ms,
+            may_fail: step.may_fail,
+        });
+        let stage = file.pipeline.stages.get(&whole.job.stage);
+        let labels = body.labels.as_ref().or_else(|| stage.and_then(|stage| stage.labels.as_ref())).or(defaults.labels.as_ref());
+        let takes: Vec<Option<String>> = to.iter().map(|to| to.as_ref().map(text)).collect();
+        let id = whole.job.id();
+        let alone = cell.is_empty();
+        PlannedJob {
+            id: if alone { id } else { id.of_cell(&label(cell)) },
+            stage: self.new_stage[self.graph.stage_of[at]],
+            name: whole.job.name.clone(),
+            cell: cell.clone(),
+            skipped,
+            conditions,
+            steps: steps.collect(),
+            labels: labels.cloned().unwrap_or_default(),
+            gives: gives
+                .iter()
+                .map(|(artifact, paths, none)| Give {
+                    artifact: (*artifact).to_owned(),
+                    paths: paths.iter().map(text).collect(),
+                    none: *none,
+                })
+                .collect(),
+            waits: self.waits(at, number, cell),
+            takes: self.takes(at, cell, &takes),
+            ordered: self.graph.ordered(file, at),
+            upon: upon(body.upon.as_deref()),
+            halts_cells: !alone && file.cells[at].len() > 1 && !self.keeps_going(at),
+            env: texts(&env),
+            late,
+            timeout_ms: body.timeout_ms.or(defaults.timeout_ms),
+            may_fail: body.may_fail.or(defaults.may_fail).unwrap_or(false),
+            checkout: checkout.map_or(Checkout::None, |dir| Checkout::Files { dir: text(&dir) }),
+            extras,
+        }
+    }
+
+    /// Whether other cells go on after one failed.
+    fn keeps_going(&self, at: usize) -> bool {
+        let body = &self.file.jobs[at].body;
+        body.keep_going.unwrap_or(body.at_once != Some(1))
+    }
+
+    fn given(&self, at: usize, cell: &Cell) -> IndexMap<String, String> {
+        let none = IndexMap::new();
+        let fill = Fill { occasion: self.occasion, cell, given: &IndexMap::new(), env: &none };
+        let given = self.file.jobs[at].given.iter();
+        given.map(|(name, value)| (name.clone(), value.value.fill(|slot| fill.value(slot)).plain().unwrap_or_default())).collect()
+    }
+
+    /// The job's variables: the file's, then the defaults', the stage's, its own.
+    fn env(&self, common: &Common<'a>, cell: &Cell, given: &IndexMap<String, String>) -> IndexMap<String, Template> {
+        let none = IndexMap::new();
+        let fill = Fill { occasion: self.occasion, cell, given, env: &none };
+        let mut all = IndexMap::new();
+        for env in &common.env {
+            all.extend(env.iter().map(|(name, value)| (name.clone(), value.value.fill(|slot| fill.value(slot)))));
+        }
+        all
+    }
+
+    fn values_of(&self, cell: &Cell, given: &IndexMap<String, String>, env: &IndexMap<String, Template>) -> Values {
+        let map = |map: &IndexMap<String, String>| map.iter().map(|(name, value)| (name.clone(), value.clone())).collect();
+        let env = env.iter().map(|(name, value)| (name.clone(), value.plain().unwrap_or_else(|| value.source()))).collect();
+        Values { each: map(cell), given: map(given), env, ..self.values.clone() }
+    }
+
+    fn decided(
+        &mut self,
+        common: &Common<'a>,
+        cell: &Cell,
+        given: &IndexMap<String, String>,
+        env: &IndexMap<String, Template>,
+    ) -> Decision {
+        let Conditions { stage, job, .. } = common.conditions;
+        if stage.is_none() && job.is_none() {
+            return Decision::Run;
+        }
+        let values = self.values_of(cell, given, env);
+        let mut context = self.root.new_inner_scope();
+        values.add_own(&mut context);
+        let stage_name = &self.file.jobs[common.at].job.stage;
+        let named = [(stage, format!("stage {stage_name}'s condition")), (job, "its condition".to_owned())];
+        let list: Vec<_> = named.iter().filter_map(|(condition, who)| Some((condition.as_deref()?, who.as_str()))).collect();
+        decide(&list, &values, &context, self.diagnostics)
+    }
+
+    fn wanted_steps(
+        &mut self,
+        common: &Common<'a>,
+        cell: &Cell,
+        given: &IndexMap<String, String>,
+        env: &IndexMap<String, Template>,
+    ) -> Vec<&'a StepLine> {
+        if common.conditions.steps.is_empty() {
+            return common.steps.clone();
+        }
+        let values = self.values_of(cell, given, env);
+        let mut context = self.root.new_inner_scope();
+        values.add_own(&mut context);
+        let mut wanted = Vec::new();
+        for (at, step) in common.steps.iter().enumerate() {
+            let decision = match common.conditions.steps.get(&at) {
+                Some(condition) => decide(&[(condition, "the step's condition")], &values, &context, self.diagnostics),
+                None => Decision::Run,
+            };
+            match decision {
+                Decision::Skip(_) => {}
+                Decision::Run => wanted.push(*step),
+                Decision::Later(_) => {
+                    let message = "a step's `if` that reads facts is not yet done by this version".to_owned();
+                    self.diagnostics
+                        .push(Diagnostic::error(Code::NotYet, step.span.clone(), message).hint("put the step in a job of its own"));
+                }
+            }
+        }
+        wanted
+    }
+
+    fn extras(&self, at: usize, fill: &Fill<'_>) -> Option<Box<crate::language::Extras>> {
+        let own = self.file.jobs[at].body.extras.as_deref();
+        let mut extras = match (own, self.file.pipeline.defaults.extras.as_deref()) {
+            (Some(own), Some(defaults)) => own.clone().over(defaults),
+            (Some(extras), None) | (None, Some(extras)) => extras.clone(),
+            (None, None) => return None,
+        };
+        for placed in extras.templates() {
+            placed.0 = At { value: placed.0.value.fill(|slot| fill.value(slot)), span: 0..0 };
+        }
+        Some(Box::new(extras))
+    }
+
+    /// The numbers of the cells that a take means, as runs of neighbours: (first, count).
+    fn chosen(&mut self, at: usize, cell: &Cell, take: &Take, from: usize) -> Vec<(usize, usize)> {
+        let (first, theirs) = (self.first[from], &self.file.cells[from]);
+        let picked: Vec<usize> = match &take.cells {
+            CellsOf::All => return vec![(first, theirs.len())],
+            CellsOf::These(values) => (0..theirs.len()).filter(|&number| fits(&theirs[number], values)).collect(),
+            CellsOf::Same => {
+                let axes = shared_axes(&self.file.cells[at], theirs);
+                let index = self.indexes.entry((at, from)).or_insert_with(|| {
+                    let mut index = CellIndex::new();
+                    for (number, cell) in theirs.iter().enumerate() {
+                        index.entry(only(cell, &axes)).or_default().push(number);
+                    }
+                    index
+                });
+                index.get(&only(cell, &axes)).cloned().unwrap_or_default()
+            }
+        };
+        let before = self.picked;
+        self.picked += picked.len();
+        if self.picked > WAIT_LIMIT {
+            if before <= WAIT_LIMIT {
+                let message = format!("the cells that are taken from make more than {WAIT_LIMIT} waits");
+                let span = self.file.takes(at).first().map_or(0..0, |take| take.span.clone());
+                self.diagnostics
+                    .push(Diagnostic::error(Code::Limit, span, message).hint("take `cells = \"all\"`, or give the jobs fewer cells"));
+            }
+            return Vec::new();
+        }
+        picked.into_iter().map(|number| (first + number, 1)).collect()
+    }
+
+    fn takes(&mut self, at: usize, cell: &Cell, to: &[Option<String>]) -> Vec<PlannedTake> {
+        let (file, graph) = (self.file, self.graph);
+        let mut planned = Vec::new();
+        for &(place, from) in &graph.takes[at] {
+            let take = &file.takes(at)[place].value;
+            let chosen = self.chosen(at, cell, take, from);
+            let several = chosen.iter().map(|(_, count)| count).sum::<usize>() > 1;
+            planned.extend(chosen.into_iter().map(|(job, cells)| PlannedTake {
+                job,
+                cells,
+                artifact: take.artifact.clone(),
+                to: to[place].clone(),
+                apart: several,
+            }));
+        }
+        planned
+    }
+
+    fn waits(&mut self, at: usize, number: usize, cell: &Cell) -> Vec<Wait> {
+        let (file, graph) = (self.file, self.graph);
+        let mut waits: Vec<Wait> = Vec::new();
+        let mut seen = std::collections::HashSet::new();
+        let mut add = |wait: Wait| {
+            if seen.insert(wait.on) {
+                waits.push(wait);
+            }
+        };
+        let plain = |on, takes| Wait { on, takes, at_once: false, any_end: false };
+        for &(place, from) in &graph.takes[at] {
+            for (job, count) in self.chosen(at, cell, &file.takes(at)[place].value, from) {
+                add(plain(together(job, count), true));
+            }
+        }
+        for (after, _) in &graph.after[at] {
+            let on = match *after {
+                After::Job(job) => together(self.first[job], file.cells[job].len()),
+                After::Stage(stage) => WaitOn::Stage(self.new_stage[stage]),
+            };
+            add(plain(on, false));
+        }
+        // Chains of cells, as many as may run at once: never more than that run, whatever each one takes.
+        if let Some(at_once) = file.jobs[at].body.at_once
+            && number >= at_once
+        {
+            add(Wait { on: WaitOn::Job(self.first[at] + number - at_once), takes: false, at_once: true, any_end: self.keeps_going(at) });
+        }
+        waits
+    }
+}
+
+fn together(first: usize, count: usize) -> WaitOn {
+    if count == 1 { WaitOn::Job(first) } else { WaitOn::Cells(first, count) }
+}
+
+/// Passed alone is what an empty list means.
+fn upon(outcomes: Option<&[Upon]>) -> Vec<Upon> {
+    let mut outcomes = outcomes.unwrap_or_default().to_vec();
+    outcomes.sort_unstable();
+    outcomes.dedup();
+    if outcomes == [Upon::Passed] { Vec::new() } else { outcomes }
+}
+
+/// `EACH_*` and `GIVEN_*`: what the job is told of its cell and of what its pattern was given.
+fn add_cell(env: &mut IndexMap<String, Template>, cell: &Cell, given: &IndexMap<String, String>) {
+    let variable = |prefix: &str, name: &str| format!("{prefix}_{}", name.to_uppercase().replace('-', "_"));
+    env.extend(cell.iter().map(|(axis, value)| (variable("EACH", axis), Template::of_text(value))));
+    env.extend(given.iter().map(|(name, value)| (variable("GIVEN", name), Template::of_text(value))));
+}
+
+/// Values of placeholders, as far as they are known when a run is planned.
+struct Fill<'a> {
+    occasion: &'a Occasion,
+    cell: &'a Cell,
+    given: &'a IndexMap<String, String>,
+    env: &'a IndexMap<String, Template>,
+}
+
+impl Fill<'_> {
+    fn value(&self, slot: &Slot) -> Option<String> {
+        let text = |text: &Option<String>| Some(text.clone().unwrap_or_default());
+        match slot {
+            Slot::Each(name) => self.cell.get(name).cloned(),
+            Slot::Given(name) => self.given.get(name).cloned(),
+            Slot::Input(name) => text(&self.occasion.inputs.get(name).cloned()),
+            Slot::Env(name) => self.env.get(name)?.plain(),
+            Slot::Branch => text(&self.occasion.branch),
+            Slot::Tag => text(&self.occasion.tag),
+            Slot::Commit => (!self.occasion.commit.is_empty()).then(|| self.occasion.commit.clone()),
+            Slot::Project => self.occasion.project.clone(),
+            Slot::Os | Slot::Arch | Slot::Hash(_) | Slot::Fact(..) => None,
+        }
+    }
+}
+
+/// Fills texts and remembers whether one of them must wait for the runner.
+struct Texts<'a> {
+    fill: &'a Fill<'a>,
+    late: bool,
+}
+
+impl Texts<'_> {
+    fn take(&mut self, at: &At<Template>) -> Template {
+        let filled = at.value.fill(|slot| self.fill.value(slot));
+        self.late |= filled.plain().is_none();
+        filled
+    }
+
+    fn env(&mut self, env: &Env) -> IndexMap<String, Template> {
+        env.iter().map(|(name, value)| (name.clone(), self.take(value))).collect()
+    }
+}

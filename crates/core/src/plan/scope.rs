@@ -1,0 +1,344 @@
+//! Which names expressions and placeholders of a job may use. Compiles each expression once and tells every name that
+//! nobody knows.
+
+use super::follow::Whole;
+use crate::expression::{Expression, Read};
+use crate::language::{At, Code, Diagnostic, Env, Pipeline, Placed, Span, StepLine, inside, nearest};
+use crate::template::{Slot, Template};
+use std::cell::OnceCell;
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::rc::Rc;
+
+/// The expressions that decide about a job.
+#[derive(Default, Clone)]
+pub(super) struct Conditions {
+    pub(super) stage: Option<Rc<Condition>>,
+    pub(super) job: Option<Rc<Condition>>,
+    /// By the step's place among prepared and own steps.
+    pub(super) steps: HashMap<usize, Rc<Condition>>,
+}
+
+/// An expression and where it stands.
+pub(super) struct Condition {
+    pub(super) expression: Rc<Expression>,
+    pub(super) at: At<String>,
+}
+
+pub(super) struct Scopes<'p, 'd> {
+    text: &'p str,
+    pipeline: &'p Pipeline,
+    /// Each job's facts, by the job's full name.
+    facts: HashMap<String, Vec<String>>,
+    ids: OnceCell<HashSet<String>>,
+    compiled: HashMap<String, Option<Rc<Expression>>>,
+    diagnostics: &'d mut Vec<Diagnostic>,
+    /// Names that something reads, for "unused": `given.PATTERN-INPUT`, `input.NAME`.
+    pub(super) read: BTreeSet<String>,
+}
+
+/// What is known in one place.
+struct Scope<'a> {
+    axes: Vec<&'a str>,
+    given: Vec<&'a str>,
+    inputs: Vec<&'a str>,
+    env: Vec<&'a str>,
+    /// In words, for what is told: `job test.unit`.
+    place: String,
+}
+
+/// Where a placeholder stands, as far as it matters for what it may be.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Stands {
+    InEnv,
+    InGiven,
+    Elsewhere,
+}
+
+impl<'p, 'd> Scopes<'p, 'd> {
+    pub(super) fn new(text: &'p str, pipeline: &'p Pipeline, jobs: &[Whole<'_>], diagnostics: &'d mut Vec<Diagnostic>) -> Self {
+        let facts = |whole: &Whole<'_>| {
+            let facts = whole.body.extras.as_ref().map(|extras| extras.facts.clone()).unwrap_or_default();
+            (!facts.is_empty()).then(|| (whole.job.id().to_string(), facts))
+        };
+        Scopes {
+            text,
+            pipeline,
+            facts: jobs.iter().filter_map(facts).collect(),
+            ids: OnceCell::new(),
+            compiled: HashMap::new(),
+            diagnostics,
+            read: BTreeSet::new(),
+        }
+    }
+
+    /// Looks at everything of the file that is not a job's own.
+    pub(super) fn shared(&mut self) -> HashMap<&'p str, Rc<Condition>> {
+        let pipeline = self.pipeline;
+        let scope = Scope {
+            axes: Vec::new(),
+            given: Vec::new(),
+            inputs: pipeline.starts.inputs.keys().map(String::as_str).collect(),
+            env: pipeline.env.keys().map(String::as_str).collect(),
+            place: "this place".into(),
+        };
+        let mut stages = HashMap::new();
+        for (name, rules) in &pipeline.stages {
+            if let Some(condition) = &rules.condition
+                && let Some(placed) = self.expression(condition, &scope)
+            {
+                stages.insert(name.as_str(), placed);
+            }
+        }
+        stages
+    }
+
+    pub(super) fn job(&mut self, whole: &Whole<'p>, stages: &HashMap<&'p str, Rc<Condition>>) -> Conditions {
+        let (pipeline, body) = (self.pipeline, &*whole.body);
+        let stage = pipeline.stages.get(&whole.job.stage);
+        let mut conditions = Conditions { stage: stages.get(whole.job.stage.as_str()).cloned(), ..Conditions::default() };
+        let steps = || pipeline.defaults.prepare.iter().chain(&body.prepare).chain(&body.steps).flatten();
+        let plain = body.condition.is_none()
+            && pipeline.env.is_empty()
+            && pipeline.defaults.env.is_empty()
+            && body.env.is_empty()
+            && body.given.is_empty()
+            && stage.is_none()
+            && body.extras.is_none()
+            && body.gives.is_none()
+            && !steps().any(|step| step.condition.is_some() || !step.env.is_empty() || step.dir.is_some())
+            && body.takes.iter().flatten().all(|take| take.value.to.is_none());
+        if plain || !whole.known {
+            return conditions;
+        }
+        let scope = self.scope_of(whole);
+        for env in [Some(&pipeline.env), Some(&pipeline.defaults.env), stage.map(|stage| &stage.env), Some(&body.env)].into_iter().flatten()
+        {
+            self.env(env, &scope, Stands::InEnv);
+        }
+        self.env(&body.given, &scope, Stands::InGiven);
+        let gives = body.gives.iter().flatten().flat_map(|give| &give.paths);
+        let takes = body.takes.iter().flatten().filter_map(|take| take.value.to.as_ref());
+        for template in gives.chain(takes) {
+            self.template(template, &scope, Stands::Elsewhere);
+        }
+        if let Some(extras) = &body.extras {
+            let mut extras = (**extras).clone();
+            extras.templates().for_each(|Placed(template)| self.template(template, &scope, Stands::Elsewhere));
+        }
+        conditions.job = body.condition.as_ref().and_then(|condition| self.expression(condition, &scope));
+        for (at, step) in steps().enumerate() {
+            self.step(step, &scope);
+            if let Some(placed) = step.condition.as_ref().and_then(|condition| self.expression(condition, &scope)) {
+                conditions.steps.insert(at, placed);
+            }
+        }
+        conditions
+    }
+
+    fn step(&mut self, step: &StepLine, scope: &Scope<'_>) {
+        self.env(&step.env, scope, Stands::InEnv);
+        step.dir.iter().for_each(|dir| self.template(dir, scope, Stands::Elsewhere));
+    }
+
+    fn scope_of<'a>(&self, whole: &'a Whole<'p>) -> Scope<'a>
+    where
+        'p: 'a,
+    {
+        let pipeline = self.pipeline;
+        let matrix = whole.body.matrix.as_ref();
+        let mut axes: Vec<&str> = matrix.iter().flat_map(|matrix| matrix.each.keys()).map(String::as_str).collect();
+        if axes.is_empty() {
+            axes = matrix
+                .iter()
+                .flat_map(|matrix| matrix.also.iter().take(1))
+                .flat_map(|cell| cell.value.keys())
+                .map(String::as_str)
+                .collect();
+        }
+        let stage_env = pipeline.stages.get(&whole.job.stage).map(|stage| &stage.env);
+        let env = [Some(&pipeline.env), Some(&pipeline.defaults.env), stage_env, Some(&whole.body.env)];
+        Scope {
+            axes,
+            given: whole.inputs.keys().map(String::as_str).collect(),
+            inputs: pipeline.starts.inputs.keys().map(String::as_str).collect(),
+            env: env.into_iter().flatten().flat_map(|env| env.keys()).map(String::as_str).collect(),
+            place: format!("job {}", whole.job.id()),
+        }
+    }
+
+    fn env(&mut self, env: &Env, scope: &Scope<'_>, stands: Stands) {
+        env.values().for_each(|value| self.template(value, scope, stands));
+    }
+
+    fn template(&mut self, template: &At<Template>, scope: &Scope<'_>, stands: Stands) {
+        for slot in template.value.slots() {
+            let (what, name, known) = match slot {
+                Slot::Each(name) => ("axis", name, &scope.axes),
+                Slot::Given(name) => ("pattern's input", name, &scope.given),
+                Slot::Input(name) => ("input", name, &scope.inputs),
+                Slot::Env(_) if stands == Stands::InEnv => {
+                    let message = "a variable's value cannot be made of other variables".to_owned();
+                    let hint = "a step can: its shell reads $NAME";
+                    self.diagnostics.push(Diagnostic::error(Code::Placeholder, self.slot_span(template, slot), message).hint(hint));
+                    continue;
+                }
+                Slot::Env(name) => ("variable", name, &scope.env),
+                Slot::Fact(job, name) => {
+                    self.fact(job, name, self.slot_span(template, slot));
+                    continue;
+                }
+                Slot::Hash(_) | Slot::Os | Slot::Arch if stands == Stands::InGiven => {
+                    let message = format!("`{{{slot}}}` is only known on the runner, and an input may decide what is planned");
+                    self.diagnostics.push(
+                        Diagnostic::error(Code::Placeholder, self.slot_span(template, slot), message).hint("use it in the pattern itself"),
+                    );
+                    continue;
+                }
+                _ => continue,
+            };
+            self.read.insert(slot.to_string());
+            if !known.contains(&name.as_str()) {
+                let message = format!("`{{{slot}}}`: {} has no {what} `{name}`", scope.place);
+                let diagnostic = Diagnostic::error(Code::Placeholder, self.slot_span(template, slot), message);
+                self.diagnostics.push(with_known(diagnostic, name, known));
+            }
+        }
+    }
+
+    /// Where a slot stands in the file, as near as can be found.
+    fn slot_span(&self, template: &At<Template>, slot: &Slot) -> Span {
+        let source = template.value.source();
+        let inside = inside(self.text, &At { value: source.clone(), span: template.span.clone() });
+        let written = format!("{{{slot}}}");
+        source.find(&written).map_or(template.span.clone(), |at| inside(at..at + written.len()))
+    }
+
+    fn fact(&mut self, job: &str, name: &str, span: Span) {
+        let ids = self.ids.get_or_init(|| self.pipeline.jobs.iter().map(|job| job.id().to_string()).collect());
+        let exists = ids.contains(job);
+        let diagnostic = |message: String| Diagnostic::error(Code::Placeholder, span.clone(), message);
+        match self.facts.get(job) {
+            Some(facts) if facts.iter().any(|fact| fact == name) => {}
+            Some(facts) => {
+                let facts: Vec<&str> = facts.iter().map(String::as_str).collect();
+                self.diagnostics.push(with_known(diagnostic(format!("job {job} leaves no fact `{name}`")), name, &facts));
+            }
+            None if exists => {
+                self.diagnostics
+                    .push(diagnostic(format!("job {job} leaves no fact `{name}`")).hint(format!("add `facts = [\"{name}\"]` to it")));
+            }
+            None => {
+                self.diagnostics
+                    .push(diagnostic(format!("there is no job `{job}` to leave a fact")).nearest(job, ids.iter().map(String::as_str)));
+            }
+        }
+    }
+
+    /// Compiles an expression, and checks every name in it.
+    fn expression(&mut self, at: &At<String>, scope: &Scope<'_>) -> Option<Rc<Condition>> {
+        let expression = self.compiled(at)?;
+        let inside = inside(self.text, at);
+        let before = self.diagnostics.len();
+        for read in &expression.reads {
+            self.read.insert(read.to_string());
+            self.name(read, inside(read.span.clone()), scope);
+        }
+        for glob in &expression.touched {
+            if let Err(error) = globset::Glob::new(glob) {
+                let message = format!("`{glob}` is not a glob: {}", error.kind());
+                self.diagnostics.push(Diagnostic::error(Code::Expression, at.span.clone(), message));
+            }
+        }
+        (self.diagnostics.len() == before).then(|| Rc::new(Condition { expression, at: at.clone() }))
+    }
+
+    fn compiled(&mut self, at: &At<String>) -> Option<Rc<Expression>> {
+        if let Some(known) = self.compiled.get(&at.value)
+            && known.is_some()
+        {
+            return known.clone();
+        }
+        let compiled = match Expression::compile(&at.value) {
+            Ok(expression) => Some(Rc::new(expression)),
+            Err(mistake) => {
+                let code = if mistake.limit { Code::Limit } else { Code::Expression };
+                let mut diagnostic = Diagnostic::error(code, inside(self.text, at)(mistake.span), mistake.message);
+                diagnostic.hint = mistake.hint;
+                self.diagnostics.push(diagnostic);
+                None
+            }
+        };
+        self.compiled.insert(at.value.clone(), compiled.clone());
+        compiled
+    }
+
+    fn name(&mut self, read: &Read, span: Span, scope: &Scope<'_>) {
+        use crate::expression::{COMMIT, REF, ROOTS};
+        let path: Vec<&str> = read.path.iter().map(String::as_str).collect();
+        let diagnostic = |message: String| Diagnostic::error(Code::Expression, span.clone(), message);
+        let told = match path.as_slice() {
+            ["event" | "changed"] => return,
+            ["ref", field] => (REF.contains(field), "ref", *field, REF.to_vec()),
+            ["commit", field] => (COMMIT.contains(field), "commit", *field, COMMIT.to_vec()),
+            ["each", name] => (scope.axes.contains(name), "each", *name, scope.axes.clone()),
+            ["given", name] => (scope.given.contains(name), "given", *name, scope.given.clone()),
+            ["input", name] => (scope.inputs.contains(name), "input", *name, scope.inputs.clone()),
+            ["env", name] => (scope.env.contains(name), "env", *name, scope.env.clone()),
+            ["fact", stage, job, name] => return self.fact(&format!("{stage}.{job}"), name, span),
+            [root] if ["ref", "commit", "each", "given", "input", "env", "fact"].contains(root) => {
+                let fields = match *root {
+                    "ref" => REF.to_vec(),
+                    "commit" => COMMIT.to_vec(),
+                    "fact" => vec!["STAGE.JOB.NAME"],
+                    "each" => scope.axes.clone(),
+                    "given" => scope.given.clone(),
+                    "input" => scope.inputs.clone(),
+                    _ => scope.env.clone(),
+                };
+                let list = fields.iter().map(|field| format!("`{root}.{field}`")).collect::<Vec<_>>().join(", ");
+                let hint = if list.is_empty() { format!("nothing is known below `{root}` here") } else { format!("there is {list}") };
+                self.diagnostics.push(diagnostic(format!("`{root}` is a group of values, not one")).hint(hint));
+                return;
+            }
+            [root, ..] if ROOTS.contains(root) => {
+                self.diagnostics.push(diagnostic(format!("there is no value `{read}`")));
+                return;
+            }
+            [root, ..] => {
+                // The bare field, as in `branch == "main"`, is the commonest slip.
+                let whole: Vec<String> =
+                    REF.iter().map(|field| format!("ref.{field}")).chain(COMMIT.map(|field| format!("commit.{field}"))).collect();
+                let full = whole.iter().find(|name| name.split_once('.').is_some_and(|(_, field)| field == *root));
+                let near = full.map(String::as_str).or_else(|| nearest(root, ROOTS));
+                let told = diagnostic(format!("there is no value `{root}`"));
+                self.diagnostics.push(match near {
+                    Some(near) => told.hint(format!("did you mean `{near}`?")),
+                    None => told.hint(format!("a text stands in quotes: \"{root}\"; known values are {}", ROOTS.join(", "))),
+                });
+                return;
+            }
+            [] => return,
+        };
+        let (known, root, name, all) = told;
+        if !known {
+            let message = match root {
+                "each" => format!("{} has no axis `{name}`", scope.place),
+                "given" => format!("{} follows no pattern with an input `{name}`", scope.place),
+                "input" => format!("[starts] has no input `{name}`"),
+                "env" => format!("{} has no variable `{name}`", scope.place),
+                _ => format!("there is no value `{read}`"),
+            };
+            let whole: Vec<String> = all.iter().map(|field| format!("{root}.{field}")).collect();
+            let whole: Vec<&str> = whole.iter().map(String::as_str).collect();
+            self.diagnostics.push(with_known(diagnostic(message), &format!("{root}.{name}"), &whole));
+        }
+    }
+}
+
+fn with_known(diagnostic: Diagnostic, name: &str, known: &[&str]) -> Diagnostic {
+    match nearest(name, known.iter().copied()) {
+        Some(near) => diagnostic.hint(format!("did you mean `{near}`?")),
+        None if known.is_empty() => diagnostic,
+        None => diagnostic.hint(format!("there is {}", known.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", "))),
+    }
+}

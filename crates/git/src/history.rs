@@ -1,0 +1,102 @@
+//! What lies between commits: changed paths, merges made by rule, tags, and new commits for people.
+
+use crate::command::{GitError, base, checked, git, git_with_input, run};
+use crate::mirror::Mirror;
+
+/// The most paths that are listed; with more, anything may have changed.
+const PATH_LIMIT: usize = 10_000;
+
+impl Mirror {
+    /// The paths in which two commits differ, sorted. None: too many to list.
+    pub async fn changed(&self, from: &str, to: &str) -> Result<Option<Vec<String>>, GitError> {
+        let args = ["diff-tree", "-r", "-z", "--name-only", "--no-commit-id", checked(from)?, checked(to)?];
+        let out = git(&self.dir, &args).await?;
+        let names: Vec<String> =
+            out.split(|&byte| byte == 0).filter(|name| !name.is_empty()).map(|name| String::from_utf8_lossy(name).into_owned()).collect();
+        Ok((names.len() <= PATH_LIMIT).then_some(names))
+    }
+
+    /// A commit's first parent; none for a first commit.
+    pub async fn parent(&self, commit: &str) -> Result<Option<String>, GitError> {
+        let wanted = format!("{}^1", checked(commit)?);
+        let found = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &wanted]).await;
+        Ok(found.ok().map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
+    }
+
+    /// The newest commit that both have; none when they share no history.
+    pub async fn merge_base(&self, one: &str, other: &str) -> Result<Option<String>, GitError> {
+        let found = git(&self.dir, &["merge-base", checked(one)?, checked(other)?]).await;
+        Ok(found.ok().map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
+    }
+
+    /// The commit that a tag names, or a commit by its id (at least seven digits of it). A branch is not taken: it moves.
+    pub async fn fixed(&self, at: &str) -> Result<Option<String>, GitError> {
+        let at = checked(at)?;
+        let is_id = at.len() >= 7 && at.bytes().all(|byte| byte.is_ascii_hexdigit());
+        for candidate in [Some(format!("refs/tags/{at}^{{commit}}")), is_id.then(|| format!("{at}^{{commit}}"))].into_iter().flatten() {
+            if let Ok(out) = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &candidate]).await {
+                return Ok(Some(String::from_utf8_lossy(&out).trim().to_owned()));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Merges `head` into `base`. The commit made carries no clock, so everyone who makes it gets the same id. Gives the
+    /// paths that conflict when they do.
+    pub async fn merged(&self, base_commit: &str, head: &str) -> Result<Result<String, Vec<String>>, GitError> {
+        let (base_commit, head) = (checked(base_commit)?, checked(head)?);
+        let tree = match run(
+            base(&self.dir),
+            &["merge-tree", "--write-tree", "--name-only", "--no-messages", "-z", base_commit, head],
+            None,
+        )
+        .await
+        {
+            Ok(out) => String::from_utf8_lossy(&out).trim_end_matches('\0').to_owned(),
+            Err(GitError::Failed { .. }) => return Ok(Err(self.conflicts(base_commit, head).await)),
+            Err(error) => return Err(error),
+        };
+        let time = git(&self.dir, &["log", "-1", "--format=%ct", "--end-of-options", head]).await?;
+        let time = format!("{} +0000", String::from_utf8_lossy(&time).trim());
+        let mut command = base(&self.dir);
+        command.env("GIT_AUTHOR_DATE", &time).env("GIT_COMMITTER_DATE", &time);
+        let message = format!("{head} merged into {base_commit}");
+        let out = run(command, &["commit-tree", &tree, "-p", base_commit, "-p", head, "-m", &message], None).await?;
+        Ok(Ok(String::from_utf8_lossy(&out).trim().to_owned()))
+    }
+
+    async fn conflicts(&self, base_commit: &str, head: &str) -> Vec<String> {
+        let mut command = base(&self.dir);
+        command.args(["merge-tree", "--write-tree", "--name-only", "--no-messages", base_commit, head]);
+        let Ok(output) = command.output().await else { return Vec::new() };
+        // The tree's id comes first, then the paths.
+        String::from_utf8_lossy(&output.stdout).lines().skip(1).filter(|line| !line.is_empty()).map(str::to_owned).collect()
+    }
+
+    /// Puts one file on top of a commit, as a new branch, in the repository itself. `by` is the author's name. Refused
+    /// when there is such a branch already.
+    pub async fn commit_file(&self, from: &str, path: &str, text: &str, branch: &str, message: &str, by: &str) -> Result<String, GitError> {
+        let (from, branch) = (checked(from)?, checked(branch)?);
+        let blob = git_with_input(&self.dir, &["hash-object", "-w", "--stdin"], text.as_bytes()).await?;
+        let blob = String::from_utf8_lossy(&blob).trim().to_owned();
+        let index = tempfile::Builder::new()
+            .prefix("draft")
+            .tempdir_in(&self.dir)
+            .map_err(|source| GitError::Folder { path: self.dir.clone(), source })?;
+        let with_index = || {
+            let mut command = base(&self.dir);
+            command.env("GIT_INDEX_FILE", index.path().join("index")).env("GIT_AUTHOR_NAME", by);
+            command
+        };
+        run(with_index(), &["read-tree", from], None).await?;
+        run(with_index(), &["update-index", "--add", "--cacheinfo", &format!("100644,{blob},{path}")], None).await?;
+        let tree = run(with_index(), &["write-tree"], None).await?;
+        let tree = String::from_utf8_lossy(&tree).trim().to_owned();
+        let made = run(with_index(), &["commit-tree", &tree, "-p", from, "-F", "-"], Some(message.as_bytes())).await?;
+        let made = String::from_utf8_lossy(&made).trim().to_owned();
+        // An empty expectation: the branch must not exist there.
+        let lease = format!("--force-with-lease=refs/heads/{branch}:");
+        git(&self.dir, &["push", "--quiet", &lease, "--end-of-options", &self.url, &format!("{made}:refs/heads/{branch}")]).await?;
+        Ok(made)
+    }
+}

@@ -1,0 +1,161 @@
+//! Placeholders that only the runner can fill: its system, and digests of the files that were checked out.
+
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use ordotaxis_core::language::Checkout;
+use ordotaxis_core::template::{Slot, Template};
+use ordotaxis_wire::runner::Lease;
+use sha2::{Digest, Sha256};
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use walkdir::WalkDir;
+
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum LateError {
+    #[error("{} could not be read for a {{hash:…}}", path.display())]
+    Read {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
+    #[error("the placeholder {{{0}}} is not known to this runner")]
+    Unknown(String),
+    #[error("a text of the lease is not one with placeholders: {0}")]
+    Form(String),
+}
+
+/// The folder that a lease's files are checked out to, with its placeholders filled: this comes before all else.
+pub(crate) fn checkout_dir(lease: &Lease) -> Result<Option<String>, LateError> {
+    match &lease.checkout {
+        Checkout::None => Ok(None),
+        Checkout::Files { dir } if !lease.late => Ok(Some(dir.clone())),
+        Checkout::Files { dir } => Filler { files: Path::new("/nonexistent"), lease, hashes: RefCell::default() }.text(dir).map(Some),
+    }
+}
+
+/// The lease with every placeholder filled, after the files were checked out to `files`.
+pub(crate) fn filled(lease: &Lease, files: &Path) -> Result<Lease, LateError> {
+    let mut lease = lease.clone();
+    if !lease.late {
+        return Ok(lease);
+    }
+    let whole = lease.clone();
+    let filler = Filler { files, lease: &whole, hashes: RefCell::default() };
+    let fill = |text: &mut String| filler.text(text).map(|filled| *text = filled);
+    lease.env.values_mut().try_for_each(fill)?;
+    for step in &mut lease.steps {
+        step.env.values_mut().try_for_each(fill)?;
+        step.dir.iter_mut().try_for_each(fill)?;
+    }
+    lease.takes.iter_mut().flat_map(|take| &mut take.to).try_for_each(fill)?;
+    lease.gives.iter_mut().flat_map(|give| &mut give.paths).try_for_each(fill)?;
+    lease.late = false;
+    Ok(lease)
+}
+
+struct Filler<'a> {
+    files: &'a Path,
+    lease: &'a Lease,
+    hashes: RefCell<HashMap<Vec<String>, String>>,
+}
+
+impl Filler<'_> {
+    fn text(&self, text: &str) -> Result<String, LateError> {
+        let template = Template::parse(text).map_err(|_| LateError::Form(text.to_owned()))?;
+        for slot in template.slots() {
+            if let Slot::Hash(globs) = slot
+                && !self.hashes.borrow().contains_key(globs)
+            {
+                let digest = hash(self.files, globs)?;
+                self.hashes.borrow_mut().insert(globs.clone(), digest);
+            }
+        }
+        let filled = template.fill(|slot| match slot {
+            Slot::Os => Some(std::env::consts::OS.to_owned()),
+            Slot::Arch => Some(std::env::consts::ARCH.to_owned()),
+            Slot::Project => Some(self.lease.project.clone()),
+            Slot::Commit => Some(self.lease.commit.clone()),
+            Slot::Hash(globs) => self.hashes.borrow().get(globs).cloned(),
+            _ => None,
+        });
+        let unknown = filled.slots().next().map(ToString::to_string);
+        filled.plain().ok_or_else(|| LateError::Unknown(unknown.unwrap_or_default()))
+    }
+}
+
+/// A digest of the paths and contents of all files that fit, in the order of their paths: 16 hexadecimal digits. The
+/// same files give the same digest on every machine.
+pub(crate) fn hash(files: &Path, globs: &[String]) -> Result<String, LateError> {
+    let set = set(globs);
+    let mut found: Vec<PathBuf> = WalkDir::new(files)
+        .into_iter()
+        .filter_entry(|entry| entry.depth() != 1 || entry.file_name() != ".git")
+        .flatten()
+        .filter(|entry| !entry.file_type().is_dir())
+        .filter_map(|entry| entry.path().strip_prefix(files).ok().map(Path::to_owned))
+        .filter(|path| set.is_match(path))
+        .collect();
+    found.sort();
+    let mut digest = Sha256::new();
+    for path in found {
+        let full = files.join(&path);
+        let read_error = |source| LateError::Read { path: path.clone(), source };
+        let name = path.to_string_lossy().into_owned();
+        digest.update((name.len() as u64).to_le_bytes());
+        digest.update(name.as_bytes());
+        if full.is_symlink() {
+            let target = std::fs::read_link(&full).map_err(read_error)?;
+            digest.update(target.to_string_lossy().as_bytes());
+            continue;
+        }
+        let mut file = std::fs::File::open(&full).map_err(read_error)?;
+        digest.update(file.metadata().map_err(read_error)?.len().to_le_bytes());
+        let mut piece = vec![0; 64 * 1024];
+        loop {
+            let length = file.read(&mut piece).map_err(read_error)?;
+            if length == 0 {
+                break;
+            }
+            digest.update(&piece[..length]);
+        }
+    }
+    Ok(digest.finalize().iter().take(8).map(|byte| format!("{byte:02x}")).collect())
+}
+
+/// Globs that were checked when the file was; one that is none fits nothing.
+fn set(globs: &[String]) -> GlobSet {
+    let mut builder = GlobSetBuilder::new();
+    globs.iter().filter_map(|glob| GlobBuilder::new(glob).literal_separator(true).build().ok()).for_each(|glob| {
+        builder.add(glob);
+    });
+    builder.build().unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_digest_tells_contents_names_and_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let write = |name: &str, text: &str| {
+            let path = folder.path().join(name);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, text).unwrap();
+        };
+        let globs = ["src/**".to_owned(), "Makefile".to_owned()];
+        write("src/a.c", "int a;");
+        write("Makefile", "all:");
+        let first = hash(folder.path(), &globs).unwrap();
+        write("docs/x", "beside");
+        assert_eq!(hash(folder.path(), &globs).unwrap(), first);
+        write("src/a.c", "int b;");
+        let second = hash(folder.path(), &globs).unwrap();
+        assert_ne!(second, first);
+        write("src/a.c", "int a;");
+        assert_eq!(hash(folder.path(), &globs).unwrap(), first);
+        std::fs::rename(folder.path().join("src/a.c"), folder.path().join("src/b.c")).unwrap();
+        assert_ne!(hash(folder.path(), &globs).unwrap(), first);
+    }
+}

@@ -1,0 +1,201 @@
+//! One pipeline of one commit: planned and written down as a run, or as a verdict that it cannot be run.
+
+use super::files::{ROOT_FILE, lend};
+use super::{Complete, OccasionError, PipelineFile};
+use crate::app::App;
+use crate::clock;
+use crate::keeper::{Command, RunInfo};
+use crate::sentence::{Summary, sentence};
+use ordotaxis_core::engine::State;
+use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
+use ordotaxis_core::plan::{Occasion, Planned, Source, plan, starts};
+use ordotaxis_git::CommitInfo;
+use ordotaxis_store::{Message, NewRunRow, Project, RunKey, StoreError};
+use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
+use std::sync::Arc;
+
+/// What came of one pipeline.
+pub(crate) enum Begun {
+    Run(RunKey),
+    /// The same commit and pipeline have a run already.
+    Known,
+    /// No start rule wants it.
+    Unwanted,
+}
+
+impl From<Option<RunKey>> for Begun {
+    fn from(key: Option<RunKey>) -> Begun {
+        key.map_or(Begun::Known, Begun::Run)
+    }
+}
+
+/// Begins one pipeline, if its start rules want that; with mistakes in its file, the run is a failed one at once.
+pub(crate) async fn begin(app: &App, project: &Project, known: &Complete, file: &PipelineFile) -> Result<Begun, OccasionError> {
+    let (lent, moved) = lend(app, project, &file.text).await?;
+    let views = |diagnostics: &[Diagnostic]| diagnostic_views(&file.path, &file.text, diagnostics);
+    match plan(Source { text: &file.text, name: &file.name, lent: &lent }, &known.occasion) {
+        Err(diagnostics) => {
+            let errors: Vec<Diagnostic> = diagnostics.into_iter().filter(|found| found.severity == Severity::Error).collect();
+            Ok(broken(app, project, known, &file.name, &views(&errors)).await?.into())
+        }
+        Ok(planned) if !starts(&planned.starts, &known.occasion) || goes_round(project, known, file) => Ok(Begun::Unwanted),
+        Ok(planned) if has_errors(&planned.later) => {
+            let errors: Vec<Diagnostic> = planned.later.into_iter().filter(|found| found.severity == Severity::Error).collect();
+            Ok(broken(app, project, known, &file.name, &views(&errors)).await?.into())
+        }
+        Ok(planned) => {
+            let told: Vec<Diagnostic> = planned.later.iter().cloned().chain(moved).collect();
+            Ok(run(app, project, known, planned, &views(&told)).await?.into())
+        }
+    }
+}
+
+/// Pipelines that start each other by passing would never end.
+fn goes_round(project: &Project, known: &Complete, file: &PipelineFile) -> bool {
+    known.occasion.led_by.contains(&format!("{}/{}", project.name, file.name))
+}
+
+async fn run(
+    app: &App,
+    project: &Project,
+    known: &Complete,
+    planned: Planned,
+    told: &[DiagnosticView],
+) -> Result<Option<RunKey>, OccasionError> {
+    let plan = planned.plan;
+    let title = plan.title.clone();
+    let merged = known.merge.as_ref().and_then(|merge| serde_json::to_string(merge).ok());
+    let told = if told.is_empty() { None } else { serde_json::to_string(told).ok() };
+    let row = NewRunRow {
+        title: title.as_deref(),
+        plan: Some(&plan),
+        diagnostics: told.as_deref(),
+        merged: merged.as_deref(),
+        ..blank(project, &known.occasion, &known.commit, &known.told_on, &plan.pipeline)
+    };
+    let jobs = i64::try_from(plan.jobs.len()).unwrap_or(i64::MAX);
+    let summary = Summary { jobs, ..Summary::default() };
+    let words = sentence(State::Waiting, &summary, None, None);
+    let message = |number| vec![("status", message(project, &known.occasion, &plan.pipeline, number, State::Waiting, &words, None))];
+    let Some(key) = app.records.begin_run(&row, clock::now(), message).await? else { return Ok(None) };
+    app.keeper.outbox.notify_one();
+    let info = RunInfo {
+        id: key.id,
+        number: key.number,
+        project_id: project.id,
+        project: project.name.clone(),
+        main_branch: project.main_branch.clone(),
+        git_url: project.git_url.clone(),
+        commit: known.commit.id.clone(),
+        commit_time: known.commit.time,
+        branch: known.occasion.branch.clone(),
+        merge: known.merge.clone(),
+        told_on: known.told_on.clone(),
+    };
+    // A keeper that is away is about to stop; the run is on disk and begins at the next start.
+    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan) }).await;
+    Ok(Some(key))
+}
+
+/// A commit without any pipeline.
+pub(super) async fn without_file(app: &App, project: &Project, known: &Complete) -> Result<Option<RunKey>, OccasionError> {
+    let diagnostic = Diagnostic::error(Code::MissingFile, 0..0, "the commit has no pipeline file")
+        .hint("add `ordotaxis.toml` in the root, or a file in the folder `ordotaxis`");
+    broken(app, project, known, "main", &diagnostic_views(ROOT_FILE, "", &[diagnostic])).await
+}
+
+/// A run that could not be planned: failed, with the diagnostics as its reason.
+async fn broken(
+    app: &App,
+    project: &Project,
+    known: &Complete,
+    name: &str,
+    diagnostics: &[DiagnosticView],
+) -> Result<Option<RunKey>, OccasionError> {
+    let why = mistakes(diagnostics);
+    failed(app, project, (&known.occasion, &known.commit, &known.told_on), name, &why, diagnostics).await
+}
+
+async fn failed(
+    app: &App,
+    project: &Project,
+    (occasion, commit, told_on): (&Occasion, &CommitInfo, &str),
+    name: &str,
+    why: &str,
+    diagnostics: &[DiagnosticView],
+) -> Result<Option<RunKey>, OccasionError> {
+    let json = serde_json::to_string(diagnostics).unwrap_or_default();
+    let row =
+        NewRunRow { state: State::Failed, why: Some(why), diagnostics: Some(&json), ..blank(project, occasion, commit, told_on, name) };
+    let now = clock::now();
+    let words = sentence(State::Failed, &Summary::default(), None, Some(why));
+    let messages =
+        |number| ["status", "note"].map(|kind| (kind, message(project, occasion, name, number, State::Failed, &words, Some(now)))).to_vec();
+    let key = app.records.begin_run(&row, now, messages).await?;
+    app.keeper.outbox.notify_one();
+    Ok(key)
+}
+
+/// The repository could not be read: told as a failed run, so that it is seen where runs are looked for.
+pub(super) async fn unreadable(app: &App, project: &Project, occasion: &Occasion, why: &str) -> Result<(), StoreError> {
+    let id = occasion.head.clone().unwrap_or_else(|| occasion.commit.clone());
+    let title = if occasion.head.is_some() { "(the proposal could not be merged)" } else { "(the commit could not be read)" };
+    let commit = CommitInfo { id: id.clone(), title: title.into(), message: String::new(), author: String::new(), time: 0 };
+    match failed(app, project, (occasion, &commit, &id), "main", why, &[]).await {
+        Err(OccasionError::Store(error)) => Err(error),
+        _ => Ok(()),
+    }
+}
+
+fn mistakes(diagnostics: &[DiagnosticView]) -> String {
+    let Some(first) = diagnostics.first() else { return "the pipeline file cannot be run".into() };
+    let place = if first.code == Code::MissingFile.word() { String::new() } else { format!("{}:{}: ", first.file, first.line) };
+    match diagnostics.len() {
+        1 => format!("{place}{}", first.message),
+        more => format!("{place}{} (and {} more)", first.message, more - 1),
+    }
+}
+
+fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, told_on: &'a str, pipeline: &'a str) -> NewRunRow<'a> {
+    NewRunRow {
+        project_id: project.id,
+        pipeline,
+        title: None,
+        state: State::Waiting,
+        why: None,
+        commit_id: &commit.id,
+        commit_title: &commit.title,
+        commit_author: &commit.author,
+        commit_time: commit.time,
+        branch: occasion.branch.as_deref(),
+        tag: occasion.tag.as_deref(),
+        target: occasion.target.as_deref(),
+        merged: None,
+        told_on,
+        event: occasion.event.word(),
+        started_by: occasion.by.as_deref(),
+        plan: None,
+        diagnostics: None,
+    }
+}
+
+fn message(
+    project: &Project,
+    occasion: &Occasion,
+    pipeline: &str,
+    number: i64,
+    state: State,
+    sentence: &str,
+    ended: Option<i64>,
+) -> String {
+    let message = Message {
+        run: format!("{}/{number}", project.name),
+        pipeline: pipeline.to_owned(),
+        state,
+        sentence: sentence.to_owned(),
+        branch: occasion.branch.clone(),
+        started_at: ended,
+        ended_at: ended,
+    };
+    serde_json::to_string(&message).unwrap_or_default()
+}

@@ -1,0 +1,145 @@
+//! The pipelines of a commit: files of the repository, or kept by the service in their place; and what they borrow.
+
+use super::OccasionError;
+use crate::app::App;
+use crate::clock;
+use ordotaxis_core::language::{Borrow, Code, Diagnostic, Severity};
+use ordotaxis_core::plan::{Lend, Lent, borrows};
+use ordotaxis_git::Mirror;
+use ordotaxis_store::{Project, StoreError};
+use sha2::{Digest, Sha256};
+
+pub(crate) const ROOT_FILE: &str = "ordotaxis.toml";
+const FOLDER: &str = "ordotaxis";
+
+pub(crate) struct PipelineFile {
+    /// `main`, or the file's stem.
+    pub(crate) name: String,
+    /// How it is spoken of in diagnostics.
+    pub(crate) path: String,
+    pub(crate) text: String,
+}
+
+/// The commit's pipelines. One that the service keeps goes before a file of the same name.
+pub(crate) async fn pipeline_files(
+    app: &App,
+    project: &Project,
+    mirror: &Mirror,
+    commit: &str,
+) -> Result<Vec<PipelineFile>, OccasionError> {
+    let stored = app.records.stored_pipelines(project.id).await?;
+    let mut found: Vec<PipelineFile> = stored
+        .into_iter()
+        .map(|kept| PipelineFile {
+            path: format!("{} (kept by the service, version {})", path_of(&kept.pipeline), kept.version),
+            name: kept.pipeline,
+            text: kept.text,
+        })
+        .collect();
+    for (name, path) in in_repository(mirror, commit).await? {
+        if !found.iter().any(|file| file.name == name) {
+            let bytes = mirror.read(commit, &path).await.unwrap_or_default();
+            found.push(PipelineFile { name, path, text: String::from_utf8_lossy(&bytes).into_owned() });
+        }
+    }
+    found.sort_by(|one, other| (one.name != "main", &one.name).cmp(&(other.name != "main", &other.name)));
+    Ok(found)
+}
+
+/// The file that a pipeline's name stands for.
+pub(crate) fn path_of(name: &str) -> String {
+    if name == "main" { ROOT_FILE.to_owned() } else { format!("{FOLDER}/{name}.toml") }
+}
+
+async fn in_repository(mirror: &Mirror, commit: &str) -> Result<Vec<(String, String)>, OccasionError> {
+    let mut found = Vec::new();
+    let root = mirror.files(commit, "").await?;
+    if root.iter().any(|path| path == ROOT_FILE) {
+        found.push(("main".to_owned(), ROOT_FILE.to_owned()));
+    }
+    if root.iter().any(|path| path == FOLDER) {
+        for path in mirror.files(commit, FOLDER).await? {
+            if let Some(name) = path.strip_prefix("ordotaxis/").and_then(|name| name.strip_suffix(".toml")) {
+                found.push((name.to_owned(), path.clone()));
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// Fetches what a file borrows. What cannot be had stands there with the reason; a tag that names another commit than it
+/// did before is told.
+pub(crate) async fn lend(app: &App, project: &Project, text: &str) -> Result<(Lent, Vec<Diagnostic>), StoreError> {
+    let (mut lent, mut told) = (Lent::new(), Vec::new());
+    for (name, borrow) in borrows(text) {
+        let found = lend_one(app, project, &borrow.value, Fetch::Always).await;
+        if let Ok(lend) = &found
+            && let Some(before) = app.records.borrowed_at(&borrow.value.git, &borrow.value.at, &lend.commit, clock::now()).await?
+        {
+            let short = |id: &str| id.get(..10).unwrap_or(id).to_owned();
+            let message =
+                format!("tag `{}` of `{name}` moved: it named {}, and now names {}", borrow.value.at, short(&before), short(&lend.commit));
+            let hint = format!("borrow at the commit itself to be safe from that: at = \"{}\"", short(&lend.commit));
+            told.push(Diagnostic {
+                severity: Severity::Warning,
+                ..Diagnostic::error(Code::MovedTag, borrow.span.clone(), message).hint(hint)
+            });
+        }
+        lent.insert(name, found);
+    }
+    Ok((lent, told))
+}
+
+/// As [`lend`], fetching only what is not there yet: for someone who types.
+pub(crate) async fn lend_known(app: &App, project: &Project, text: &str) -> Lent {
+    let mut lent = Lent::new();
+    for (name, borrow) in borrows(text) {
+        lent.insert(name, lend_one(app, project, &borrow.value, Fetch::Missing).await);
+    }
+    lent
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Fetch {
+    Always,
+    Missing,
+}
+
+async fn lend_one(app: &App, project: &Project, borrow: &Borrow, fetch: Fetch) -> Result<Lend, String> {
+    // A file of the repository must not make the service read repositories on its own disk.
+    let remote = |url: &str| ["http://", "https://", "ssh://"].iter().any(|scheme| url.starts_with(scheme)) || url.contains('@');
+    if !remote(&borrow.git) && remote(&project.git_url) {
+        return Err(format!("`{}` is not an address of another machine", borrow.git));
+    }
+    if borrow.git.starts_with('-') || borrow.git.contains("::") {
+        return Err(format!("`{}` is not an address", borrow.git));
+    }
+    let digest = Sha256::digest(borrow.git.as_bytes());
+    let short: String = digest.iter().take(10).map(|byte| format!("{byte:02x}")).collect();
+    let mirror = app.mirrors.get(&format!("+{short}"), &borrow.git);
+    if fetch == Fetch::Always {
+        mirror.fetch_all().await.map_err(|error| error.to_string())?;
+    }
+    lend_from(&mirror, borrow).await
+}
+
+/// Reads what is borrowed through a mirror of the lending repository, which is fetched when it does not have it yet.
+/// In words why not, when it cannot be had.
+pub async fn lend_from(mirror: &Mirror, borrow: &Borrow) -> Result<Lend, String> {
+    let known = mirror.dir().join("HEAD").exists() && matches!(mirror.fixed(&borrow.at).await, Ok(Some(_)));
+    if !known {
+        mirror.fetch_all().await.map_err(|error| error.to_string())?;
+    }
+    let commit = mirror.fixed(&borrow.at).await.map_err(|error| error.to_string())?;
+    let Some(commit) = commit else {
+        let branches = mirror.branches().await.unwrap_or_default();
+        return Err(match branches.contains(&borrow.at) {
+            true => format!("`{}` is a branch, and branches move; borrow at a tag or a commit", borrow.at),
+            false => format!("it has no tag and no commit `{}`", borrow.at),
+        });
+    };
+    match mirror.read(&commit, &borrow.file).await {
+        Some(bytes) => Ok(Lend { commit, text: String::from_utf8_lossy(&bytes).into_owned() }),
+        None => Err(format!("there is no file `{}` at {}", borrow.file, borrow.at)),
+    }
+}

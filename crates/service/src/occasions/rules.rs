@@ -1,0 +1,81 @@
+//! Start rules that wait for something else than the repository: schedules and passed pipelines. The main branch says
+//! which there are; they are written down when it moves, so that waiting reads no files.
+
+use super::{OccasionError, PipelineFile};
+use crate::app::App;
+use crate::clock;
+use ordotaxis_core::language::Schedule;
+use ordotaxis_core::plan::{Event, Occasion, start_rules};
+use ordotaxis_store::{DueSchedule, Project, StoreError};
+use std::str::FromStr;
+use std::time::Duration;
+
+/// The longest a schedule's worker sleeps: a clock that jumps is noticed within this.
+const LONGEST_SLEEP: i64 = 30_000;
+
+/// Takes over the rules of the main branch's pipelines, when that is what was pushed.
+pub(super) async fn follow_main(app: &App, project: &Project, occasion: &Occasion, files: &[PipelineFile]) -> Result<(), OccasionError> {
+    if occasion.event != Event::Push || occasion.branch.as_ref() != Some(&project.main_branch) {
+        return Ok(());
+    }
+    let names: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
+    app.records.keep_pipelines(project.id, &names).await?;
+    for file in files {
+        take_over(app, project, &file.name, &file.text).await?;
+    }
+    Ok(())
+}
+
+/// Takes over one file's rules. A file with mistakes leaves those there were.
+pub(crate) async fn take_over(app: &App, project: &Project, name: &str, text: &str) -> Result<(), StoreError> {
+    let Some(rules) = start_rules(text) else { return Ok(()) };
+    let now = clock::now();
+    let lines: Vec<(String, i64)> =
+        rules.schedule.iter().filter_map(|(line, schedule)| Some((line.clone(), schedule.next(now)?))).collect();
+    app.records.set_schedules(project.id, name, &lines).await?;
+    if !lines.is_empty() {
+        app.schedules.notify_one();
+    }
+    let full = |passed: &str| if passed.contains('/') { passed.to_owned() } else { format!("{}/{passed}", project.name) };
+    let passed: Vec<String> = rules.pipeline.iter().map(|passed| full(&passed.value)).collect();
+    app.records.set_listens(project.id, name, &passed).await
+}
+
+/// Works until told to stop: when a schedule is due, an occasion is written down.
+pub(crate) async fn schedules(app: App) {
+    loop {
+        if let Err(error) = come_due(&app).await {
+            tracing::error!(%error, "schedules could not be worked off");
+        }
+        let next = app.records.next_schedule_at().await.ok().flatten();
+        let wait = next.map_or(LONGEST_SLEEP, |at| (at - clock::now()).clamp(1, LONGEST_SLEEP));
+        tokio::select! {
+            () = app.stop.cancelled() => return,
+            () = app.schedules.notified() => {}
+            () = tokio::time::sleep(Duration::from_millis(wait.unsigned_abs())) => {}
+        }
+    }
+}
+
+async fn come_due(app: &App) -> Result<(), StoreError> {
+    let now = clock::now();
+    for due in app.records.due_schedules(now).await? {
+        let Some(project) = app.records.project_by_id(due.project_id).await? else { continue };
+        let occasion = Occasion {
+            event: Event::Schedule,
+            branch: Some(project.main_branch),
+            schedule: Some(due.line.clone()),
+            meant: Some(due.pipeline.clone()),
+            ..Occasion::default()
+        };
+        let body = serde_json::to_string(&occasion).unwrap_or_default();
+        app.records.schedule_came(&due, &body, after(&due, now), now).await?;
+        app.occasions.notify_one();
+    }
+    Ok(())
+}
+
+/// The next moment from now on: what came due while the service was away counts once.
+fn after(due: &DueSchedule, now: i64) -> Option<i64> {
+    Schedule::from_str(&due.line).ok()?.next(now)
+}

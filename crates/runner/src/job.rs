@@ -258,6 +258,7 @@ impl Job<'_> {
             ("LANG".to_owned(), "C.UTF-8".to_owned()),
             (MARK.to_owned(), self.mark.clone()),
         ];
+        env.extend(tool_homes());
         env.extend(self.lease.env.iter().map(|(name, value)| (name.clone(), value.clone())));
         env
     }
@@ -371,6 +372,20 @@ impl Job<'_> {
         };
         Ok(insist(&self.shared.abort, put).await?)
     }
+}
+
+/// Where installed tool chains are kept, as the runner's own environment or home says: a step finds them though its home
+/// is another.
+fn tool_homes() -> Vec<(String, String)> {
+    let set = |name: &str| std::env::var(name).ok().map(|value| (name.to_owned(), value));
+    let mut homes: Vec<(String, String)> =
+        ["RUSTUP_HOME", "JAVA_HOME", "GOROOT", "PYENV_ROOT", "NVM_DIR"].into_iter().filter_map(set).collect();
+    if std::env::var_os("RUSTUP_HOME").is_none()
+        && let Some(home) = std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".rustup")).filter(|home| home.is_dir())
+    {
+        homes.push(("RUSTUP_HOME".to_owned(), home.display().to_string()));
+    }
+    homes
 }
 
 fn named_artifact(give: &Give, error: ArchiveError) -> Broken {

@@ -171,6 +171,8 @@ impl Copy {
         let tree = run(&["write-tree"])?;
         let message = "the working tree as it is";
         let commit = match &head {
+            // Nothing is uncommitted: the commit itself, with its time.
+            Some(head) if run(&["rev-parse", &format!("{head}^{{tree}}")])? == tree => head.clone(),
             Some(head) => run(&["commit-tree", &tree, "-p", head, "-m", message])?,
             None => run(&["commit-tree", &tree, "-m", message])?,
         };

@@ -3,13 +3,16 @@
 mod client;
 mod console;
 mod guides;
+mod here;
 mod hooks;
 mod isolation;
 mod journey;
+mod language;
 mod lost;
 mod mistakes;
 mod outside;
 mod shapes;
+mod starts;
 
 use ordotaxis_testbed::World;
 

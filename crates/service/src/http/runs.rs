@@ -136,7 +136,10 @@ pub(super) async fn start(
         None => by_hand,
     };
     unfit_inputs(file, &occasion)?;
-    let known = complete(&mirror, &project, &occasion).await.map_err(|error| away(&error))?;
+    let mut known = complete(&mirror, &project, &occasion).await.map_err(|error| away(&error))?;
+    if let Some(played) = &app.settings.rehearsal {
+        known.occasion.changed = played.changed.clone();
+    }
     let key = match begin(&app, &project, &known, file).await.map_err(|error| away(&error))? {
         Begun::Run(key) => key,
         Begun::Known => return Err(ApiError::new(StatusCode::CONFLICT, "run-known", "this commit has a run of that pipeline already")),

@@ -1,4 +1,4 @@
-//! The project's own tasks: `cargo xtask demo | test | lint | bench`. Each does all set-up it needs: missing programs
+//! The project's own tasks: `cargo xtask demo | test | lint | bench | fuzz`. Each does all set-up it needs: missing programs
 //! come from packages where that is allowed, else it says exactly what to install.
 
 mod demo;
@@ -13,7 +13,8 @@ const USAGE: &str = "usage: cargo xtask TASK
                   (--once: replay it, check how it ended, print a table, and leave)
   test            every test, in headless Chromium too
   lint            formatting, clippy, console types and style, the layering of crates
-  bench           measure, each figure beside its limit";
+  bench           measure, each figure beside its limit
+  fuzz            a million changed files and lines: no panic, none slow";
 
 fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -24,6 +25,7 @@ fn main() -> ExitCode {
         ["test", rest @ ..] => test(rest),
         ["lint"] => lint(),
         ["bench", rest @ ..] => bench(rest),
+        ["fuzz"] => fuzz(),
         _ => {
             eprintln!("{USAGE}");
             return ExitCode::from(2);
@@ -66,4 +68,16 @@ fn bench(rest: &[&str]) -> Done {
     let mut arguments = vec!["run", "--quiet", "--release", "--package", "ordotaxis-testbed", "--bin", "ordotaxis-bench", "--"];
     arguments.extend(rest);
     setup::run("cargo", &arguments)
+}
+
+/// The proptest mutator of the core's tests, with many cases and without debug checks in the way of time.
+fn fuzz() -> Done {
+    let mut command = std::process::Command::new("cargo");
+    command.args(["test", "--release", "--package", "ordotaxis-core", "--test", "core", "mutated", "--", "--nocapture"]);
+    let status = command.env("ORDOTAXIS_CASES", "1000000").current_dir(setup::root()).status();
+    match status {
+        Ok(status) if status.success() => Ok(()),
+        Ok(status) => Err(format!("the fuzzing ended with {status}")),
+        Err(error) => Err(format!("cargo could not be started: {error}")),
+    }
 }

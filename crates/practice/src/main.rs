@@ -32,6 +32,18 @@ enum What {
         #[arg(long)]
         secret: Option<String>,
     },
+    /// Offer a branch to another one; prints the proposal as JSON
+    Propose {
+        repository: String,
+        #[arg(long, default_value = "http://127.0.0.1:7080")]
+        forge: String,
+        #[arg(long)]
+        source: String,
+        #[arg(long, default_value = "main")]
+        target: String,
+        #[arg(long)]
+        title: String,
+    },
 }
 
 #[tokio::main]
@@ -39,6 +51,7 @@ async fn main() -> ExitCode {
     tracing_subscriber::fmt().with_writer(std::io::stderr).init();
     let done = match Options::parse().what {
         What::Forge { listen, data } => serve(listen, data).await,
+        What::Propose { repository, forge, source, target, title } => propose(&repository, &forge, &source, &target, &title).await,
         What::Repository { name, forge, hook, secret } => repository(&name, &forge, hook.zip(secret)).await,
     };
     match done {
@@ -69,5 +82,12 @@ async fn repository(name: &str, forge: &str, hook: Option<(String, String)>) -> 
         let hook = serde_json::json!({ "url": url, "secret": secret });
         client.put(format!("{forge}/api/repositories/{name}/hook")).json(&hook).send().await?.error_for_status()?;
     }
+    Ok(())
+}
+
+async fn propose(repository: &str, forge: &str, source: &str, target: &str, title: &str) -> Result<(), Box<dyn std::error::Error>> {
+    let ask = serde_json::json!({ "source": source, "target": target, "title": title });
+    let made = reqwest::Client::new().post(format!("{forge}/api/repositories/{repository}/proposals")).json(&ask).send().await?;
+    println!("{}", made.error_for_status()?.text().await?);
     Ok(())
 }

@@ -8,6 +8,8 @@ pub(super) struct Moment {
     /// A branch made for it; none: main.
     pub(super) branch: Option<&'static str>,
     pub(super) tag: Option<&'static str>,
+    /// The branch is proposed to main, and the proposal's run is what is waited for.
+    pub(super) proposed: bool,
     pub(super) author: &'static str,
     pub(super) title: &'static str,
     pub(super) ends: &'static str,
@@ -22,7 +24,7 @@ struct Edit {
 }
 
 const fn moment(project: &'static str, author: &'static str, title: &'static str, ends: &'static str, edits: &'static [Edit]) -> Moment {
-    Moment { project, branch: None, tag: None, author, title, ends, edits }
+    Moment { project, branch: None, tag: None, proposed: false, author, title, ends, edits }
 }
 
 const fn edit(file: &'static str, from: &'static str, to: &'static str) -> Edit {
@@ -30,6 +32,8 @@ const fn edit(file: &'static str, from: &'static str, to: &'static str) -> Edit 
 }
 
 pub(super) const HISTORY: &[Moment] = &[
+    Moment { tag: Some("v1"), ..moment("patterns", "Odd", "Sending, for whoever sends", "passed", &[]) },
+    moment("stations", "Maren", "Three stations, one after another", "passed", &[]),
     moment("tidegauge", "Ines", "A gauge that smooths waves away", "passed", &[]),
     moment("almanac", "Maren", "Tables of high and low waters", "passed", &[]),
     moment(
@@ -51,7 +55,7 @@ pub(super) const HISTORY: &[Moment] = &[
         "Odd",
         "Soak for longer",
         "failed",
-        &[edit("ordotaxis.toml", "steps    = [\"./tools/soak.sh 2\"]", "stpes    = [\"./tools/soak.sh 4\"]")],
+        &[edit("ordotaxis.toml", "steps    = [\"./tools/soak.sh $ORDOTAXIS_INPUT_ROUNDS\"]", "stpes    = [\"./tools/soak.sh 4\"]")],
     ),
     moment(
         "tidegauge",
@@ -63,6 +67,11 @@ pub(super) const HISTORY: &[Moment] = &[
     Moment {
         branch: Some("topic/neap-tides"),
         ..moment("tidegauge", "Ines", "Replay a day of neap tides", "passed", &[edit("tests/day.txt", "highest 4200", "highest 4250")])
+    },
+    Moment {
+        branch: Some("topic/spring-tides"),
+        proposed: true,
+        ..moment("tidegauge", "Odd", "Replay spring tides, too", "passed", &[edit("tests/day.txt", "lowest", "# spring tides\nlowest")])
     },
     Moment {
         tag: Some("v1.0"),

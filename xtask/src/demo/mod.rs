@@ -24,7 +24,7 @@ pub(crate) fn demo(once: bool) -> Result<(), String> {
         std::fs::remove_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;
     }
     let world = World::start(folder, once)?;
-    for name in ["tidegauge", "almanac"] {
+    for name in ["patterns", "stations", "tidegauge", "almanac"] {
         world.add_project(name)?;
     }
     let mut rows = vec![["run", "state", "expected", "commit", "what happened"].map(str::to_owned).to_vec()];
@@ -129,6 +129,7 @@ impl World {
     fn live_through(&self, moment: &Moment) -> Result<Value, String> {
         let work = self.folder.join("work").join(moment.project);
         moment.change(&setup::root().join("demo").join(moment.project), &work)?;
+        self.mend_addresses(&work)?;
         if let Some(branch) = moment.branch {
             git(&work, &["checkout", "--quiet", "-B", branch])?;
         }
@@ -141,23 +142,38 @@ impl World {
         }
         git(&work, &["push", "--quiet", "origin", "HEAD", "--tags"])?;
         let commit = output(Command::new("git").current_dir(&work).args(["rev-parse", "HEAD"]))?;
+        if let Some(source) = moment.branch.filter(|_| moment.proposed) {
+            git(&work, &["checkout", "--quiet", "main"])?;
+            let about = ["propose", moment.project, "--forge", &self.forge_url, "--source", source, "--target", "main"];
+            output(practice().args(about).args(["--title", moment.title]))?;
+            return self.wait_for(moment.project, |run| run["occasion"]["event"] == "proposal" && run["commit_title"] == moment.title);
+        }
+        let event = if moment.tag.is_some_and(|tag| tag.starts_with("v1.")) { "tag" } else { "push" };
         if moment.branch.is_some() {
             git(&work, &["checkout", "--quiet", "main"])?;
         }
-        self.wait_for(moment.project, commit.trim())
+        self.wait_for(moment.project, |run| run["commit"] == commit.trim() && run["occasion"]["event"] == event)
     }
 
-    fn wait_for(&self, project: &str, commit: &str) -> Result<Value, String> {
+    /// The demo's files name the forge at its usual port; where it listens at another, they are made to.
+    fn mend_addresses(&self, work: &Path) -> Result<(), String> {
+        let path = work.join("ordotaxis.toml");
+        let text = std::fs::read_to_string(&path).map_err(|error| format!("{}: {error}", path.display()))?;
+        std::fs::write(&path, text.replace("http://127.0.0.1:7080", &self.forge_url))
+            .map_err(|error| format!("{}: {error}", path.display()))
+    }
+
+    fn wait_for(&self, project: &str, fits: impl Fn(&Value) -> bool) -> Result<Value, String> {
         let until = Instant::now() + PATIENCE;
         while Instant::now() < until {
             let runs: Value = json(self.client().args(["--json", "runs", project]))?;
-            let ours = runs.as_array().into_iter().flatten().find(|run| run["commit"] == commit && !run["ended_at"].is_null());
+            let ours = runs.as_array().into_iter().flatten().find(|run| fits(run) && !run["ended_at"].is_null());
             if let Some(run) = ours {
                 return Ok(run.clone());
             }
             std::thread::sleep(Duration::from_millis(100));
         }
-        Err(format!("{project} {commit}: no verdict within {} s; see {}", PATIENCE.as_secs(), self.folder.display()))
+        Err(format!("{project}: no verdict within {} s; see {}", PATIENCE.as_secs(), self.folder.display()))
     }
 
     /// Until everything that commits are to be told has been accepted.

@@ -1,7 +1,7 @@
 //! Reads a whole file: the tables that stand outside jobs, then each job.
 
 use super::diagnostic::{Code, Diagnostic, Severity};
-use super::pipeline::{At, Borrow, Input, Job, Pattern, Pipeline, Span, StageRules, Starts};
+use super::pipeline::{At, Borrow, Input, Job, JobId, Pattern, Pipeline, Span, StageRules, Starts};
 use super::reader::{self, Reader, Value};
 use super::shape::{Key, Place, Run};
 use super::{FILE_LIMIT, JOB_LIMIT, keys};
@@ -212,8 +212,8 @@ impl Reader<'_> {
                     None => self.one_keyword_too_high(stage_name, job_name, name.span()),
                     Some(_) if misplaced_table(job_name) => self.one_keyword_too_high(stage_name, job_name, name.span()),
                     Some(table) if self.name(job_name, name.span(), "a job") => {
-                        let id = format!("{stage_name}.{job_name}");
-                        self.fits_table(table, keys::JOB, Place::Named("job ", &id), name.span());
+                        let id = JobId::new(stage_name, job_name);
+                        self.fits_table(table, keys::JOB, Place::Named("job ", id.as_str()), name.span());
                         let body = self.body(table);
                         pipeline.jobs.push(Job { stage: stage_name.to_owned(), name: job_name.to_owned(), span: name.span(), body });
                     }

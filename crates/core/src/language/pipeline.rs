@@ -28,7 +28,16 @@ pub struct JobId(String);
 
 impl JobId {
     pub fn new(stage: &str, name: &str) -> Self {
-        JobId(format!("{stage}.{name}"))
+        // Made for every job several times: without the machinery of formatting.
+        let mut id = String::with_capacity(stage.len() + 1 + name.len());
+        id.push_str(stage);
+        id.push('.');
+        id.push_str(name);
+        JobId(id)
+    }
+
+    pub fn into_string(self) -> String {
+        self.0
     }
 
     pub fn as_str(&self) -> &str {

@@ -86,6 +86,7 @@ pub(crate) enum Format {
 pub(crate) enum Place<'a> {
     Fixed(&'a str),
     Named(&'a str, &'a str),
+    Item(&'a str),
 }
 
 impl fmt::Display for Place<'_> {
@@ -94,6 +95,7 @@ impl fmt::Display for Place<'_> {
             Place::Fixed(words) => f.write_str(words),
             Place::Named(what, name) if what.ends_with(' ') => write!(f, "{what}{name}"),
             Place::Named(what, name) => write!(f, "{what} `{name}`"),
+            Place::Item(list) => write!(f, "each item of `{list}`"),
         }
     }
 }
@@ -176,8 +178,8 @@ impl Reader<'_> {
                 }
             }
             (Shape::List(of), DeValue::Array(items)) => {
-                let each = format!("each item of `{what}`");
-                items.iter().for_each(|item| self.fits(item, of, Place::Fixed(&each)));
+                let each = if let Place::Fixed(name) = what { Place::Item(name) } else { what };
+                items.iter().for_each(|item| self.fits(item, of, each));
             }
             (Shape::Map { names, of, called }, DeValue::Table(table)) => self.fits_map(table, *names, of, called),
             (Shape::Table { keys, called }, DeValue::Table(table)) => self.fits_table(table, keys, Place::Fixed(called), value.span()),

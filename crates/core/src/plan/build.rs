@@ -360,7 +360,15 @@ impl<'a> Build<'a, '_> {
         let mut waits: Vec<Wait> = Vec::new();
         let mut seen = std::collections::HashSet::new();
         let mut add = |wait: Wait| {
-            if seen.insert(wait.on) {
+            // Most jobs wait for a few: looking at each is quicker than remembering.
+            let known = if waits.len() < 16 { waits.iter().any(|known| known.on == wait.on) } else { seen.contains(&wait.on) };
+            if !known {
+                if waits.len() == 15 {
+                    seen.extend(waits.iter().map(|wait| wait.on));
+                }
+                if waits.len() >= 15 {
+                    seen.insert(wait.on);
+                }
                 waits.push(wait);
             }
         };

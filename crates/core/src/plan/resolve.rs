@@ -121,7 +121,7 @@ struct Resolver<'p> {
 
 impl<'p> Resolver<'p> {
     fn new(file: &'p File<'p>, stages: &'p StageGraph, diagnostics: &'p mut Vec<Diagnostic>) -> Self {
-        let jobs = file.pipeline.jobs.iter().enumerate().map(|(at, job)| (job.id().as_str().to_owned(), at)).collect();
+        let jobs = file.pipeline.jobs.iter().enumerate().map(|(at, job)| (job.id().into_string(), at)).collect();
         let stage_numbers = stages.names.iter().enumerate().map(|(at, name)| (name.as_str(), at)).collect();
         Resolver { file, jobs, stage_numbers, diagnostics }
     }
@@ -136,7 +136,8 @@ impl<'p> Resolver<'p> {
         let mut found = Vec::new();
         for (at, take) in file.takes(job).iter().enumerate() {
             let to = take.value.to.as_ref().map(|to| to.value.source());
-            if !seen.insert((&take.value.job, &take.value.artifact, to, format!("{:?}", take.value.cells))) {
+            let cells = if take.value.cells == CellsOf::All { String::new() } else { format!("{:?}", take.value.cells) };
+            if !seen.insert((&take.value.job, &take.value.artifact, to, cells)) {
                 let message = format!("`{}/{}` is taken twice to the same place", take.value.job, take.value.artifact);
                 self.diagnostics.push(Diagnostic::error(Code::DuplicateTake, take.span.clone(), message));
             }

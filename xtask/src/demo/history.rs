@@ -55,15 +55,16 @@ pub(super) const HISTORY: &[Moment] = &[
         "Odd",
         "Soak for longer",
         "failed",
-        &[edit("ordotaxis.toml", "steps    = [\"./tools/soak.sh $ORDOTAXIS_INPUT_ROUNDS\"]", "stpes    = [\"./tools/soak.sh 4\"]")],
+        &[
+            edit(
+                "ordotaxis.toml",
+                "steps    = [\"./tools/soak.sh $ORDOTAXIS_INPUT_ROUNDS\"]",
+                "stpes    = [\"./tools/soak.sh $ORDOTAXIS_INPUT_ROUNDS\"]",
+            ),
+            edit("ordotaxis.toml", "default = \"2\"", "default = \"3\""),
+        ],
     ),
-    moment(
-        "tidegauge",
-        "Odd",
-        "Soak for longer, spelt right",
-        "passed",
-        &[edit("ordotaxis.toml", "stpes    = [\"./tools/soak.sh 4\"]", "steps    = [\"./tools/soak.sh 3\"]")],
-    ),
+    moment("tidegauge", "Odd", "Soak for longer, spelt right", "passed", &[edit("ordotaxis.toml", "stpes    = [", "steps    = [")]),
     Moment {
         branch: Some("topic/neap-tides"),
         ..moment("tidegauge", "Ines", "Replay a day of neap tides", "passed", &[edit("tests/day.txt", "highest 4200", "highest 4250")])

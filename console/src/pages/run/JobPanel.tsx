@@ -91,7 +91,11 @@ export function JobPanel({
         (attempt ? (
           <Log key={attempt.number} run={run} job={job} attempt={attempt} />
         ) : (
-          <p className="panel-body soft">The log begins when a runner has taken the job.</p>
+          <p className="panel-body soft">
+            {job.state === 'skipped'
+              ? 'It did not run: there is no log.'
+              : 'The log begins when a runner has taken the job.'}
+          </p>
         ))}
       {tab === 'Given' && <Given run={run} job={job} />}
       {tab === 'Taken' && <Taken job={job} plan={plan} />}

@@ -104,7 +104,7 @@ function Segments({
       })}
       <span
         className={`after num ${wide ? 'left' : ''}`}
-        style={{ left: wide ? `${at(time(first.started_at))}%` : `${at(end)}%` }}
+        style={{ left: wide ? `${at(Math.min(readyAt, time(first.started_at)))}%` : `${at(end)}%` }}
       >
         {duration(end - time(last.started_at))}
       </span>

@@ -68,6 +68,53 @@ async fn a_file_with_mistakes_shows_them() {
     browser.end().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_tells_mistakes_as_one_types_and_is_kept_as_a_branch() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let commit = repository
+        .push_pipeline("language = 1\n[starts]\npush = [\"main\"]\ntag = [\"v*\"]\n[job.build.gauge]\nsteps = [\"true\"]\n[job.ship.it]\nif = 'ref.tag != \"\"'\nsteps = [\"true\"]\n");
+    world.verdict("tidegauge", &commit).await;
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("The main branch is well").await;
+    browser.client.goto(&format!("{}/projects/tidegauge/draft", world.url)).await.expect("the page");
+    browser.see("Draft of tidegauge").await;
+    browser.see("Nothing is wrong with this file.").await;
+    browser.see("skipped").await;
+    accessible(&browser).await;
+
+    let editor = browser.client.wait().for_element(fantoccini::Locator::Css(".cm-content")).await.expect("the editor");
+    editor.click().await.expect("a click");
+    let end = fantoccini::key::Key::Control + "\u{e010}";
+    editor.send_keys(&end).await.expect("the end");
+    editor.send_keys(&format!("{}\n[job.test.unit]\nstpes = 1\n", char::from(fantoccini::key::Key::Null))).await.expect("typing");
+    browser.see("job test.unit has no key `stpes`").await;
+    browser.see("did you mean `steps`?").await;
+    browser.text(".cm-lintRange-error").await;
+    accessible(&browser).await;
+
+    // As if typed: the completion would put keys of its own between.
+    let right = "language = 1\n[job.build.gauge]\nsteps = [\"echo høyvann\"]\n";
+    let script = format!(
+        "const view = document.querySelector('.cm-content').cmTile?.view ?? document.querySelector('.cm-content').cmView.view; view.dispatch({{ changes: {{ from: 0, to: view.state.doc.length, insert: {right:?} }} }})"
+    );
+    browser.script(&script).await;
+    browser.see("Nothing is wrong with this file.").await;
+    browser.see("1 job on a push to main").await;
+    browser.click(".draft .bar button").await;
+    browser.see("What the change is for").await;
+    let message = browser.client.wait().for_element(fantoccini::Locator::Css("#draft-message")).await.expect("the field");
+    message.send_keys("Shorter").await.expect("typing");
+    browser.click(".ant-modal-footer .ant-btn-primary").await;
+    browser.see("Kept as").await;
+    repository.git(&["fetch", "--quiet", "origin", "draft/main"]);
+    assert_eq!(repository.git(&["show", "FETCH_HEAD:ordotaxis.toml"]), right.trim_end());
+    browser.end().await;
+}
+
 /// Runs axe (WCAG 2.2 AA) on the page as it is.
 async fn accessible(browser: &Browser) {
     let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe");

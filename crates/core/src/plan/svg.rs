@@ -13,7 +13,7 @@ const BOX: usize = 40;
 const MARGIN: usize = 28;
 const HEAD: usize = 76;
 const FOOT: usize = 44;
-const GAP: usize = 88;
+const GAP: usize = 64;
 
 /// Every rule is bound to the picture, so that it can stand within a page and take over its colours.
 const STYLE: &str = "
@@ -50,11 +50,12 @@ pub fn svg(plan: &Plan) -> String {
     let (places, joints_x) = places(plan, &groups, &links, &layers);
     let width = places.iter().map(|place| place.x + place.width).max().unwrap_or(300).max(520) + MARGIN;
     let height = places.iter().map(|place| place.y + BOX).max().unwrap_or(HEAD) + FOOT;
-    let mut out = format!(
-        "<svg class=\"ordotaxis-plan\" xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\" viewBox=\"0 0 {width} {height}\" role=\"img\">\n<style>{STYLE}</style>\n<rect class=\"paper\" width=\"{width}\" height=\"{height}\"/>\n"
-    );
     let title = plan.title.as_deref().unwrap_or(&plan.pipeline);
-    let _ = writeln!(out, "<text class=\"title\" x=\"{MARGIN}\" y=\"36\">{}</text>", escaped(title));
+    let name = escaped(title);
+    let mut out = format!(
+        "<svg class=\"ordotaxis-plan\" xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\" viewBox=\"0 0 {width} {height}\" role=\"img\" aria-label=\"Plan of {name}\">\n<style>{STYLE}</style>\n<rect class=\"paper\" width=\"{width}\" height=\"{height}\"/>\n"
+    );
+    let _ = writeln!(out, "<text class=\"title\" x=\"{MARGIN}\" y=\"36\">{name}</text>");
     let facts = format!("{} on {}", counted(plan.jobs.len(), "job"), plan.occasion.words());
     let _ = writeln!(out, "<text class=\"soft\" x=\"{MARGIN}\" y=\"56\">{}</text>", escaped(&facts));
     draw_links(plan, &groups, &links, &layers, &places, &joints_x, &mut out);

@@ -2,7 +2,7 @@
 // Kept as a commit on a new branch.
 import { useQuery } from '@tanstack/react-query';
 import { Button, Input, Modal, Select } from 'antd';
-import { useDeferredValue, useEffect, useState } from 'react';
+import { useDeferredValue, useEffect, useRef, useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
@@ -146,18 +146,20 @@ function useCheck(project: string, file: string, asked: Asked) {
   });
 }
 
+/** The plan; while something is wrong the last one that was right, faded. */
 function Plan({ checked }: { checked: Schemas['CheckView'] | undefined }) {
+  const last = useRef<string>(undefined);
+  if (checked?.picture) last.current = checked.picture;
   if (!checked) return null;
-  if (!checked.picture) {
-    const words =
-      checked.jobs > 0 ? `${checked.jobs} jobs: too many to draw here` : 'The plan is drawn when nothing is wrong.';
-    return <p className="empty">{words}</p>;
-  }
+  if (checked.jobs > 0 && !checked.picture) return <p className="empty">{checked.jobs} jobs: too many to draw here</p>;
+  if (!last.current) return <p className="empty">The plan is drawn when nothing is wrong.</p>;
+  const stale = !checked.picture;
   return (
     <>
-      {!checked.starts && <p className="soft">The start rules do not make it begin on this occasion.</p>}
+      {stale && <p className="soft">The plan as it was before the mistake.</p>}
+      {!stale && !checked.starts && <p className="soft">The start rules do not make it begin on this occasion.</p>}
       {/* biome-ignore lint/security/noDangerouslySetInnerHtml: drawn by the service, every text in it escaped */}
-      <div dangerouslySetInnerHTML={{ __html: checked.picture }} />
+      <div className={stale ? 'stale' : undefined} dangerouslySetInnerHTML={{ __html: last.current }} />
     </>
   );
 }

@@ -145,6 +145,9 @@ fn wait(what: &str, done: impl Fn() -> bool) {
     }
 }
 
+/// Its kind, its files, and what `init` says it found.
+type Folder = (&'static str, Vec<(&'static str, &'static str)>, &'static str);
+
 const MAKEFILE: &str = "all:\n\techo built > gauge\n\ntest: all\n\tgrep -q built gauge\n";
 const UNITTEST: &str = "import unittest\n\nclass Tide(unittest.TestCase):\n    def test_rises(self):\n        self.assertTrue(2 > 1)\n";
 
@@ -158,7 +161,7 @@ fn init_writes_a_file_that_passes_check_and_rehearsal() {
         ("package.json", "{\"name\":\"gauge\",\"scripts\":{\"test\":\"node --test\"}}"),
         ("gauge.test.js", "require('node:test')('rises', () => {});\n"),
     ];
-    let cases: Vec<(&str, Vec<(&str, &str)>, &str)> = vec![
+    let cases: Vec<Folder> = vec![
         ("make", vec![("Makefile", MAKEFILE)], "a Makefile with tests"),
         ("python", vec![("tests/__init__.py", ""), ("tests/test_tide.py", UNITTEST), ("gauge.py", "LEVEL = 2\n")], "a Python project"),
         ("node", node.to_vec(), "a Node package"),

@@ -40,11 +40,12 @@ pub enum Code {
     OpenSecret,
     UnknownStage,
     NoStart,
+    NearLabel,
 }
 
 impl Code {
     /// Every kind, in the order of the language guide.
-    pub const ALL: [Code; 33] = [
+    pub const ALL: [Code; 34] = [
         Code::Syntax,
         Code::UnknownKey,
         Code::NotYet,
@@ -78,6 +79,7 @@ impl Code {
         Code::OpenSecret,
         Code::UnknownStage,
         Code::NoStart,
+        Code::NearLabel,
     ];
 
     /// What the kind means, in a few words.
@@ -116,6 +118,7 @@ impl Code {
             Code::OpenSecret => "A secret that a proposal from outside could reach",
             Code::UnknownStage => "Rules for a stage without jobs",
             Code::NoStart => "A file that nothing can start",
+            Code::NearLabel => "A label that is nearly another",
         }
     }
 
@@ -155,6 +158,7 @@ impl Code {
             Code::OpenSecret => "open-secret",
             Code::UnknownStage => "unknown-stage",
             Code::NoStart => "no-start",
+            Code::NearLabel => "near-label",
         }
     }
 }

@@ -210,7 +210,7 @@ impl Reader<'_> {
                 let job_name: &str = name.get_ref();
                 match reader::table(value) {
                     None => self.one_keyword_too_high(stage_name, job_name, name.span()),
-                    Some(_) if misplaced_table(job_name) => self.one_keyword_too_high(stage_name, job_name, name.span()),
+                    Some(table) if misplaced_table(job_name, table) => self.one_keyword_too_high(stage_name, job_name, name.span()),
                     Some(table) if self.name(job_name, name.span(), "a job") => {
                         let id = JobId::new(stage_name, job_name);
                         self.fits_table(table, keys::JOB, Place::Named("job ", id.as_str()), name.span());
@@ -248,9 +248,11 @@ impl Reader<'_> {
     }
 }
 
-/// Tables that belong to a job and never are one: `[job.test.env]` is a job without a name.
-fn misplaced_table(name: &str) -> bool {
-    matches!(name, "env" | "gives" | "each" | "given" | "retry" | "afterwards" | "reports" | "reuse" | "checkout")
+/// A table that belongs to a job: `[job.test.env]` is a job without a name, unless it runs something itself.
+fn misplaced_table(name: &str, table: &DeTable<'_>) -> bool {
+    !table.contains_key("steps")
+        && !table.contains_key("follows")
+        && matches!(name, "env" | "gives" | "each" | "given" | "retry" | "afterwards" | "reports" | "reuse" | "checkout")
 }
 
 fn named<T>(value: &Value<'_>, read: impl Fn(&DeTable<'_>, Span) -> T) -> IndexMap<String, T> {

@@ -3,7 +3,10 @@
 
 use super::resolve::{File, Graph};
 use crate::language::{At, CellsOf, Code, Diagnostic, Take, nearest};
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+/// Past this many labels of one job each near misses are no longer looked for.
+const MANY: usize = 200;
 
 pub(super) fn look(file: &File<'_>, graph: &Graph, read: &BTreeSet<String>, diagnostics: &mut Vec<Diagnostic>) {
     stages(file, graph, diagnostics);
@@ -11,6 +14,7 @@ pub(super) fn look(file: &File<'_>, graph: &Graph, read: &BTreeSet<String>, diag
         same_paths(file, graph, job, diagnostics);
     }
     unused_inputs(file, read, diagnostics);
+    labels(file, diagnostics);
     let starts = &file.pipeline.starts;
     let nothing = starts.push.as_ref().is_some_and(Vec::is_empty)
         && starts.proposal.is_empty()
@@ -21,6 +25,28 @@ pub(super) fn look(file: &File<'_>, graph: &Graph, read: &BTreeSet<String>, diag
     if nothing && !file.jobs.is_empty() {
         let message = "nothing can start this pipeline: [starts] has no rule, and `by_hand` is false";
         diagnostics.push(Diagnostic::warning(Code::NoStart, 0..0, message).hint("add a rule, such as push = [\"main\"]"));
+    }
+}
+
+/// A label that only one job asks for, and that is nearly one that others do: no runner may have it.
+fn labels(file: &File<'_>, diagnostics: &mut Vec<Diagnostic>) {
+    let mut askers: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (at, whole) in file.jobs.iter().enumerate() {
+        for label in whole.body.labels.iter().flatten() {
+            askers.entry(label).or_default().push(at);
+        }
+    }
+    let defaults = file.pipeline.defaults.labels.iter().chain(file.pipeline.stages.values().filter_map(|stage| stage.labels.as_ref()));
+    let shared: BTreeSet<&str> = defaults.flatten().map(String::as_str).collect();
+    let common: Vec<&str> =
+        askers.iter().filter(|(_, jobs)| jobs.len() > 1).map(|(label, _)| *label).chain(shared.iter().copied()).collect();
+    for (label, jobs) in askers.iter().filter(|(label, jobs)| jobs.len() == 1 && !shared.contains(*label) && label.len() > 2).take(MANY) {
+        let near = nearest(label, common.iter().copied()).filter(|near| strsim::damerau_levenshtein(label, near) == 1);
+        if let Some(near) = near {
+            let job = &file.jobs[jobs[0]].job;
+            let message = format!("only job {} asks for the label `{label}`; others ask for `{near}`", job.id());
+            diagnostics.push(Diagnostic::warning(Code::NearLabel, job.span.clone(), message).hint(format!("did you mean `{near}`?")));
+        }
     }
 }
 

@@ -106,8 +106,14 @@ fn names(plan: &Plan, group: &Group) -> (String, String) {
     let first = &plan.jobs[group.cells.start];
     let stage = plan.stages[group.stage].name.clone();
     let cells = group.cells.len();
-    let under = if first.cell.is_empty() { stage } else { format!("{stage} · {}", counted(cells, "cell")) };
+    let mark = if is_out(plan, group) { " – skipped" } else { "" };
+    let under = if first.cell.is_empty() { format!("{stage}{mark}") } else { format!("{stage} · {}{mark}", counted(cells, "cell")) };
     (first.name.clone(), under)
+}
+
+/// Whether none of its cells will run.
+fn is_out(plan: &Plan, group: &Group) -> bool {
+    plan.jobs[group.cells.clone()].iter().all(|job| job.skipped.is_some())
 }
 
 fn width(plan: &Plan, group: &Group) -> usize {
@@ -120,7 +126,7 @@ fn draw_box(plan: &Plan, group: &Group, place: &Place, out: &mut String) {
     let Place { x, y, width } = place;
     let cells = &plan.jobs[group.cells.clone()];
     let skipped: Vec<&str> = cells.iter().filter_map(|job| job.skipped.as_deref()).collect();
-    let class = if skipped.len() == cells.len() { " class=\"out\"" } else { "" };
+    let class = if is_out(plan, group) { " class=\"out\"" } else { "" };
     let ids: Vec<&str> = cells.iter().take(40).map(|job| job.id.as_str()).collect();
     let mut tooltip = ids.join("\n");
     if let Some(why) = skipped.first() {
@@ -130,9 +136,8 @@ fn draw_box(plan: &Plan, group: &Group, place: &Place, out: &mut String) {
     let _ = writeln!(out, "<rect class=\"box\" x=\"{x}\" y=\"{y}\" width=\"{width}\" height=\"{BOX}\" rx=\"2\"/>");
     let _ = writeln!(out, "<rect class=\"left\" x=\"{x}\" y=\"{y}\" width=\"3\" height=\"{BOX}\"/>");
     let (text, first, second) = (x + 14, y + 17, y + 32);
-    let mark = if skipped.len() == cells.len() { " – skipped" } else { "" };
     let _ = writeln!(out, "<text class=\"name\" x=\"{text}\" y=\"{first}\">{}</text>", escaped(&name));
-    let _ = writeln!(out, "<text class=\"soft\" x=\"{text}\" y=\"{second}\">{}{mark}</text></g>", escaped(&under));
+    let _ = writeln!(out, "<text class=\"soft\" x=\"{text}\" y=\"{second}\">{}</text></g>", escaped(&under));
 }
 
 /// Waits that the order makes between many jobs run together through a joint: the same sources for the same followers.

@@ -19,18 +19,20 @@ struct Job {
     passes: bool,
 }
 
+/// A job as it is drawn: stage, waits, upon, absent, may_fail, passes.
+type Drawn = (usize, Vec<(usize, bool)>, Vec<usize>, bool, bool, bool);
+
 fn jobs() -> impl Strategy<Value = Vec<Job>> {
     let waits = prop::collection::vec((0..8usize, any::<bool>()), 0..3);
     let upon = prop::collection::vec(0..3usize, 0..3);
     let job = (0..3usize, waits, upon, prop::bool::weighted(0.2), prop::bool::weighted(0.2), prop::bool::weighted(0.7));
     prop::collection::vec(job, 1..8).prop_map(|jobs| {
-        let job =
-            |(at, (stage, waits, upon, absent, may_fail, passes)): (usize, (usize, Vec<(usize, bool)>, Vec<usize>, bool, bool, bool))| {
-                let mut waits: Vec<(usize, bool)> = waits.into_iter().filter(|(on, _)| *on < at).collect();
-                waits.sort_unstable();
-                waits.dedup_by_key(|(on, _)| *on);
-                Job { stage, waits, upon, absent, may_fail, passes }
-            };
+        let job = |(at, (stage, waits, upon, absent, may_fail, passes)): (usize, Drawn)| {
+            let mut waits: Vec<(usize, bool)> = waits.into_iter().filter(|(on, _)| *on < at).collect();
+            waits.sort_unstable();
+            waits.dedup_by_key(|(on, _)| *on);
+            Job { stage, waits, upon, absent, may_fail, passes }
+        };
         let mut jobs: Vec<Job> = jobs.into_iter().enumerate().map(job).collect();
         // Stages come one after another, so that waits go backwards in them, too.
         jobs.sort_by_key(|job| job.stage);
@@ -115,12 +117,12 @@ fn drive(plan: Plan, picks: &[usize], passes: impl Fn(usize) -> bool) -> Run {
         if pick % 2 == 0 && !queued.is_empty() || running.is_empty() {
             let job = queued[pick % queued.len()];
             let attempt = run.jobs()[job].attempt + 1;
-            run.apply(&Event::Claimed { job, attempt, runner: "quay".into() }, now).unwrap();
+            run.apply(&Event::Claimed { job, attempt, runner: "quay".into() }, now).expect("a value");
         } else {
             let job = running[pick % running.len()];
             let outcome = if passes(job) { Outcome::Passed } else { Outcome::Failed };
             let attempt = run.jobs()[job].attempt;
-            run.apply(&Event::Ended { job, attempt, outcome, why: Some("so".into()) }, now).unwrap();
+            run.apply(&Event::Ended { job, attempt, outcome, why: Some("so".into()) }, now).expect("a value");
         }
         // What is stored is all there is to know.
         run = Run::restore(run.plan().clone(), run.jobs().to_vec(), run.state());
@@ -136,12 +138,12 @@ proptest! {
         let text = text(&jobs);
         let plan = planned(&text);
         let place: Vec<usize> = (0..jobs.len())
-            .map(|at| plan.jobs.iter().position(|job| job.name == format!("j{at}")).unwrap())
+            .map(|at| plan.jobs.iter().position(|job| job.name == format!("j{at}")).expect("a value"))
             .collect();
-        let of: Vec<usize> = (0..jobs.len()).map(|number| place.iter().position(|&at| at == number).unwrap()).collect();
+        let of: Vec<usize> = (0..jobs.len()).map(|number| place.iter().position(|&at| at == number).expect("a value")).collect();
         let run = drive(plan, &picks, |number| jobs[of[number]].passes);
-        for at in 0..jobs.len() {
-            prop_assert_eq!(run.jobs()[place[at]].state, end(&jobs, at), "j{} of\n{}", at, text);
+        for (at, &place) in place.iter().enumerate() {
+            prop_assert_eq!(run.jobs()[place].state, end(&jobs, at), "j{} of\n{}", at, text);
         }
         prop_assert!(run.state().is_end());
     }
@@ -158,10 +160,10 @@ proptest! {
             let (queued, running) = (at(State::Queued), at(State::Running));
             prop_assert!(running.len() <= at_once && queued.len() + running.len() <= at_once);
             if let Some(&job) = queued.get(pick % queued.len().max(1)) {
-                run.apply(&Event::Claimed { job, attempt: 1, runner: "quay".into() }, 1).unwrap();
+                run.apply(&Event::Claimed { job, attempt: 1, runner: "quay".into() }, 1).expect("a value");
             } else if let Some(&job) = running.get(pick % running.len().max(1)) {
                 let outcome = if bad[job] { Outcome::Failed } else { Outcome::Passed };
-                run.apply(&Event::Ended { job, attempt: 1, outcome, why: None }, 1).unwrap();
+                run.apply(&Event::Ended { job, attempt: 1, outcome, why: None }, 1).expect("a value");
             }
         }
         let ended = |wanted: State| (0..cells).filter(|&job| run.jobs()[job].state == wanted).count();

@@ -20,12 +20,28 @@ async fn main() {
         let (name, path) = page.split_once('=').unwrap_or((page, ""));
         let dark = name.ends_with("-dark");
         browser.script(&format!("localStorage.setItem('theme', '{}')", if dark { "dark" } else { "light" })).await;
+        // `PATH|FROM|TO`: on the draft desk, text of the file is replaced as if typed.
+        let mut parts = path.split('|');
+        let path = parts.next().unwrap_or_default();
         browser.client.goto(&format!("{base}{path}")).await.expect("the page");
+        if let (Some(from), Some(to)) = (parts.next(), parts.next()) {
+            browser.text(".cm-content").await;
+            browser.script(&typed(from, to)).await;
+        }
         // A picture is looked at by a person: here a moment for fonts and the last request is fair.
         tokio::time::sleep(Duration::from_millis(1500)).await;
         std::fs::write(format!("{folder}/{name}.png"), browser.picture().await).expect("a file");
     }
     browser.end().await;
+}
+
+fn typed(from: &str, to: &str) -> String {
+    format!(
+        "const content = document.querySelector('.cm-content'); const view = content.cmTile?.view ?? content.cmView.view;
+         const at = view.state.doc.toString().indexOf({from:?});
+         view.dispatch({{ changes: {{ from: at, to: at + {length}, insert: {to:?} }}, selection: {{ anchor: at }} }});",
+        length = from.len()
+    )
 }
 
 /// How much higher the window is than the page.

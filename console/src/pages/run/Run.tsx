@@ -104,9 +104,7 @@ function Heading({ run, now }: { run: RunView; now: number }) {
         {run.occasion.target && <span>proposed to {run.occasion.target}</span>}
         {run.occasion.tag && <span>tag {run.occasion.tag}</span>}
         {run.branch && !run.occasion.tag && <span>on {run.branch}</span>}
-        <span>
-          {run.occasion.event === 'push' ? 'pushed' : 'started'} by {run.occasion.by ?? 'someone'}
-        </span>
+        <span>{begun(run)}</span>
         {took !== undefined && run.counts.length > 0 && <span>{duration(took)}</span>}
         {run.usual_ms != null && run.counts.length > 0 && <span>usually passes in {duration(run.usual_ms)}</span>}
         <span title={exact(run.created_at)}>begun {exact(run.created_at)} UTC</span>
@@ -174,6 +172,20 @@ function Diagnostics({ run }: { run: RunView }) {
 }
 
 /** The mark in the tab takes the run's colour, so that a tab in the background tells when it turns. */
+/** Who or what began the run. */
+function begun({ occasion }: RunView): string {
+  const by = occasion.by ?? 'someone';
+  const words: Record<RunView['occasion']['event'], string> = {
+    push: `pushed by ${by}`,
+    tag: `pushed by ${by}`,
+    proposal: `offered by ${by}`,
+    by_hand: `started by ${by}`,
+    schedule: 'by its schedule',
+    pipeline: 'since another pipeline passed',
+  };
+  return words[occasion.event];
+}
+
 function useFavicon(run: RunView | undefined) {
   const state = run?.state;
   const title = run ? `${run.run} ${run.state}` : 'Ordotaxis';

@@ -157,23 +157,36 @@ fn together(plan: &Plan, first: usize, count: usize) -> String {
     }
 }
 
+/// Every job that is waited for, those with the same reason on one line.
 fn print_reasons(plan: &Plan, at: usize, edges: &[Edge]) {
+    let mut reasons: Vec<(String, Vec<&str>)> = Vec::new();
     for edge in edges {
-        let on = &plan.jobs[edge.job];
-        let why = match edge.because {
-            Because::Takes => {
-                let from = plan.jobs[at].takes.iter().filter(|take| (take.job..take.job + take.cells).contains(&edge.job));
-                format!("takes {}", from.map(|take| take.artifact.as_str()).collect::<Vec<_>>().join(", "))
-            }
-            Because::After => "`after` says so".into(),
-            Because::AtOnce => "only so many cells run at once, in the order written".into(),
-            Because::Order => {
-                let (stage, before) = (&plan.stages[plan.jobs[at].stage].name, &plan.stages[on.stage].name);
-                format!("the order puts {before} before {stage}")
-            }
-        };
         let implied = if edge.implied { " (others imply it)" } else { "" };
-        out::print(out::dim(&format!("      waits for {}: {why}{implied}", on.id)));
+        let reason = format!("{}{implied}", reason(plan, at, edge));
+        let on = plan.jobs[edge.job].id.as_str();
+        match reasons.iter_mut().find(|(known, _)| *known == reason) {
+            Some((_, jobs)) => jobs.push(on),
+            None => reasons.push((reason, vec![on])),
+        }
+    }
+    for (reason, jobs) in reasons {
+        out::print(out::dim(&format!("      waits for {}: {reason}", jobs.join(", "))));
+    }
+}
+
+fn reason(plan: &Plan, at: usize, edge: &Edge) -> String {
+    let on = &plan.jobs[edge.job];
+    match edge.because {
+        Because::Takes => {
+            let from = plan.jobs[at].takes.iter().filter(|take| (take.job..take.job + take.cells).contains(&edge.job));
+            format!("takes {}", from.map(|take| take.artifact.as_str()).collect::<Vec<_>>().join(", "))
+        }
+        Because::After => "`after` says so".into(),
+        Because::AtOnce => "only so many cells run at once, in the order written".into(),
+        Because::Order => {
+            let (stage, before) = (&plan.stages[plan.jobs[at].stage].name, &plan.stages[on.stage].name);
+            format!("the order puts {before} before {stage}")
+        }
     }
 }
 

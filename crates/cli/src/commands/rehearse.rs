@@ -46,6 +46,7 @@ pub(super) async fn rehearse(ask: Ask, options: &OccasionOptions) -> Done {
         announce(&ask, &occasion, &copy, isolation);
     }
     occasion.project = Some(copy.project.clone());
+    occasion.by = Some(occasion.author.clone().unwrap_or_else(|| "you".into()));
     let leave = Leave::default();
     let (mut stage, signals) = (Stage::raise(place.path(), occasion, leave.clone()).await?, serve::count_signals()?);
     let runner = stage.runner(place.path(), &ask, labels, isolation).await?;

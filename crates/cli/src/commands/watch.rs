@@ -12,6 +12,8 @@ use std::collections::HashMap;
 use std::time::Duration;
 use tokio::time::{Instant, sleep, timeout};
 
+/// Room for a job's name; cells of a matrix have long ones.
+const NAME_WIDTH: usize = 32;
 /// How much of the failing log is shown.
 const TAIL_LINES: usize = 25;
 const TAIL_BYTES: usize = 16 * 1024;
@@ -147,7 +149,7 @@ fn chosen(jobs: &[JobView], room: usize) -> impl Iterator<Item = &JobView> {
 }
 
 fn job_line(job: &JobView, width: usize) -> String {
-    let name = format!("{:<24}", job.id.to_string());
+    let name = format!("{:<NAME_WIDTH$}", out::cut(job.id.as_str(), NAME_WIDTH));
     let took = format!("{:>9}", show::took(job));
     let why = job.why.clone().unwrap_or_default();
     let room = width.saturating_sub(2 + 12 + name.chars().count() + took.chars().count() + 4);

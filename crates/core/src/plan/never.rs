@@ -95,11 +95,15 @@ impl<'a, 'd> Never<'a, 'd> {
     fn tried(&mut self, conditions: &[&Condition], at: usize, event: Option<Event>) -> Tried {
         let file = self.file;
         let certain = conditions.iter().all(|condition| can_be_sampled(condition, &file.pipeline.starts));
+        let by_change = |condition: &&&Condition| {
+            !condition.expression.touched.is_empty() || condition.expression.calls.iter().any(|call| call == "touches")
+        };
+        let touched: &[bool] = if conditions.iter().any(|condition| by_change(&condition)) { &[true, false] } else { &[true] };
         let samples = samples(&file.pipeline.starts, conditions);
         let cells = &file.cells[at][..file.cells[at].len().min(CELLS)];
         let (mut broken, mut decided) = (None, false);
         for occasion in samples.iter().filter(|occasion| event.is_none_or(|event| event == occasion.event)) {
-            for touched in [true, false] {
+            for &touched in touched {
                 let mut values = Values { changed: if touched { None } else { Some(Vec::new()) }, ..occasion.values() };
                 let root = values.root();
                 for cell in cells {
@@ -151,7 +155,9 @@ fn samples(starts: &Starts, conditions: &[&Condition]) -> Vec<Occasion> {
     let literals: BTreeSet<&str> = conditions.iter().flat_map(|condition| &condition.expression.literals).map(String::as_str).collect();
     let any = ["main".to_owned()];
     let push = names(starts.push.as_deref().unwrap_or(&["**".to_owned()]), &literals);
-    let inputs = inputs(starts);
+    let reads = |root: &str| conditions.iter().any(|condition| condition.expression.reads.iter().any(|read| read.root() == root));
+    // What no condition reads need not differ from sample to sample: each one costs.
+    let inputs = if reads("input") { inputs(starts) } else { vec![indexmap::IndexMap::new()] };
     let mut samples = Vec::new();
     let mut add = |event: Event, branch: Option<&String>, tag: Option<&String>, target: Option<&String>| {
         for inputs in &inputs {

@@ -191,6 +191,8 @@ fn with_inputs(starts: &Starts, occasion: &Occasion, diagnostics: &mut Vec<Diagn
                 let mut diagnostic = Diagnostic::error(Code::Given, input.span.clone(), message);
                 diagnostic.hint = choices;
                 diagnostics.push(diagnostic);
+                // So that what reads it is not told as well.
+                all.insert(name.clone(), String::new());
             }
             None => {
                 all.insert(name.clone(), String::new());

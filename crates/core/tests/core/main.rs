@@ -10,4 +10,6 @@ mod guides;
 mod model;
 mod mutated;
 mod orders;
+mod patterns;
 mod planning;
+mod starts;

@@ -26,8 +26,13 @@ pub(super) async fn follow_main(app: &App, project: &Project, occasion: &Occasio
     Ok(())
 }
 
-/// Takes over one file's rules. A file with mistakes leaves those there were.
+/// Takes over one file's rules. A file with mistakes leaves those there were; an empty one has none.
 pub(crate) async fn take_over(app: &App, project: &Project, name: &str, text: &str) -> Result<(), StoreError> {
+    if text.is_empty() {
+        // It was taken out; the repository's file, if there is one, speaks up at the next push.
+        app.records.set_schedules(project.id, name, &[]).await?;
+        return app.records.set_listens(project.id, name, &[]).await;
+    }
     let Some(rules) = start_rules(text) else { return Ok(()) };
     let now = clock::now();
     let lines: Vec<(String, i64)> =

@@ -1,0 +1,109 @@
+//! Which occasions begin a pipeline, what inputs they bring, and plans of a part.
+
+use ordotaxis_core::language::Code;
+use ordotaxis_core::plan::{Event, Lent, Occasion, Plan, Source, plan, starts};
+
+const RULES: &str = r#"language = 1
+[starts]
+push = ["main", "topic/**", "!topic/wip/**"]
+proposal = ["main", "release/*"]
+tag = ["v*", "!v0*"]
+schedule = ["0 4 * * *"]
+pipeline = ["nightly", "stations/main"]
+by_hand = false
+[job.a.b]
+steps = ["true"]
+"#;
+
+fn begins(occasion: Occasion) -> bool {
+    let lent = Lent::new();
+    let planned = plan(Source { text: RULES, name: "main", lent: &lent }, &occasion).expect("a plan");
+    starts(&planned.starts, &occasion)
+}
+
+fn of(event: Event, name: &str) -> Occasion {
+    let name = Some(name.to_owned());
+    let blank = Occasion { event, project: Some("tidegauge".into()), ..Occasion::default() };
+    match event {
+        Event::Tag => Occasion { tag: name, ..blank },
+        Event::Proposal => Occasion { target: name, ..blank },
+        Event::Schedule => Occasion { schedule: name, branch: Some("main".into()), ..blank },
+        Event::Pipeline => Occasion { pipeline: name, branch: Some("main".into()), ..blank },
+        Event::Push | Event::ByHand => Occasion { branch: name, ..blank },
+    }
+}
+
+#[test]
+fn each_rule_begins_what_it_names() {
+    for (event, name, wanted) in [
+        (Event::Push, "main", true),
+        (Event::Push, "topic/a/b", true),
+        (Event::Push, "topic/wip/a", false),
+        (Event::Push, "release/1", false),
+        (Event::Proposal, "release/1", true),
+        (Event::Proposal, "release/1/fix", false),
+        (Event::Proposal, "topic/a", false),
+        (Event::Tag, "v1.0", true),
+        (Event::Tag, "v0.9", false),
+        (Event::Tag, "main", false),
+        (Event::Schedule, "0 4 * * *", true),
+        (Event::Schedule, "0 5 * * *", false),
+        (Event::Pipeline, "tidegauge/nightly", true),
+        (Event::Pipeline, "almanac/nightly", false),
+        (Event::Pipeline, "stations/main", true),
+        (Event::ByHand, "main", false),
+    ] {
+        assert_eq!(begins(of(event, name)), wanted, "{event:?} {name}");
+    }
+}
+
+#[test]
+fn a_proposal_is_not_a_push_to_its_source() {
+    let proposal = Occasion { source: Some("main".into()), ..of(Event::Proposal, "topic/a") };
+    assert!(!begins(proposal));
+}
+
+const INPUTS: &str = "language = 1\n[starts]\n[starts.inputs.station]\nchoices = [\"pier\", \"lock\"]\n[starts.inputs.note]\ndefault = \"none\"\n[job.a.b]\nif = 'input.station == \"pier\"'\nenv = { NOTE = \"{input.note}\" }\nsteps = [\"true\"]\n";
+
+fn with(event: Event, inputs: &[(&str, &str)]) -> Result<Plan, Vec<Code>> {
+    let lent = Lent::new();
+    let inputs = inputs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+    let occasion = Occasion { event, branch: Some("main".into()), inputs, ..Occasion::default() };
+    let planned = plan(Source { text: INPUTS, name: "main", lent: &lent }, &occasion);
+    planned.map(|planned| planned.plan).map_err(|found| {
+        found.into_iter().filter(|one| one.severity == ordotaxis_core::language::Severity::Error).map(|one| one.code).collect()
+    })
+}
+
+#[test]
+fn inputs_are_asked_for_by_hand_and_empty_otherwise() {
+    let plan = with(Event::ByHand, &[("station", "pier"), ("note", "x")]).expect("a plan");
+    assert_eq!((plan.jobs[0].skipped.is_none(), plan.jobs[0].env["NOTE"].as_str()), (true, "x"));
+    let plan = with(Event::ByHand, &[("station", "lock")]).expect("a plan");
+    assert_eq!(plan.jobs[0].skipped.as_deref(), Some("its condition `input.station == \"pier\"` is false: input.station is \"lock\""));
+    assert_eq!(plan.jobs[0].env["NOTE"], "none");
+    assert_eq!(with(Event::ByHand, &[]), Err(vec![Code::Given]));
+    assert_eq!(with(Event::ByHand, &[("station", "tower")]), Err(vec![Code::Given]));
+    assert_eq!(with(Event::ByHand, &[("station", "pier"), ("noet", "x")]), Err(vec![Code::UnknownInput]));
+    let plan = with(Event::Push, &[]).expect("a plan");
+    assert_eq!(plan.occasion.inputs["station"], "", "nobody was asked");
+}
+
+#[test]
+fn a_part_of_a_plan_is_the_jobs_asked_for_and_what_they_take() {
+    let text = "language = 1\norder = \"build > test > pack\"\n[job.build.gauge]\nsteps = [\"x\"]\ngives = { fw = [\"fw\"] }\n[job.build.docs]\nsteps = [\"x\"]\n\
+        [job.test.unit]\neach = { n = [1, 2] }\ntakes = [\"build.gauge/fw\"]\nsteps = [\"x\"]\n[job.pack.all]\nsteps = [\"x\"]\n";
+    let lent = Lent::new();
+    let kept = |only: &[&str]| -> Result<Vec<String>, Code> {
+        let only = only.iter().map(|name| (*name).to_owned()).collect();
+        let occasion = Occasion { event: Event::ByHand, only, ..Occasion::default() };
+        let planned = plan(Source { text, name: "main", lent: &lent }, &occasion).map_err(|found| found[0].code)?;
+        Ok(planned.plan.jobs.iter().filter(|job| job.skipped.is_none()).map(|job| job.id.to_string()).collect())
+    };
+    assert_eq!(kept(&["test.unit"]).expect("a plan"), ["build.gauge", "test.unit[1]", "test.unit[2]"]);
+    assert_eq!(kept(&["test.unit[2]"]).expect("a plan"), ["build.gauge", "test.unit[2]"]);
+    assert_eq!(kept(&["build"]).expect("a plan"), ["build.gauge", "build.docs"]);
+    assert_eq!(kept(&["pack.all", "build.docs"]).expect("a plan"), ["build.docs", "pack.all"]);
+    assert_eq!(kept(&[]).map(|all| all.len()), Ok(5));
+    assert_eq!(kept(&["test.unti"]), Err(Code::UnknownJob));
+}

@@ -232,25 +232,13 @@ impl Step<'_> {
     }
 
     fn tell_group(&mut self, group: usize, end: End, cause: Cause) {
-        let bundle = &mut self.run.groups[group];
-        bundle.open -= 1;
-        let (all_ended, news) = (bundle.open == 0, !bundle.seen.contains(&end));
-        if news {
-            bundle.seen.push(end);
-        }
-        let waiters = if all_ended || news { bundle.waiters.clone() } else { Vec::new() };
+        let (all_ended, news, waiters) = self.run.groups[group].member_ended(end);
         self.tell_waiters(&waiters, end, cause, all_ended, news);
     }
 
     fn tell_stage(&mut self, job: usize, end: End, cause: Cause) {
         let stage = self.run.plan.jobs[job].stage;
-        let bundle = &mut self.run.stages[stage].bundle;
-        bundle.open -= 1;
-        let (all_ended, news) = (bundle.open == 0, !bundle.seen.contains(&end));
-        if news {
-            bundle.seen.push(end);
-        }
-        let waiters = if all_ended || news { bundle.waiters.clone() } else { Vec::new() };
+        let (all_ended, news, waiters) = self.run.stages[stage].bundle.member_ended(end);
         self.tell_waiters(&waiters, end, cause, all_ended, news);
         for later in self.run.stages[stage].after.clone() {
             if news {

@@ -95,6 +95,19 @@ pub(super) enum End {
     Other(Upon),
 }
 
+impl Bundle {
+    /// Counts an end: whether it was the last, whether it is the first of its kind, and who must be told of either.
+    pub(super) fn member_ended(&mut self, end: End) -> (bool, bool, Vec<(usize, usize)>) {
+        self.open -= 1;
+        let (all_ended, news) = (self.open == 0, !self.seen.contains(&end));
+        if news {
+            self.seen.push(end);
+        }
+        let waiters = if all_ended || news { self.waiters.clone() } else { Vec::new() };
+        (all_ended, news, waiters)
+    }
+}
+
 impl Run {
     /// A run of which nothing has happened yet. Apply [`super::Event::Begun`] to queue what can start.
     pub fn new(plan: Arc<Plan>, now: Millis) -> Run {

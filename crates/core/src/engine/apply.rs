@@ -1,9 +1,12 @@
-//! The transitions. One event in, [`Effects`] out; a word about an attempt that was given up is [`Refused`].
+//! The transitions. One event in, [`Effects`] out; a word about an attempt that was given up is [`Refused`]. What follows
+//! from an end is in `spread`, what brings an ended run back in `returns`.
 
-use super::state::{End, Run, Stopper};
-use super::{LOSSES_FORGIVEN, Millis, State};
-use crate::language::Upon;
+use super::retry::{Ended, again_in};
+use super::spread::Step;
+use super::state::{Run, Stopper};
+use super::{Millis, State};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Event {
@@ -12,11 +15,17 @@ pub enum Event {
     /// A runner takes a queued job; `attempt` is one more than the job's newest.
     Claimed { job: usize, attempt: u32, runner: String },
     /// A runner says how an attempt ended. `why` is a sentence for every outcome but passed.
-    Ended { job: usize, attempt: u32, outcome: Outcome, why: Option<String> },
+    Ended { job: usize, attempt: u32, outcome: Outcome, exit_code: Option<i32>, why: Option<String> },
     /// An attempt's runner fell silent or came back without it.
     Lost { job: usize, attempt: u32, why: String },
     /// Someone asks to stop one job, or with none the whole run.
     StopAsked { job: Option<usize>, by: Stopper },
+    /// Someone starts a job that starts by hand only, with inputs of its own.
+    StartAsked { job: usize, by: String, inputs: BTreeMap<String, String> },
+    /// Someone asks for jobs once more, and for what follows them; with none for all that did not end well.
+    Again { jobs: Vec<usize>, by: String, fresh: bool },
+    /// A newer commit made this run pointless; `by` is its run.
+    Overtaken { by: String },
 }
 
 /// How an attempt can end, as its runner sees it.
@@ -25,6 +34,8 @@ pub enum Event {
 pub enum Outcome {
     Passed,
     Failed,
+    /// It went past a time limit: a failure that `retry` can tell from others.
+    TimedOut,
     Stopped,
 }
 
@@ -54,42 +65,33 @@ pub enum Refused {
     NotQueued,
     #[error("there is no such job in this run")]
     NoSuchJob,
+    #[error("this job does not start by hand, or was started already")]
+    NotByHand,
+    #[error("this job has not ended")]
+    NotEnded,
+    #[error("every job of this run ended well")]
+    NothingFailed,
 }
 
 impl Run {
     /// Applies one event. Repeating an event that was applied gives empty effects.
     pub fn apply(&mut self, event: &Event, now: Millis) -> Result<Effects, Refused> {
-        let mut step = Step { run: self, now, effects: Effects::default(), skips: Vec::new() };
+        let mut step = Step::new(self, now);
         match event {
             Event::Begun => step.begun(),
             Event::Claimed { job, attempt, runner } => step.claimed(*job, *attempt, runner)?,
-            Event::Ended { job, attempt, outcome, why } => step.ended(*job, *attempt, *outcome, why.as_deref())?,
+            Event::Ended { job, attempt, outcome, exit_code, why } => {
+                step.ended(*job, *attempt, Ended { outcome: *outcome, exit_code: *exit_code }, why.as_deref())?;
+            }
             Event::Lost { job, attempt, why } => step.lost(*job, *attempt, why)?,
             Event::StopAsked { job: Some(job), by } => step.stop_job(*job, by)?,
             Event::StopAsked { job: None, by } => step.stop_run(by),
+            Event::StartAsked { job, by, inputs } => step.start_by_hand(*job, by, inputs)?,
+            Event::Again { jobs, by, fresh } => step.again(jobs, by, *fresh)?,
+            Event::Overtaken { by } => step.overtake(by),
         }
-        step.settle();
-        Ok(step.effects)
+        Ok(step.settle())
     }
-}
-
-struct Step<'r> {
-    run: &'r mut Run,
-    now: Millis,
-    effects: Effects,
-    /// Jobs that can no longer start, each with what is to blame.
-    skips: Vec<(usize, Cause)>,
-}
-
-/// Why a job cannot start any more; each names a job.
-#[derive(Debug, Clone, Copy)]
-enum Cause {
-    /// It waits for this one.
-    Ended(usize),
-    /// The file says that nothing more is started after a failure.
-    FileStops(usize),
-    /// The job says that no cell is started after one failed.
-    CellFailed(usize),
 }
 
 impl Step<'_> {
@@ -111,13 +113,15 @@ impl Step<'_> {
         if repeated && attempt > 0 {
             return Ok(());
         }
-        if known.state != State::Queued || attempt != known.attempt + 1 {
+        let early = known.not_before.is_some_and(|moment| self.now < moment);
+        if known.state != State::Queued || attempt != known.attempt + 1 || early {
             return Err(Refused::NotQueued);
         }
         let entry = &mut self.run.jobs[job];
         entry.attempt = attempt;
         entry.runner = Some(runner.to_owned());
         entry.started = Some(self.now);
+        entry.not_before = None;
         self.enter(job, State::Running, None);
         Ok(())
     }
@@ -132,39 +136,60 @@ impl Step<'_> {
         }
     }
 
-    fn ended(&mut self, job: usize, attempt: u32, outcome: Outcome, why: Option<&str>) -> Result<(), Refused> {
+    fn ended(&mut self, job: usize, attempt: u32, end: Ended, why: Option<&str>) -> Result<(), Refused> {
         if !self.current(job, attempt)? {
             // The same result again is fine; a result for an attempt that was counted as lost comes too late.
-            let lost = matches!(self.run.jobs[job].state, State::Queued | State::Lost);
+            let lost = matches!(self.run.jobs[job].state, State::Waiting | State::Queued | State::Lost);
             return if lost { Err(Refused::Stale) } else { Ok(()) };
         }
-        match outcome {
+        match end.outcome {
             Outcome::Passed => self.finish(job, State::Passed, None),
-            Outcome::Failed => self.finish(job, State::Failed, why.map(str::to_owned)),
-            Outcome::Stopped => {
-                let by = self.run.jobs[job].stop_asked.clone();
-                let sentence = by.map(|by| stopped_by(&by)).or_else(|| why.map(str::to_owned));
-                self.finish(job, State::Stopped, sentence);
+            Outcome::Stopped => self.cut_off(job, why),
+            Outcome::Failed | Outcome::TimedOut => {
+                let why = why.unwrap_or("it failed").to_owned();
+                if !self.try_again(job, end.words(), &why) {
+                    self.finish(job, State::Failed, Some(why));
+                }
             }
         }
         Ok(())
+    }
+
+    /// An attempt ended because someone, or a newer commit, wanted that.
+    fn cut_off(&mut self, job: usize, why: Option<&str>) {
+        let entry = &self.run.jobs[job];
+        match (&entry.stop_asked, &entry.overtaken_by) {
+            (Some(by), _) => self.finish(job, State::Stopped, Some(stopped_by(by))),
+            (None, Some(by)) => self.finish(job, State::Overtaken, Some(overtaken_by(by))),
+            (None, None) => self.finish(job, State::Stopped, why.map(str::to_owned)),
+        }
     }
 
     fn lost(&mut self, job: usize, attempt: u32, why: &str) -> Result<(), Refused> {
         if !self.current(job, attempt)? {
             return Ok(());
         }
-        let entry = &mut self.run.jobs[job];
-        entry.losses += 1;
-        if let Some(by) = entry.stop_asked.clone() {
-            self.finish(job, State::Stopped, Some(stopped_by(&by)));
-        } else if entry.losses > LOSSES_FORGIVEN {
-            let sentence = format!("{why}; that was attempt {attempt}, and no more are made");
-            self.finish(job, State::Lost, Some(sentence));
-        } else {
-            self.enter(job, State::Queued, Some(why.to_owned()));
+        let entry = &self.run.jobs[job];
+        if entry.stop_asked.is_some() || entry.overtaken_by.is_some() {
+            self.cut_off(job, None);
+        } else if !self.try_again(job, vec!["lost".to_owned()], why) {
+            self.finish(job, State::Lost, Some(why.to_owned()));
         }
         Ok(())
+    }
+
+    /// Queues a job once more if its `retry` names one of these outcomes and tries are left.
+    fn try_again(&mut self, job: usize, outcomes: Vec<String>, why: &str) -> bool {
+        let entry = &self.run.jobs[job];
+        let unwanted = entry.stop_asked.is_some() || entry.overtaken_by.is_some();
+        let plan = self.run.plan.clone();
+        let retry = plan.jobs[job].extras.as_ref().and_then(|extras| extras.retry.as_ref());
+        let Some(pause) = retry.filter(|_| !unwanted).and_then(|retry| again_in(retry, &outcomes, entry.retries)) else { return false };
+        let entry = &mut self.run.jobs[job];
+        entry.retries += 1;
+        entry.not_before = (pause > 0).then_some(self.now + pause);
+        self.enter(job, State::Queued, Some(why.to_owned()));
+        true
     }
 
     fn stop_job(&mut self, job: usize, by: &str) -> Result<(), Refused> {
@@ -189,175 +214,31 @@ impl Step<'_> {
         }
     }
 
-    /// Enters a state that is an end and tells all that follow.
-    fn finish(&mut self, job: usize, state: State, why: Option<String>) {
-        self.finish_because(job, state, why, Cause::Ended(job));
-    }
-
-    fn finish_because(&mut self, job: usize, state: State, why: Option<String>, cause: Cause) {
-        self.run.jobs[job].ended = Some(self.now);
-        self.run.open -= 1;
-        self.enter(job, state, why);
-        let Some(end) = self.run.end_of(job) else { return };
-        // Of a chain of skips the first cause is named; those told of a failure's halt name what halted.
-        let cause = match (end, cause) {
-            (End::Other(Upon::Skipped), Cause::Ended(root)) => Cause::Ended(root),
-            _ => Cause::Ended(job),
-        };
-        self.tell_followers(job, end, cause);
-        self.tell_stage(job, end, cause);
-        for group in self.run.group_of[job].clone() {
-            self.tell_group(group, end, cause);
-        }
-        if end == End::Other(Upon::Failed) || end == End::Other(Upon::Lost) {
-            self.halt(job);
-        }
-    }
-
-    fn enter(&mut self, job: usize, state: State, why: Option<String>) {
-        let entry = &mut self.run.jobs[job];
-        entry.state = state;
-        entry.since = self.now;
-        entry.why = why;
-        self.effects.changed.push(job);
-    }
-
-    fn tell_followers(&mut self, job: usize, end: End, cause: Cause) {
-        for (follower, wait) in self.run.followers[job].clone() {
-            match self.run.accepts(follower, Some(wait), end) {
-                true => self.meet(follower),
-                false => self.skips.push((follower, cause)),
-            }
-        }
-    }
-
-    fn tell_group(&mut self, group: usize, end: End, cause: Cause) {
-        let (all_ended, news, waiters) = self.run.groups[group].member_ended(end);
-        self.tell_waiters(&waiters, end, cause, all_ended, news);
-    }
-
-    fn tell_stage(&mut self, job: usize, end: End, cause: Cause) {
-        let stage = self.run.plan.jobs[job].stage;
-        let (all_ended, news, waiters) = self.run.stages[stage].bundle.member_ended(end);
-        self.tell_waiters(&waiters, end, cause, all_ended, news);
-        for later in self.run.stages[stage].after.clone() {
-            if news {
-                let members = self.run.stages[later].bundle.members.iter();
-                let refusing = members.filter(|&&member| self.run.plan.jobs[member].ordered && !self.run.accepts(member, None, end));
-                self.skips.extend(refusing.map(|&member| (member, cause)));
-            }
-            if all_ended {
-                self.run.stages[later].before_left -= 1;
-                if self.run.stages[later].before_left == 0 {
-                    self.open_gate(later);
-                }
-            }
-        }
-    }
-
-    fn tell_waiters(&mut self, waiters: &[(usize, usize)], end: End, cause: Cause, all_ended: bool, news: bool) {
-        for &(waiter, wait) in waiters {
-            if news && !self.run.accepts(waiter, Some(wait), end) {
-                self.skips.push((waiter, cause));
-            } else if all_ended {
-                self.meet(waiter);
-            }
-        }
-    }
-
-    /// After a failure: what the file or the job's matrix no longer wants started.
-    fn halt(&mut self, job: usize) {
+    /// What has not started never will; what runs is cut off, unless it changes an environment.
+    fn overtake(&mut self, by: &str) {
         let plan = self.run.plan.clone();
-        let unstarted = |run: &Run, other: usize| matches!(run.jobs[other].state, State::Waiting | State::Queued);
-        if plan.stops_at_failure {
-            // What is there for failures is still wanted.
-            let unwanted =
-                (0..plan.jobs.len()).filter(|&other| unstarted(self.run, other) && !plan.jobs[other].upon.contains(&Upon::Failed));
-            self.skips.extend(unwanted.map(|other| (other, Cause::FileStops(job))));
-        }
-        if plan.jobs[job].halts_cells {
-            let cells = self.run.cells_of(job).filter(|&other| unstarted(self.run, other));
-            self.skips.extend(cells.map(|other| (other, Cause::CellFailed(job))));
-        }
-    }
-
-    fn open_gate(&mut self, stage: usize) {
-        for job in self.run.stages[stage].bundle.members.clone() {
-            if self.run.plan.jobs[job].ordered {
-                self.meet(job);
+        for (job, planned) in plan.jobs.iter().enumerate() {
+            let deploys = planned.extras.as_ref().is_some_and(|extras| extras.deploys.is_some());
+            let entry = &mut self.run.jobs[job];
+            if entry.state.is_end() || entry.overtaken_by.is_some() || (deploys && entry.state == State::Running) {
+                continue;
+            }
+            entry.overtaken_by = Some(by.to_owned());
+            if entry.state == State::Running {
+                let attempt = entry.attempt;
+                self.effects.stop.push((job, attempt));
+                self.effects.changed.push(job);
+            } else {
+                self.finish(job, State::Overtaken, Some(overtaken_by(by)));
             }
         }
-    }
-
-    fn meet(&mut self, job: usize) {
-        self.run.unmet[job] = self.run.unmet[job].saturating_sub(1);
-        self.queue_if_ready(job);
-    }
-
-    fn queue_if_ready(&mut self, job: usize) {
-        if self.run.unmet[job] == 0 && self.run.jobs[job].state == State::Waiting {
-            self.enter(job, State::Queued, None);
-        }
-    }
-
-    /// Carries out the skips, which may cause further ones, then looks at the run as a whole.
-    fn settle(&mut self) {
-        while let Some((job, cause)) = self.skips.pop() {
-            if matches!(self.run.jobs[job].state, State::Waiting | State::Queued) {
-                let sentence = self.because_of(cause);
-                self.finish_because(job, State::Skipped, Some(sentence), cause.root());
-            }
-        }
-        let state = self.run_state();
-        if state != self.run.state {
-            self.run.state = state;
-            self.effects.run_changed = true;
-        }
-    }
-
-    fn because_of(&self, cause: Cause) -> String {
-        let (Cause::Ended(root) | Cause::FileStops(root) | Cause::CellFailed(root)) = cause;
-        let id = &self.run.plan.jobs[root].id;
-        let what = match self.run.jobs[root].state {
-            State::Stopped => "was stopped",
-            State::Lost => "was lost with its runner",
-            State::Skipped => "was skipped, and something is taken from it",
-            State::Passed | State::Reused => "passed",
-            _ => "failed",
-        };
-        match cause {
-            Cause::Ended(_) => format!("skipped because {id} {what}"),
-            Cause::FileStops(_) => format!("skipped because {id} {what}, and the file says keep_going = false"),
-            Cause::CellFailed(_) => format!("skipped because {id} {what}, and its other cells do not go on"),
-        }
-    }
-
-    fn run_state(&self) -> State {
-        let jobs = &self.run.jobs;
-        if self.run.open > 0 {
-            let begun = (0..jobs.len()).any(|job| jobs[job].attempt > 0 || self.run.end_of(job).is_some_and(|end| end != End::Absent));
-            return if begun { State::Running } else { State::Waiting };
-        }
-        let counts = |job: usize| self.run.end_of(job) != Some(End::Well);
-        let any = |states: &[State]| (0..jobs.len()).any(|job| counts(job) && states.contains(&jobs[job].state));
-        if any(&[State::Failed, State::Lost]) {
-            State::Failed
-        } else if any(&[State::Stopped]) {
-            State::Stopped
-        } else {
-            State::Passed
-        }
-    }
-}
-
-impl Cause {
-    /// The same job, as the cause for those that wait for what was skipped.
-    fn root(self) -> Cause {
-        let (Cause::Ended(root) | Cause::FileStops(root) | Cause::CellFailed(root)) = self;
-        Cause::Ended(root)
     }
 }
 
 fn stopped_by(by: &str) -> String {
     format!("stopped by {by}")
+}
+
+fn overtaken_by(run: &str) -> String {
+    format!("overtaken by {run}, a newer commit")
 }

@@ -1,21 +1,23 @@
 //! A run as a state machine: [`Run::apply`] takes one event and says what changed. Nothing else changes a state.
 //!
 //! Rules, in the words of the language guide: a job is queued when everything it waits for has ended well; when
-//! something it waits for ended otherwise, it is skipped and says because of which job; a lost job is queued again
-//! [`LOSSES_FORGIVEN`] times; a run ends when every job has. Applying an event twice changes nothing the second time.
+//! something it waits for ended otherwise, it is skipped and says because of which job; a job is tried again where its
+//! `retry` says so; a run ends when every job has, those left out that wait for someone to start them. Applying an event twice changes nothing the second time.
 
 mod apply;
+mod paths;
+mod retry;
+mod returns;
+mod spread;
 mod state;
 mod why;
 
 pub use apply::{Effects, Event, Outcome, Refused};
+pub use paths::{Paths, Usual};
 pub use state::{JobState, Run, Stopper};
 pub use why::{Clock, why_job};
 
 use serde::{Deserialize, Serialize};
-
-/// How often a job whose runner was lost is given to another before it ends as lost.
-pub const LOSSES_FORGIVEN: u32 = 2;
 
 /// A moment in milliseconds since 1970, UTC. The engine is told the time; it never asks.
 pub type Millis = i64;
@@ -42,6 +44,11 @@ pub enum State {
 impl State {
     pub fn is_end(self) -> bool {
         !matches!(self, State::Waiting | State::Gated | State::Queued | State::Running)
+    }
+
+    /// Neither started nor ended.
+    pub fn is_unstarted(self) -> bool {
+        matches!(self, State::Waiting | State::Gated | State::Queued)
     }
 
     pub fn word(self) -> &'static str {

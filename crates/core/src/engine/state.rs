@@ -3,7 +3,7 @@
 use super::{Millis, State};
 use crate::language::Upon;
 use crate::plan::{Plan, WaitOn};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 /// Who asked for a stop.
@@ -16,7 +16,10 @@ pub struct JobState {
     /// The number of the newest attempt, 0 before the first. It is also the fencing number: a word about an attempt
     /// with a smaller number comes from a runner that was given up.
     pub attempt: u32,
-    pub losses: u32,
+    /// How many of its attempts were made because `retry` says so, since it was last asked for.
+    pub retries: u32,
+    /// Queued, but not to be taken before this: the pause before another try.
+    pub not_before: Option<Millis>,
     /// The runner of the newest attempt.
     pub runner: Option<String>,
     /// For an end other than passed: what happened, in one sentence.
@@ -27,6 +30,14 @@ pub struct JobState {
     pub started: Option<Millis>,
     pub ended: Option<Millis>,
     pub stop_asked: Option<Stopper>,
+    /// The run of a newer commit that made this one pointless.
+    pub overtaken_by: Option<String>,
+    /// Who started it, where it starts by hand only, or who asked for it again.
+    pub started_by: Option<String>,
+    /// What was given when it was started by hand.
+    pub inputs: BTreeMap<String, String>,
+    /// Asked for again with nothing kept from before.
+    pub fresh: bool,
 }
 
 impl JobState {
@@ -34,13 +45,18 @@ impl JobState {
         JobState {
             state: State::Waiting,
             attempt: 0,
-            losses: 0,
+            retries: 0,
+            not_before: None,
             runner: None,
             why: None,
             since: now,
             started: None,
             ended: None,
             stop_asked: None,
+            overtaken_by: None,
+            started_by: None,
+            inputs: BTreeMap::new(),
+            fresh: false,
         }
     }
 }
@@ -50,8 +66,10 @@ pub struct Run {
     pub(super) plan: Arc<Plan>,
     pub(super) jobs: Vec<JobState>,
     pub(super) state: State,
-    /// How many jobs have not ended.
+    /// How many jobs have not ended, those that nobody started by hand and what waits for them left out.
     pub(super) open: usize,
+    /// Jobs that wait, over however many others, for one that starts by hand and was not started; and these.
+    pub(super) by_hand: Vec<bool>,
     /// For each job, how many of its waits have not ended; the gate of its stage counts as one.
     pub(super) unmet: Vec<usize>,
     /// For each job those that wait for it alone, each with the wait's place in the follower's list.
@@ -62,6 +80,17 @@ pub struct Run {
     pub(super) groups: Vec<Bundle>,
     /// For each job the groups it is in.
     pub(super) group_of: Vec<Vec<usize>>,
+    /// Matrices of which only so many cells run at once, and for each job which of these it is in.
+    pub(super) limits: Vec<Limit>,
+    pub(super) limit_of: Vec<Option<usize>>,
+}
+
+/// Cells of one job of which only `most` may be queued or running.
+#[derive(Debug, Clone)]
+pub(super) struct Limit {
+    pub(super) cells: std::ops::Range<usize>,
+    pub(super) most: usize,
+    pub(super) active: usize,
 }
 
 /// Jobs that are waited for together.
@@ -123,7 +152,10 @@ impl Run {
     fn counted(plan: Arc<Plan>, jobs: Vec<JobState>, state: State) -> Run {
         let count = jobs.len();
         let mut run = Run {
-            open: jobs.iter().filter(|job| !job.state.is_end()).count(),
+            open: 0,
+            by_hand: vec![false; count],
+            limits: Vec::new(),
+            limit_of: vec![None; count],
             unmet: vec![0; count],
             followers: vec![Vec::new(); count],
             stages: vec![Stage::default(); plan.stages.len()],
@@ -150,6 +182,8 @@ impl Run {
             self.stages[job.stage].bundle.members.push(number);
             for (place, wait) in job.waits.iter().enumerate() {
                 match wait.on {
+                    // Which cell ends first is not written down: any end makes room for the next in order.
+                    WaitOn::Job(on) if wait.at_once => self.limit(number, on),
                     WaitOn::Job(on) => self.followers[on].push((number, place)),
                     WaitOn::Stage(stage) => self.stages[stage].bundle.waiters.push((number, place)),
                     WaitOn::Cells(first, cells) => {
@@ -167,7 +201,18 @@ impl Run {
         }
     }
 
-    fn count(&mut self) {
+    /// Cell `number` waits for cell `on`: so many run at once.
+    fn limit(&mut self, number: usize, on: usize) {
+        if self.limit_of[number].is_some() {
+            return;
+        }
+        let cells = self.cells_of(number);
+        cells.clone().for_each(|cell| self.limit_of[cell] = Some(self.limits.len()));
+        self.limits.push(Limit { cells, most: number - on, active: 0 });
+    }
+
+    /// Counts everything anew from the states of the jobs.
+    pub(super) fn count(&mut self) {
         let plan = self.plan.clone();
         for stage in 0..self.stages.len() {
             let bundle = self.counted_bundle(&self.stages[stage].bundle);
@@ -184,6 +229,7 @@ impl Run {
             self.groups.iter().map(|group| ((group.members[0], group.members.len()), group.open > 0)).collect();
         for (number, job) in plan.jobs.iter().enumerate() {
             let waits = job.waits.iter().filter(|wait| match wait.on {
+                WaitOn::Job(_) if wait.at_once => false,
                 WaitOn::Job(on) => !self.jobs[on].state.is_end(),
                 WaitOn::Stage(stage) => self.stages[stage].bundle.open > 0,
                 WaitOn::Cells(first, cells) => open_groups[&(first, cells)],
@@ -191,6 +237,44 @@ impl Run {
             let gate = job.ordered && self.stages[job.stage].before_left > 0;
             self.unmet[number] = waits.count() + usize::from(gate);
         }
+        for limit in &mut self.limits {
+            let active = |&cell: &usize| matches!(self.jobs[cell].state, State::Queued | State::Running);
+            limit.active = limit.cells.clone().filter(active).count();
+        }
+        self.count_open();
+    }
+
+    /// Which jobs wait for someone to start one by hand, and how many of the others have not ended.
+    pub(super) fn count_open(&mut self) {
+        let plan = self.plan.clone();
+        let unstarted = |job: usize| self.waits_for_hand(job) && !self.jobs[job].state.is_end();
+        let mut found: Vec<usize> = (0..plan.jobs.len()).filter(|&job| unstarted(job)).collect();
+        let mut by_hand = vec![false; plan.jobs.len()];
+        found.iter().for_each(|&job| by_hand[job] = true);
+        let mut stages = vec![false; plan.stages.len()];
+        while let Some(job) = found.pop() {
+            let mut add = |follower: usize| {
+                if !std::mem::replace(&mut by_hand[follower], true) {
+                    found.push(follower);
+                }
+            };
+            self.followers[job].iter().for_each(|&(follower, _)| add(follower));
+            self.group_of[job].iter().flat_map(|&group| &self.groups[group].waiters).for_each(|&(waiter, _)| add(waiter));
+            let stage = plan.jobs[job].stage;
+            if std::mem::replace(&mut stages[stage], true) {
+                continue;
+            }
+            self.stages[stage].bundle.waiters.iter().for_each(|&(waiter, _)| add(waiter));
+            let later = self.stages[stage].after.iter().flat_map(|&later| &self.stages[later].bundle.members);
+            later.filter(|&&member| plan.jobs[member].ordered).for_each(|&member| add(member));
+        }
+        self.open = (0..plan.jobs.len()).filter(|&job| !by_hand[job] && !self.jobs[job].state.is_end()).count();
+        self.by_hand = by_hand;
+    }
+
+    /// Whether a job starts by hand only and nobody has started it.
+    pub(super) fn waits_for_hand(&self, job: usize) -> bool {
+        self.plan.jobs[job].extras.as_ref().is_some_and(|extras| extras.by_hand) && self.jobs[job].started_by.is_none()
     }
 
     fn counted_bundle(&self, bundle: &Bundle) -> Bundle {
@@ -227,10 +311,7 @@ impl Run {
         match end {
             End::Well => true,
             End::Absent => !wait.is_some_and(|wait| wait.takes),
-            End::Other(outcome) => match wait {
-                Some(wait) if wait.at_once => wait.any_end,
-                _ => planned.upon.contains(&outcome),
-            },
+            End::Other(outcome) => planned.upon.contains(&outcome),
         }
     }
 

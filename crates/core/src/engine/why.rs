@@ -14,13 +14,23 @@ pub fn why_job(run: &Run, job: usize, clock: Clock<'_>, queued: impl FnOnce() ->
         State::Passed | State::Reused => None,
         State::Waiting => Some(waiting(run, job, clock)),
         State::Queued => {
-            let again = state.why.as_ref().map(|why| format!(" (queued again: {why})")).unwrap_or_default();
+            let again = state.why.as_ref().map(|why| format!(" (attempt {} did not do: {why})", state.attempt)).unwrap_or_default();
             Some(format!("{}; queued since {}{again}", queued(), clock(state.since)))
         }
+        State::Gated => Some(format!(
+            "starts by hand only, and nobody has started it; ready since {}; `ordotaxis start RUN --job {}` starts it",
+            clock(state.since),
+            run.plan().jobs[job].id
+        )),
         State::Running => {
             let runner = state.runner.as_deref().unwrap_or("a runner");
-            let stopping = state.stop_asked.as_ref().map(|by| format!("; {by} asked to stop it")).unwrap_or_default();
-            Some(format!("running on {runner} since {}{stopping}", clock(state.since)))
+            let stopping = match (&state.stop_asked, &state.overtaken_by) {
+                (Some(by), _) => format!("; {by} asked to stop it"),
+                (None, Some(by)) => format!("; {by} overtook it, and it is being stopped"),
+                (None, None) => String::new(),
+            };
+            let attempt = if state.attempt > 1 { format!(", attempt {}", state.attempt) } else { String::new() };
+            Some(format!("running on {runner} since {}{attempt}{stopping}", clock(state.since)))
         }
         _ => state.why.clone(),
     }
@@ -29,7 +39,7 @@ pub fn why_job(run: &Run, job: usize, clock: Clock<'_>, queued: impl FnOnce() ->
 fn waiting(run: &Run, job: usize, clock: Clock<'_>) -> String {
     let open = open_waits(run, job);
     let Some(&(first, because)) = open.iter().max_by_key(|(on, _)| run.jobs()[*on].state == State::Running) else {
-        return "about to be queued".into();
+        return limited(run, job, clock);
     };
     let (plan, on) = (run.plan(), &run.jobs()[first]);
     let others = match open.len() - 1 {
@@ -40,6 +50,24 @@ fn waiting(run: &Run, job: usize, clock: Clock<'_>) -> String {
     format!("waits for {}{others}: {} since {}; {because}", plan.jobs[first].id, on.state.word(), clock(on.since))
 }
 
+/// All it waits for is the cells before it.
+fn limited(run: &Run, job: usize, clock: Clock<'_>) -> String {
+    let Some(limit) = run.limit_of[job].map(|limit| &run.limits[limit]) else { return "about to be queued".into() };
+    let plan = run.plan();
+    let active = |&cell: &usize| matches!(run.jobs()[cell].state, State::Queued | State::Running);
+    let Some(first) = limit.cells.clone().find(active) else { return "about to be queued".into() };
+    let others = match limit.active - 1 {
+        0 => String::new(),
+        1 => " and 1 other cell".into(),
+        more => format!(" and {more} other cells"),
+    };
+    let what = plan.jobs[first].id.without_cell();
+    let since = clock(run.jobs()[first].since);
+    let most = if limit.most == 1 { "1 cell".to_owned() } else { format!("{} cells", limit.most) };
+    let word = run.jobs()[first].state.word();
+    format!("waits for {}{others}: {word} since {since}; only {most} of {what} at once", plan.jobs[first].id)
+}
+
 /// Every job that is waited for and has not ended, with the reason for the wait. Each once.
 fn open_waits(run: &Run, job: usize) -> Vec<(usize, &'static str)> {
     let (plan, planned) = (run.plan(), &run.plan().jobs[job]);
@@ -47,7 +75,7 @@ fn open_waits(run: &Run, job: usize) -> Vec<(usize, &'static str)> {
     for wait in &planned.waits {
         match wait.on {
             WaitOn::Job(on) if wait.takes => open.push((on, "it takes what that job gives")),
-            WaitOn::Job(on) if wait.at_once => open.push((on, "only so many cells of this job run at once")),
+            WaitOn::Job(_) if wait.at_once => {}
             WaitOn::Cells(first, count) => {
                 let because = if wait.takes { "it takes what that job gives" } else { "the file says it comes after it" };
                 open.extend((first..first + count).map(|on| (on, because)));

@@ -1,7 +1,7 @@
 //! What a job asks of its runner beyond running steps. Read, checked and planned; the table in `keys` says what of it
 //! this version does. The same values stand in the file and in the plan.
 
-use super::pipeline::At;
+use super::pipeline::{At, Step};
 use crate::template::Template;
 use indexmap::IndexMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -38,9 +38,9 @@ pub struct Extras {
     pub reports: IndexMap<String, Vec<String>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub beside: Vec<Helper>,
-    /// `passed`, `failed`, `always` → commands.
+    /// `passed`, `failed`, `always` → steps.
     #[serde(skip_serializing_if = "IndexMap::is_empty")]
-    pub afterwards: IndexMap<String, Vec<String>>,
+    pub afterwards: IndexMap<String, Vec<Step>>,
 }
 
 /// A text with placeholders and where it stands. Stored as it would be written; a plan knows no places.

@@ -46,6 +46,20 @@ impl Reader<'_> {
                     self.inner(&sample, span, &named());
                 }
             }
+            Format::Outcome => {
+                let code = text.strip_prefix("exit:").is_some_and(|code| code.parse::<u8>().is_ok());
+                if !code && !["failed", "timeout", "lost"].contains(&text) {
+                    let message = format!("`{text}` is no outcome that can be tried again");
+                    let hint = "write \"failed\", \"timeout\", \"lost\", or an exit code as \"exit:75\"";
+                    self.note(Diagnostic::error(Code::BadValue, span, message).hint(hint));
+                }
+            }
+            Format::Version => {
+                if crate::dispatch::version_wanted(text).is_none() {
+                    let hint = "write \">=4\", \"12\", \"~3.11\", or \"*\" for any";
+                    self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` says no version")).hint(hint));
+                }
+            }
             Format::Cron => {
                 if let Err(why) = super::schedule::Schedule::from_str(text) {
                     let hint = "five fields: minute hour day month weekday, such as \"0 4 * * 1-5\"; UTC, unless a zone follows: \"0 4 * * * Europe/Oslo\"";

@@ -1,7 +1,7 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
 use super::extras::{Cache, Extras, Helper, Placed, Retry, Split};
-use super::pipeline::{At, Body, Cell, CellsOf, CheckoutLine, GiveLine, Matrix, StepLine, Take, Upon, WhenNone};
+use super::pipeline::{At, Body, Cell, CellsOf, CheckoutLine, GiveLine, Matrix, Step, StepLine, Take, Upon, WhenNone};
 use super::reader::{self, Reader, Value};
 use crate::language::diagnostic::{Code, Diagnostic};
 use toml::de::{DeTable, DeValue};
@@ -190,12 +190,18 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         }
         "beside" => extras.beside = reader::items(value).iter().filter_map(|item| helper(reader::table(item)?)).collect(),
         "afterwards" => {
-            let commands = |list: &Value<'_>| reader::items(list).iter().filter_map(step).map(|step| step.run).collect();
+            let steps = |list: &Value<'_>| reader::items(list).iter().filter_map(step).map(plain).collect();
             let entries = reader::table(value).into_iter().flatten();
-            extras.afterwards = entries.map(|(when, list)| (when.get_ref().to_string(), commands(list))).collect();
+            extras.afterwards = entries.map(|(when, list)| (when.get_ref().to_string(), steps(list))).collect();
         }
         _ => {}
     }
+}
+
+/// A step that has neither condition nor variables of its own.
+fn plain(step: StepLine) -> Step {
+    let StepLine { name, run, shell, timeout_ms, may_fail, .. } = step;
+    Step { name, run, env: Default::default(), dir: None, shell, timeout_ms, may_fail }
 }
 
 fn split(table: &DeTable<'_>) -> Split {

@@ -119,17 +119,17 @@ const CHECKOUT_KEY: Key = key(
     &Shape::Either(&[FLAG, &Shape::Table { keys: CHECKOUT, called: "`checkout`" }], "true, false or a table"),
     "false for an empty folder; a table for how",
 );
-const TOOLS: Key = not_yet(
+const TOOLS: Key = key(
     "tools",
-    &Shape::Map { names: Names::Any, of: WORD, called: "a tool" },
+    &Shape::Map { names: Names::Any, of: &Shape::Text(Format::Version), called: "a tool" },
     "tools and versions that a runner must offer: make = \">=4\"",
 );
-const IMAGE: Key = not_yet("image", TEMPLATE, "run in this container image");
-const NETWORK: Key = not_yet("network", FLAG, "false: no network inside the sandbox or container");
+const IMAGE: Key = key("image", TEMPLATE, "run in this container image");
+const NETWORK: Key = key("network", FLAG, "false: no network inside the sandbox or container");
 const RETRY: Key =
-    without("retry", &Shape::Table { keys: RETRY_KEYS, called: "`retry`" }, "how often it is tried again, and after which outcomes");
+    key("retry", &Shape::Table { keys: RETRY_KEYS, called: "`retry`" }, "how often it is tried again, and after which outcomes");
 const AFTERWARDS: Key =
-    not_yet("afterwards", &Shape::Table { keys: AFTERWARDS_KEYS, called: "`afterwards`" }, "steps run after the others");
+    key("afterwards", &Shape::Table { keys: AFTERWARDS_KEYS, called: "`afterwards`" }, "steps run after the others");
 const PREPARE: Key = key("prepare", STEP_LIST, "steps put before every job's own");
 
 pub(crate) const DEFAULTS: &[Key] =
@@ -165,15 +165,15 @@ macro_rules! job_keys {
             RETRY,
             AFTERWARDS,
             not_yet("facts", &Shape::List(NAME), "small values it leaves for later jobs: writes $ORDOTAXIS_FACTS/NAME"),
-            not_yet("by_hand", FLAG, "starts only when someone starts it"),
-            not_yet("secrets", WORDS, "names of secrets it may read"),
-            not_yet("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
-            not_yet("beside", &Shape::List(&Shape::Table { keys: BESIDE, called: "a helper" }), "helper processes started before the steps"),
-            without("deploys", TEMPLATE, "the environment that it changes"),
-            without("split", &Shape::Table { keys: SPLIT, called: "`split`" }, "copies that share its tests"),
+            key("by_hand", FLAG, "starts only when someone starts it"),
+            key("secrets", WORDS, "names of secrets it may read"),
+            key("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
+            key("beside", &Shape::List(&Shape::Table { keys: BESIDE, called: "a helper" }), "helper processes started before the steps"),
+            key("deploys", TEMPLATE, "the environment that it changes"),
+            key("split", &Shape::Table { keys: SPLIT, called: "`split`" }, "copies that share its tests"),
             without("cache", &Shape::List(&Shape::Table { keys: CACHE, called: "a cache" }), "folders kept from run to run"),
             without("reuse", &Shape::Table { keys: REUSE, called: "`reuse`" }, "the result is taken from an earlier run when nothing that can change it has"),
-            without("reports", &Shape::Table { keys: REPORTS, called: "`reports`" }, "files of test results and the like to read"),
+            key("reports", &Shape::Table { keys: REPORTS, called: "`reports`" }, "files of test results and the like to read"),
             $($more),*
         ]
     };
@@ -226,13 +226,26 @@ pub(crate) const CHECKOUT: &[Key] = &[
 
 const RETRY_KEYS: &[Key] = &[
     needed("times", &Shape::Number { least: 1, most: 10 }, "how often at most"),
-    key("on", WORDS, "outcomes: \"failed\", \"timeout\", \"lost\", \"exit:75\""),
+    key("on", &Shape::List(&Shape::Text(Format::Outcome)), "outcomes: \"failed\", \"timeout\", \"lost\", \"exit:75\""),
+];
+
+const AFTER_LIST: &Shape = &Shape::List(&Shape::Either(
+    &[&Shape::Text(Format::Free), &Shape::Table { keys: AFTER_STEP, called: "a step" }],
+    "a command (a string) or a table with `run`",
+));
+
+const AFTER_STEP: &[Key] = &[
+    needed("run", FREE, "its command"),
+    key("name", FREE, "what it is called in logs"),
+    key("shell", WORD, "program and options that take the command last; \"sh -eu\" when absent"),
+    TIMEOUT,
+    MAY_FAIL,
 ];
 
 const AFTERWARDS_KEYS: &[Key] = &[
-    key("passed", STEP_LIST, "when the steps passed"),
-    key("failed", STEP_LIST, "when one failed"),
-    key("always", STEP_LIST, "in any case, also after a stop"),
+    key("passed", AFTER_LIST, "when the steps passed"),
+    key("failed", AFTER_LIST, "when one failed or went past its time"),
+    key("always", AFTER_LIST, "in any case, also after a stop"),
 ];
 
 const SPLIT: &[Key] = &[
@@ -251,17 +264,15 @@ const REUSE: &[Key] = &[needed("inputs", INNER_GLOBS, "globs of every file that 
 
 const REPORTS: &[Key] = &[
     key("junit", INNER_GLOBS, "JUnit XML"),
-    key("tap", INNER_GLOBS, "TAP"),
-    key("lcov", INNER_GLOBS, "LCOV coverage"),
-    key("cobertura", INNER_GLOBS, "Cobertura coverage"),
-    key("sarif", INNER_GLOBS, "SARIF findings"),
+    without("tap", INNER_GLOBS, "TAP"),
+    without("lcov", INNER_GLOBS, "LCOV coverage"),
+    without("cobertura", INNER_GLOBS, "Cobertura coverage"),
+    without("sarif", INNER_GLOBS, "SARIF findings"),
 ];
 
 const BESIDE: &[Key] = &[
     needed("name", NAME, "what it is called in logs"),
     needed("run", FREE, "its command"),
     key("ready", WORD, "a URL, tcp:PORT, or a command: waited for until it answers"),
-    key("within", DURATION, "how long it is waited for"),
-    ENV_KEY,
-    key("dir", INNER, "a folder below the job's own"),
+    key("within", DURATION, "how long it is waited for; 1 minute when absent"),
 ];

@@ -79,6 +79,10 @@ pub(crate) enum Format {
     Expression,
     Order,
     Cron,
+    /// An end of a job that can be tried again.
+    Outcome,
+    /// Which versions of a tool will do.
+    Version,
 }
 
 /// Where a table stands, written out only when something is wrong with it.

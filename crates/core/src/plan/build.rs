@@ -372,7 +372,7 @@ impl<'a> Build<'a, '_> {
                 waits.push(wait);
             }
         };
-        let plain = |on, takes| Wait { on, takes, at_once: false, any_end: false };
+        let plain = |on, takes| Wait { on, takes, at_once: false };
         for &(place, from) in &graph.takes[at] {
             for (job, count) in self.chosen(at, cell, &file.takes(at)[place].value, from) {
                 add(plain(together(job, count), true));
@@ -389,7 +389,7 @@ impl<'a> Build<'a, '_> {
         if let Some(at_once) = file.jobs[at].body.at_once
             && number >= at_once
         {
-            add(Wait { on: WaitOn::Job(self.first[at] + number - at_once), takes: false, at_once: true, any_end: self.keeps_going(at) });
+            add(Wait { on: WaitOn::Job(self.first[at] + number - at_once), takes: false, at_once: true });
         }
         waits
     }

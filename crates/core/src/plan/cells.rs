@@ -4,19 +4,29 @@ use super::follow::Whole;
 use crate::language::{At, Cell, Code, Diagnostic, JOB_LIMIT, Matrix, nearest};
 use std::collections::HashSet;
 
+/// The axis that a `split` makes.
+const SHARE: &str = "share";
+
 /// For each job its cells; a job without a matrix has one without values. Too many are told and cut off.
 pub(super) fn cells(jobs: &[Whole<'_>], diagnostics: &mut Vec<Diagnostic>) -> Vec<Vec<Cell>> {
     let mut left = JOB_LIMIT;
     let mut told = false;
     let mut all = Vec::with_capacity(jobs.len());
     for whole in jobs {
+        let copies = whole.body.extras.as_ref().and_then(|extras| extras.split.as_ref()).map_or(1, |split| split.into as usize);
         let Some(matrix) = &whole.body.matrix else {
-            left = left.saturating_sub(1);
-            all.push(vec![Cell::new()]);
+            left = left.saturating_sub(copies);
+            all.push(shared_out(vec![Cell::new()], copies));
             continue;
         };
         check_values(whole, matrix, diagnostics);
+        if let Some(values) = matrix.each.get(SHARE).filter(|_| copies > 1) {
+            let span = values.first().map_or(matrix.span.clone(), |value| value.span.clone());
+            let message = format!("job {} has an axis `{SHARE}` and a `split`, which makes one of that name", whole.job.id());
+            diagnostics.push(Diagnostic::error(Code::Matrix, span, message).hint("call the axis otherwise"));
+        }
         let wanted = matrix.each.values().map(Vec::len).fold(1usize, usize::saturating_mul).saturating_add(matrix.also.len());
+        let wanted = wanted.saturating_mul(copies);
         if wanted > left {
             if !std::mem::replace(&mut told, true) {
                 let message = format!("with the {wanted} cells of job {} the pipeline has more than {JOB_LIMIT} jobs", whole.job.id());
@@ -27,11 +37,24 @@ pub(super) fn cells(jobs: &[Whole<'_>], diagnostics: &mut Vec<Diagnostic>) -> Ve
             all.push(vec![Cell::new()]);
             continue;
         }
-        let cells = expand(whole, matrix, diagnostics);
-        left -= cells.len();
+        let cells = shared_out(expand(whole, matrix, diagnostics), copies);
+        left = left.saturating_sub(cells.len());
         all.push(cells);
     }
     all
+}
+
+/// Copies of a `split` are cells with one axis more: `1-of-3`.
+fn shared_out(cells: Vec<Cell>, copies: usize) -> Vec<Cell> {
+    if copies == 1 {
+        return cells;
+    }
+    let copy = |cell: &Cell, number: usize| {
+        let mut cell = cell.clone();
+        cell.insert(SHARE.to_owned(), format!("{number}-of-{copies}"));
+        cell
+    };
+    cells.iter().flat_map(|cell| (1..=copies).map(move |number| copy(cell, number))).collect()
 }
 
 fn expand(whole: &Whole<'_>, matrix: &Matrix, diagnostics: &mut Vec<Diagnostic>) -> Vec<Cell> {

@@ -137,12 +137,9 @@ pub struct Wait {
     /// True when something is taken, not only awaited.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub takes: bool,
-    /// Another cell of the same job that must end first, since only so many run at once.
+    /// Another cell of the same job, as many cells before this one as run at once: by then one of them must have ended.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub at_once: bool,
-    /// However it ends.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub any_end: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

@@ -21,7 +21,11 @@ fn body(body: &Body) -> usize {
         .flatten()
         .map(|give| give.artifact.len() + give.paths.iter().map(|path| path.span.end - path.span.start + 32).sum::<usize>())
         .sum::<usize>();
-    steps + takes + gives + env(&body.env) + env(&body.given) + 64
+    let extras = body.extras.as_deref().map_or(0, |extras| {
+        let after = extras.afterwards.values().flatten().map(|step| step.run.len() + step.name.len() + 64).sum::<usize>();
+        after + extras.beside.iter().map(|helper| helper.run.len() + helper.name.len() + 64).sum::<usize>()
+    });
+    extras + steps + takes + gives + env(&body.env) + env(&body.given) + 64
 }
 
 /// Whether the jobs with their patterns, and what all share, can be held.

@@ -122,7 +122,7 @@ fn drive(plan: Plan, picks: &[usize], passes: impl Fn(usize) -> bool) -> Run {
             let job = running[pick % running.len()];
             let outcome = if passes(job) { Outcome::Passed } else { Outcome::Failed };
             let attempt = run.jobs()[job].attempt;
-            run.apply(&Event::Ended { job, attempt, outcome, why: Some("so".into()) }, now).expect("a value");
+            run.apply(&Event::Ended { job, attempt, outcome, exit_code: None, why: Some("so".into()) }, now).expect("a value");
         }
         // What is stored is all there is to know.
         run = Run::restore(run.plan().clone(), run.jobs().to_vec(), run.state());
@@ -158,12 +158,15 @@ proptest! {
         for pick in picks.iter().cycle().take(200) {
             let at = |wanted: State| (0..cells).filter(|&job| run.jobs()[job].state == wanted).collect::<Vec<_>>();
             let (queued, running) = (at(State::Queued), at(State::Running));
-            prop_assert!(running.len() <= at_once && queued.len() + running.len() <= at_once);
+            prop_assert!(queued.len() + running.len() <= at_once);
+            // No room stays empty while a cell could use it.
+            let waiting = at(State::Waiting).len();
+            prop_assert!(waiting == 0 || queued.len() + running.len() == at_once);
             if let Some(&job) = queued.get(pick % queued.len().max(1)) {
                 run.apply(&Event::Claimed { job, attempt: 1, runner: "quay".into() }, 1).expect("a value");
             } else if let Some(&job) = running.get(pick % running.len().max(1)) {
                 let outcome = if bad[job] { Outcome::Failed } else { Outcome::Passed };
-                run.apply(&Event::Ended { job, attempt: 1, outcome, why: None }, 1).expect("a value");
+                run.apply(&Event::Ended { job, attempt: 1, outcome, exit_code: None, why: None }, 1).expect("a value");
             }
         }
         let ended = |wanted: State| (0..cells).filter(|&job| run.jobs()[job].state == wanted).count();

@@ -12,4 +12,6 @@ mod mutated;
 mod orders;
 mod patterns;
 mod planning;
+mod queueing;
+mod returns;
 mod starts;

@@ -1,0 +1,155 @@
+//! Queued jobs, and which of them a free slot takes next.
+//!
+//! Among projects: the one with the fewest jobs running, of equals the one that was served longest ago, so that none
+//! starves. Within a project: what has the longest way to the end of its run goes first, and waiting counts as way, so
+//! that nothing waits for ever. Of those that want the same turn only the first that asked may go.
+
+use super::{Needs, Offer};
+use crate::engine::Millis;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+/// A run and a job's place in its plan.
+pub type Key = (i64, usize);
+
+/// A queued job as far as dispatch cares.
+#[derive(Debug, Clone)]
+pub struct Queued {
+    pub project: i64,
+    pub needs: Arc<Needs>,
+    /// A name that only one running job may hold.
+    pub turn: Option<Arc<str>>,
+    pub since: Millis,
+    /// The longest way from its start to the end of its run.
+    pub ahead: Millis,
+    /// How long it takes by itself.
+    pub usual: Millis,
+}
+
+impl Queued {
+    /// Smaller goes first. The way ahead and the time waited, added: the moment asked about cancels out.
+    fn rank(&self, key: Key) -> Rank {
+        (self.since.saturating_sub(self.ahead), key)
+    }
+}
+
+type Rank = (Millis, Key);
+/// Jobs that any runner fits alike.
+type Class = (Arc<Needs>, Option<Arc<str>>);
+
+#[derive(Debug, Default)]
+pub struct Queue {
+    jobs: HashMap<Key, Queued>,
+    projects: BTreeMap<i64, Lane>,
+    /// Who asked for each turn, in order.
+    turns: HashMap<Arc<str>, BTreeSet<Rank>>,
+    clock: u64,
+}
+
+#[derive(Debug, Default)]
+struct Lane {
+    classes: HashMap<Class, BTreeSet<Rank>>,
+    served: u64,
+}
+
+impl Queue {
+    /// Queues a job; one that was queued already is queued as it is now.
+    pub fn insert(&mut self, key: Key, job: Queued) {
+        self.remove(key);
+        let lane = self.projects.entry(job.project).or_default();
+        lane.classes.entry((job.needs.clone(), job.turn.clone())).or_default().insert(job.rank(key));
+        if let Some(turn) = &job.turn {
+            self.turns.entry(turn.clone()).or_default().insert((job.since, key));
+        }
+        self.jobs.insert(key, job);
+    }
+
+    pub fn remove(&mut self, key: Key) {
+        let Some(job) = self.jobs.remove(&key) else { return };
+        if let Some(lane) = self.projects.get_mut(&job.project) {
+            let class = (job.needs.clone(), job.turn.clone());
+            if let Some(jobs) = lane.classes.get_mut(&class) {
+                jobs.remove(&job.rank(key));
+                if jobs.is_empty() {
+                    lane.classes.remove(&class);
+                }
+            }
+        }
+        if let Some(turn) = &job.turn
+            && let Some(asking) = self.turns.get_mut(turn)
+        {
+            asking.remove(&(job.since, key));
+            if asking.is_empty() {
+                self.turns.remove(turn);
+            }
+        }
+    }
+
+    pub fn get(&self, key: Key) -> Option<&Queued> {
+        self.jobs.get(&key)
+    }
+
+    pub fn len(&self) -> usize {
+        self.jobs.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.jobs.is_empty()
+    }
+
+    pub fn keys(&self) -> impl Iterator<Item = Key> {
+        self.jobs.keys().copied()
+    }
+
+    /// The job that a free slot of this runner takes. `running` counts a project's running jobs; `held` says whether a
+    /// turn is. The job stays queued until it is removed.
+    pub fn next(&mut self, offer: &Offer, running: impl Fn(i64) -> usize, held: impl Fn(&str) -> bool) -> Option<Key> {
+        let mut projects: Vec<(usize, u64, i64)> =
+            self.projects.iter().filter(|(_, lane)| !lane.classes.is_empty()).map(|(&id, lane)| (running(id), lane.served, id)).collect();
+        projects.sort_unstable();
+        let key = projects.iter().find_map(|&(_, _, project)| {
+            let classes = self.projects[&project].classes.iter();
+            let free = classes.filter(|((needs, turn), _)| offer.fits(needs) && turn.as_ref().is_none_or(|turn| !held(turn)));
+            free.filter_map(|((_, turn), jobs)| self.first_of(turn.as_ref(), jobs)).min()
+        });
+        let (_, key) = key?;
+        let project = self.jobs.get(&key)?.project;
+        self.clock += 1;
+        self.projects.entry(project).or_default().served = self.clock;
+        Some(key)
+    }
+
+    /// The first of a class that may go: where a turn is wanted, only whoever asked for it first.
+    fn first_of(&self, turn: Option<&Arc<str>>, jobs: &BTreeSet<Rank>) -> Option<Rank> {
+        let Some(turn) = turn else { return jobs.first().copied() };
+        let &(_, key) = self.turns.get(turn)?.first()?;
+        jobs.iter().find(|(_, job)| *job == key).copied()
+    }
+
+    /// How many jobs asked for the same turn before this one.
+    pub fn before_in_turn(&self, key: Key) -> usize {
+        let asking = self.jobs.get(&key).and_then(|job| Some((self.turns.get(job.turn.as_ref()?)?, job.since)));
+        asking.map_or(0, |(asking, since)| asking.range(..(since, key)).count())
+    }
+
+    /// Jobs that runners which fit this one will take before it, if nothing changes: those of its project that rank
+    /// higher, and as many of every other project, since they are served in turns. Each with how long it takes.
+    pub fn before(&self, key: Key, offers: &[Offer]) -> Vec<Millis> {
+        let Some(job) = self.jobs.get(&key) else { return Vec::new() };
+        let fitting: Vec<&Offer> = offers.iter().filter(|offer| offer.fits(&job.needs)).collect();
+        let shares = |needs: &Needs| fitting.iter().any(|offer| offer.fits(needs));
+        let ranked = |lane: &Lane| -> Vec<Rank> {
+            let mut ranks: Vec<Rank> =
+                lane.classes.iter().filter(|((needs, _), _)| shares(needs)).flat_map(|(_, jobs)| jobs.iter().copied()).collect();
+            ranks.sort_unstable();
+            ranks
+        };
+        let rank = job.rank(key);
+        let own: Vec<Rank> =
+            self.projects.get(&job.project).map(ranked).unwrap_or_default().into_iter().take_while(|other| *other < rank).collect();
+        let others = self.projects.iter().filter(|(id, _)| **id != job.project);
+        let others = others.flat_map(|(_, lane)| ranked(lane).into_iter().take(own.len() + 1).collect::<Vec<_>>());
+        let others: Vec<Rank> = others.collect();
+        own.iter().chain(&others).filter_map(|(_, other)| self.jobs.get(other)).map(|job| job.usual).collect()
+    }
+}

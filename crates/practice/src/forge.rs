@@ -54,6 +54,9 @@ struct Proposal {
     number: usize,
     title: String,
     source: String,
+    /// It stands for one that comes from another repository.
+    #[serde(default)]
+    outside: bool,
     target: String,
     #[serde(default)]
     landed: bool,
@@ -189,6 +192,7 @@ fn offered(repository: &str, proposal: &Proposal, commit: &str, by: &str) -> ser
         "number": proposal.number,
         "title": proposal.title,
         "source": proposal.source,
+        "outside": proposal.outside,
         "target": proposal.target,
         "commit": commit,
         "by": by,

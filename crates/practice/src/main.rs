@@ -43,6 +43,9 @@ enum What {
         target: String,
         #[arg(long)]
         title: String,
+        /// As if it came from another repository
+        #[arg(long)]
+        outside: bool,
     },
 }
 
@@ -51,7 +54,10 @@ async fn main() -> ExitCode {
     tracing_subscriber::fmt().with_writer(std::io::stderr).init();
     let done = match Options::parse().what {
         What::Forge { listen, data } => serve(listen, data).await,
-        What::Propose { repository, forge, source, target, title } => propose(&repository, &forge, &source, &target, &title).await,
+        What::Propose { repository, forge, source, target, title, outside } => {
+            let ask = serde_json::json!({ "source": source, "target": target, "title": title, "outside": outside });
+            propose(&repository, &forge, &ask).await
+        }
         What::Repository { name, forge, hook, secret } => repository(&name, &forge, hook.zip(secret)).await,
     };
     match done {
@@ -85,9 +91,8 @@ async fn repository(name: &str, forge: &str, hook: Option<(String, String)>) -> 
     Ok(())
 }
 
-async fn propose(repository: &str, forge: &str, source: &str, target: &str, title: &str) -> Result<(), Box<dyn std::error::Error>> {
-    let ask = serde_json::json!({ "source": source, "target": target, "title": title });
-    let made = reqwest::Client::new().post(format!("{forge}/api/repositories/{repository}/proposals")).json(&ask).send().await?;
+async fn propose(repository: &str, forge: &str, ask: &serde_json::Value) -> Result<(), Box<dyn std::error::Error>> {
+    let made = reqwest::Client::new().post(format!("{forge}/api/repositories/{repository}/proposals")).json(ask).send().await?;
     println!("{}", made.error_for_status()?.text().await?);
     Ok(())
 }

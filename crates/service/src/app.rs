@@ -2,6 +2,7 @@
 
 use crate::keeper::Keeper;
 use crate::profile::Profile;
+use crate::secrets::Seal;
 use crate::settings::Settings;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_git::Mirrors;
@@ -21,6 +22,7 @@ pub(crate) struct Inner {
     pub(crate) records: Records,
     pub(crate) blobs: Blobs,
     pub(crate) logs: Logs,
+    pub(crate) seal: Seal,
     pub(crate) mirrors: Mirrors,
     pub(crate) profiles: BTreeMap<String, Profile>,
     pub(crate) keeper: Keeper,

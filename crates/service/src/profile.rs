@@ -66,6 +66,9 @@ struct Proposal {
     when: When,
     target: String,
     source: Option<String>,
+    /// Whether it comes from another repository than its target's: true or false. A proposal of which that is not known
+    /// counts as one from outside.
+    outside: Option<String>,
     /// The newest commit of what is offered.
     commit: String,
     by: Option<String>,
@@ -167,6 +170,7 @@ impl Profile {
         }
         let proposal = proposal.as_ref().filter(|proposal| is(&proposal.when))?;
         let (target, head) = (short(&proposal.target, "refs/heads/")?, text(&proposal.commit)?);
+        let outside = proposal.outside.as_ref().and_then(|pointer| body.pointer(pointer)).and_then(Value::as_bool).unwrap_or(true);
         let source = optional(&proposal.source);
         Some(Occasion {
             event: Event::Proposal,
@@ -174,6 +178,7 @@ impl Profile {
             source,
             commit: head.clone(),
             head: Some(head),
+            outside,
             by: optional(&proposal.by),
             ..Occasion::default()
         })

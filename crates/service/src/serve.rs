@@ -3,6 +3,7 @@
 
 use crate::app::{App, Inner};
 use crate::profile::{self, ProfileError};
+use crate::secrets::{KeyError, Seal};
 use crate::settings::Settings;
 use crate::{clock, http, keeper, occasions, outbox};
 use ordotaxis_git::Mirrors;
@@ -23,6 +24,8 @@ pub enum ServeError {
     },
     #[error(transparent)]
     Store(#[from] StoreError),
+    #[error(transparent)]
+    Key(#[from] KeyError),
     #[error(transparent)]
     Profile(#[from] ProfileError),
     #[error("the listener has no address")]
@@ -61,7 +64,9 @@ where
     let public_url = settings.public_url.clone().unwrap_or_else(|| format!("http://{address}"));
     let keeper_stop = CancellationToken::new();
     let (keeper, keeper_task) = keeper::start(records.clone(), settings.lease, public_url.clone(), keeper_stop.clone()).await?;
+    let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
     let app = App::new(Inner {
+        seal: Seal::open(&key_file)?,
         profiles: profile::load(&settings.data.join("profiles"))?,
         blobs: Blobs::open(settings.data.join("blobs")).map_err(folder_error)?,
         logs: Logs::open(settings.data.join("logs")).map_err(folder_error)?,

@@ -20,6 +20,10 @@ pub struct Settings {
     pub fetch_tries: u32,
     /// The first pause before a failed fetch or message is tried again; it doubles each time.
     pub retry_pause: Duration,
+    /// The most bytes that one attempt's log may have.
+    pub log_limit: u64,
+    /// The key that secrets are sealed with; made on first use. None: `secrets.key` in the data folder.
+    pub key_file: Option<PathBuf>,
     /// For a rehearsal: the occasion that a start by hand plays through.
     pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
 }
@@ -34,6 +38,8 @@ struct File {
     drain: Option<String>,
     fetch_tries: Option<u32>,
     retry_pause: Option<String>,
+    log_limit_mib: Option<u64>,
+    key_file: Option<PathBuf>,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -64,6 +70,8 @@ impl Settings {
             drain: Duration::from_secs(10),
             fetch_tries: 5,
             retry_pause: Duration::from_secs(1),
+            log_limit: ordotaxis_wire::runner::log_limit(),
+            key_file: None,
             rehearsal: None,
         }
     }
@@ -74,6 +82,8 @@ impl Settings {
         let file: File = toml::from_str(&text).map_err(|source| SettingsError::Form { path, source: Box::new(source) })?;
         self.public_url = file.public_url.or(self.public_url);
         self.fetch_tries = file.fetch_tries.unwrap_or(self.fetch_tries);
+        self.log_limit = file.log_limit_mib.map_or(self.log_limit, |mib| mib.saturating_mul(1024 * 1024));
+        self.key_file = file.key_file.or(self.key_file);
         for (key, value, place) in [
             ("lease", file.lease, &mut self.lease),
             ("beat", file.beat, &mut self.beat),

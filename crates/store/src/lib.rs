@@ -13,6 +13,7 @@ pub use blobs::{BlobError, Blobs, Upload};
 pub use key::{Secret, digest_of};
 pub use logs::Logs;
 pub use records::{
-    AttemptRow, BoardRow, BrokenRow, DueMessage, DueOccasion, DueSchedule, Forge, JobRow, Journal, Kind, Message, NewRunRow, NewRunner,
-    PassedRun, Project, Records, RunChange, RunKey, RunRow, RunnerRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun,
+    AttemptRow, BoardRow, BrokenRow, Busy, DueMessage, DueOccasion, DueSchedule, Forge, JobRow, Journal, Kind, Message, NewRunRow, NewRunner,
+    PassedRun, Project, Records, RunChange, RunKey, RunRow, RunnerRow, SecretRow, StepRows, StoreError, StoredArtifact,
+    StoredPipeline, StoredRun, ToolRow, Took,
 };

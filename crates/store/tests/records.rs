@@ -4,7 +4,7 @@ use ordotaxis_core::engine::{Event, Outcome, Run, State};
 use ordotaxis_core::plan::{Event as Happened, Lent, Occasion, Plan, Source, plan};
 use ordotaxis_store::{
     AttemptRow, Forge, JobRow, Kind, NewRunRow, NewRunner, Project, Records, RunChange, RunKey, RunnerRow, StepRows, StoreError,
-    StoredArtifact,
+    StoredArtifact, ToolRow,
 };
 use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
@@ -58,6 +58,7 @@ fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, plan: Option<
         started_by: Some("Ines"),
         plan,
         diagnostics: None,
+        shared: None,
     }
 }
 
@@ -180,7 +181,7 @@ async fn a_step_is_read_back_as_it_was() {
     let mut run = Run::new(Arc::new(plan.clone()), 10);
     run.apply(&Event::Begun, 11).expect("begun");
     run.apply(&Event::Claimed { job: 0, attempt: 1, runner: "quay".into() }, 12).expect("claimed");
-    run.apply(&Event::Ended { job: 0, attempt: 1, outcome: Outcome::Failed, why: Some("it \"broke\"\n".into()) }, 13).expect("ended");
+    run.apply(&Event::Ended { job: 0, attempt: 1, outcome: Outcome::Failed, exit_code: Some(1), why: Some("it \"broke\"\n".into()) }, 13).expect("ended");
     let attempt = AttemptRow {
         run_id: key.id,
         job: 0,
@@ -202,6 +203,7 @@ async fn a_step_is_read_back_as_it_was() {
         artifacts: vec![artifact],
         runs: vec![RunChange { id: key.id, state: run.state(), why: Some("so".into()), started: Some(12), ended: Some(13) }],
         journal: vec![(key.id, "{\"n\":1}".into()), (key.id, "{\"n\":2}".into())],
+        took: Vec::new(),
         passed: Vec::new(),
         outbox: vec![(project.id, "c1".into(), "note", "{}".into())],
     };
@@ -277,8 +279,43 @@ async fn runners_are_known_by_their_credential() {
         labels: vec!["linux".into()],
         isolation: "host".into(),
         seen_at: Some(9),
+        tools: vec![ToolRow { name: "make".into(), version: "4.3".into() }],
+        cores: 2,
+        memory: 1 << 34,
+        draining_by: None,
     };
     records.runner_signed_on(&row, 9).await.expect("an answer");
+    assert!(records.set_draining("quay", Some("Odd")).await.expect("an answer"));
+    assert!(!records.set_draining("spar", Some("Odd")).await.expect("an answer"));
     let known = records.runners().await.expect("a list").remove(0);
     assert_eq!((known.slots, known.labels, known.seen_at), (4, vec!["linux".to_owned()], Some(9)));
+    assert_eq!((known.tools, known.memory, known.draining_by.as_deref()), (row.tools, 1 << 34, Some("Odd")));
+}
+
+#[tokio::test]
+async fn a_run_once_more_is_a_new_run_of_the_same_commit() {
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    let plan = a_plan();
+    let first = begin(&records, &new_run(&project, "c1", "push", Some(&plan)), 10).await.expect("a run");
+    assert!(begin(&records, &new_run(&project, "c1", "push", Some(&plan)), 10).await.is_none(), "the same commit has one run");
+    let again = records.begin_again(first.id, "Maren", true, 20, |_| Vec::new()).await.expect("an answer").expect("a run");
+    let row = records.run("tidegauge", again.number).await.expect("an answer").expect("a run");
+    assert_eq!((row.again_of, row.commit_id.as_str(), row.started_by.as_deref()), (Some(first.number), "c1", Some("Maren")));
+    let jobs = records.jobs(again.id).await.expect("a list");
+    assert_eq!((jobs.len(), jobs[0].fresh), (plan.jobs.len(), true));
+    let broken = begin(&records, &new_run(&project, "c2", "push", None), 10).await.expect("a run");
+    assert!(records.begin_again(broken.id, "Maren", false, 20, |_| Vec::new()).await.expect("an answer").is_none());
+}
+
+#[tokio::test]
+async fn secrets_are_kept_by_name() {
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    records.set_secret(project.id, "KEY", b"one", "Ines", 5).await.expect("an answer");
+    records.set_secret(project.id, "KEY", b"two", "Odd", 6).await.expect("an answer");
+    let known = records.secrets(project.id).await.expect("a list");
+    assert_eq!((known.len(), &known[0].sealed[..], known[0].set_by.as_str()), (1, &b"two"[..], "Odd"));
+    assert!(records.remove_secret(project.id, "KEY").await.expect("an answer"));
+    assert!(!records.remove_secret(project.id, "KEY").await.expect("an answer"));
 }

@@ -104,6 +104,44 @@ pub struct Stop {
     pub job: Option<String>,
 }
 
+/// The same commit once more. With neither, a new run of everything.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Again {
+    /// In the same run: what did not end well, and what follows it.
+    #[serde(default)]
+    pub failed: bool,
+    /// In the same run: these jobs and what follows them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub jobs: Vec<String>,
+    /// Nothing kept from before: neither caches nor earlier results.
+    #[serde(default)]
+    pub fresh: bool,
+}
+
+/// Starts a job that starts by hand only.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StartJob {
+    pub job: String,
+    /// Values for inputs, for this job alone.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub inputs: BTreeMap<String, String>,
+}
+
+/// Asks a runner to take nothing more, or lets it go on.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Drain {
+    pub draining: bool,
+}
+
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewSecret {
+    pub value: String,
+}
+
 /// Signs a browser in: with a token, or with a one-use code from a sign-in link.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]

@@ -7,8 +7,9 @@
 use crate::view::{PhaseKind, PhaseView};
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Outcome;
-use ordotaxis_core::language::{Checkout, Give, JobId, Step};
+use ordotaxis_core::language::{Checkout, Give, Helper, JobId, Step};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
@@ -80,6 +81,22 @@ pub struct SignOn {
     pub slots: u32,
     pub labels: Vec<String>,
     pub isolation: String,
+    #[serde(default)]
+    pub tools: Vec<Tool>,
+    #[serde(default)]
+    pub cores: u32,
+    #[serde(default)]
+    pub memory_bytes: u64,
+    /// It does one job and leaves.
+    #[serde(default)]
+    pub once: bool,
+}
+
+/// A tool that a runner's probe found, with its version as the tool prints it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Tool {
+    pub name: String,
+    pub version: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -130,6 +147,67 @@ pub struct Lease {
     /// Variables, paths and folders are written as in a file: the runner fills what only it knows.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub late: bool,
+    /// Tool → version wanted: the runner puts these first on `PATH`.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub tools: IndexMap<String, String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
+    /// False: kept from the network.
+    #[serde(default = "yes")]
+    pub network: bool,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<Helper>,
+    /// `passed`, `failed`, `always` → steps run after the others.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub afterwards: IndexMap<String, Vec<Step>>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub secrets: Vec<LentSecret>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<Share>,
+    /// Globs of JUnit files that say how long tests took.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub junit: Vec<String>,
+    /// The most bytes its log may have.
+    #[serde(default = "log_limit")]
+    pub log_limit: u64,
+    /// It holds a turn: without a lease it must end at once, since another may be given it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub holds_turn: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// What a log may have unless the service says otherwise.
+pub fn log_limit() -> u64 {
+    256 * 1024 * 1024
+}
+
+/// A secret that a job names.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct LentSecret {
+    pub name: String,
+    pub value: Option<String>,
+    /// Why there is no value: a sentence.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+impl fmt::Debug for LentSecret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "LentSecret({})", self.name)
+    }
+}
+
+/// Which copy of a `split` this is, counted from 1, and how long test files took in the past, in milliseconds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Share {
+    pub index: u32,
+    pub count: u32,
+    /// True: by past durations; false: by number.
+    pub by_time: bool,
+    pub usual: BTreeMap<String, i64>,
 }
 
 /// The two commits that a proposal's commit merges.
@@ -187,6 +265,9 @@ pub struct Finish {
     pub artifacts: Vec<GivenArtifact>,
     /// Whether the slot wants its next lease in the answer.
     pub claim: bool,
+    /// Test file → milliseconds, as the job's reports say.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tests: BTreeMap<String, i64>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -204,6 +285,8 @@ impl PhaseKind {
             PhaseKind::Take => "take",
             PhaseKind::Step => "step",
             PhaseKind::Give => "give",
+            PhaseKind::Beside => "beside",
+            PhaseKind::After => "after",
         }
     }
 }

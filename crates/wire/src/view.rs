@@ -1,11 +1,13 @@
 //! What the service tells people.
 
 use crate::plan::DiagnosticView;
+use crate::runner::Tool;
 use jiff::Timestamp;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::JobId;
 use ordotaxis_core::plan::Event;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -58,11 +60,28 @@ pub struct RunView {
     pub counts: Vec<StateCount>,
     /// The median time of the last passed runs of this pipeline on this branch, when there are some.
     pub usual_ms: Option<i64>,
+    /// The number of the run that this one does once more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub again_of: Option<i64>,
     /// Only where one run is asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jobs: Option<Vec<JobView>>,
+    /// With jobs: what made the run as long as it was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time: Option<TimeView>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub diagnostics: Vec<DiagnosticView>,
+}
+
+/// What made a run as long as it was.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TimeView {
+    /// The chain of jobs that was waited for longest, first to last.
+    pub critical: Vec<JobId>,
+    /// What it would have taken had every job begun the moment it might.
+    pub unlimited_ms: i64,
+    /// What all its attempts took of runners, added.
+    pub runner_ms: i64,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -78,6 +97,18 @@ pub struct JobView {
     pub state: State,
     pub why: Option<String>,
     pub may_fail: bool,
+    /// Starts only when someone starts it.
+    #[serde(default)]
+    pub by_hand: bool,
+    /// Who started it by hand, or asked for it again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started_by: Option<String>,
+    /// What was given when it was started by hand.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub inputs: BTreeMap<String, String>,
+    /// How long it usually takes, when it has passed before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usual_ms: Option<i64>,
     /// When it came into its present state.
     #[schema(value_type = String, format = DateTime)]
     pub since: Timestamp,
@@ -105,6 +136,10 @@ pub enum PhaseKind {
     Take,
     Step,
     Give,
+    /// A helper process, until it is ready.
+    Beside,
+    /// A step of `afterwards`.
+    After,
 }
 
 /// A part of an attempt. While it runs `duration_ms` is null.
@@ -163,6 +198,48 @@ pub struct RunnerView {
     pub seen_at: Option<Timestamp>,
     /// What it does now: `RUN JOB`.
     pub doing: Vec<String>,
+    /// The same in parts.
+    pub now: Vec<DoingView>,
+    pub tools: Vec<Tool>,
+    /// 0: not known.
+    pub cores: u32,
+    pub memory_bytes: u64,
+    /// Who asked it to take nothing more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub draining_by: Option<String>,
+    /// How full its slots were, in thousandths, in each of the last six hours' quarters, oldest first.
+    pub full: Vec<u16>,
+}
+
+/// One job on a runner.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DoingView {
+    pub run: String,
+    pub job: JobId,
+    pub attempt: u32,
+    /// The phase it is in.
+    pub phase: Option<String>,
+    #[schema(value_type = String, format = DateTime)]
+    pub since: Timestamp,
+}
+
+/// A job that no runner has taken yet.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct QueuedView {
+    pub run: String,
+    pub job: JobId,
+    #[schema(value_type = String, format = DateTime)]
+    pub since: Timestamp,
+    pub why: String,
+}
+
+/// A secret: never its value.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SecretView {
+    pub name: String,
+    pub set_by: String,
+    #[schema(value_type = String, format = DateTime)]
+    pub set_at: Timestamp,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -132,24 +132,56 @@ impl Queue {
         asking.map_or(0, |(asking, since)| asking.range(..(since, key)).count())
     }
 
-    /// Jobs that runners which fit this one will take before it, if nothing changes: those of its project that rank
-    /// higher, and as many of every other project, since they are served in turns. Each with how long it takes.
-    pub fn before(&self, key: Key, offers: &[Offer]) -> Vec<Millis> {
-        let Some(job) = self.jobs.get(&key) else { return Vec::new() };
+    /// For each of these jobs how many others its runners will take first if nothing changes, and how long those take
+    /// together: those of its project that rank higher, and as many of every other project, since they take turns.
+    pub fn places(&self, keys: &[Key], offers: &[Offer]) -> HashMap<Key, (usize, Millis)> {
+        let mut lines: HashMap<(i64, &Needs), Lines> = HashMap::new();
+        let mut places = HashMap::with_capacity(keys.len());
+        for &key in keys {
+            let Some(job) = self.jobs.get(&key) else { continue };
+            let lines = lines.entry((job.project, &*job.needs)).or_insert_with(|| self.lines(job, offers));
+            let own = lines.own.ranks.partition_point(|other| *other < job.rank(key));
+            let others = lines.others.iter().map(|line| line.first(own + 1));
+            let (count, ms) = others.fold(lines.own.first(own), |sum, one| (sum.0 + one.0, sum.1.saturating_add(one.1)));
+            places.insert(key, (count, ms));
+        }
+        places
+    }
+
+    fn lines(&self, job: &Queued, offers: &[Offer]) -> Lines {
         let fitting: Vec<&Offer> = offers.iter().filter(|offer| offer.fits(&job.needs)).collect();
         let shares = |needs: &Needs| fitting.iter().any(|offer| offer.fits(needs));
-        let ranked = |lane: &Lane| -> Vec<Rank> {
-            let mut ranks: Vec<Rank> =
-                lane.classes.iter().filter(|((needs, _), _)| shares(needs)).flat_map(|(_, jobs)| jobs.iter().copied()).collect();
+        let line = |lane: &Lane| {
+            let classes = lane.classes.iter().filter(|((needs, _), _)| shares(needs));
+            let mut ranks: Vec<Rank> = classes.flat_map(|(_, jobs)| jobs.iter().copied()).collect();
             ranks.sort_unstable();
-            ranks
+            let usual = ranks.iter().map(|(_, key)| self.jobs.get(key).map_or(0, |job| job.usual));
+            let sums = usual.scan(0, |sum: &mut Millis, ms| {
+                *sum = sum.saturating_add(ms);
+                Some(*sum)
+            });
+            Line { sums: sums.collect(), ranks }
         };
-        let rank = job.rank(key);
-        let own: Vec<Rank> =
-            self.projects.get(&job.project).map(ranked).unwrap_or_default().into_iter().take_while(|other| *other < rank).collect();
-        let others = self.projects.iter().filter(|(id, _)| **id != job.project);
-        let others = others.flat_map(|(_, lane)| ranked(lane).into_iter().take(own.len() + 1).collect::<Vec<_>>());
-        let others: Vec<Rank> = others.collect();
-        own.iter().chain(&others).filter_map(|(_, other)| self.jobs.get(other)).map(|job| job.usual).collect()
+        let own = self.projects.get(&job.project).map(line).unwrap_or_default();
+        Lines { own, others: self.projects.iter().filter(|(id, _)| **id != job.project).map(|(_, lane)| line(lane)).collect() }
+    }
+}
+
+/// A project's queued jobs in the order they go, with how long the first so many take together.
+#[derive(Default)]
+struct Line {
+    ranks: Vec<Rank>,
+    sums: Vec<Millis>,
+}
+
+struct Lines {
+    own: Line,
+    others: Vec<Line>,
+}
+
+impl Line {
+    fn first(&self, count: usize) -> (usize, Millis) {
+        let count = count.min(self.ranks.len());
+        (count, count.checked_sub(1).and_then(|last| self.sums.get(last)).copied().unwrap_or(0))
     }
 }

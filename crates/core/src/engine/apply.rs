@@ -18,6 +18,8 @@ pub enum Event {
     Ended { job: usize, attempt: u32, outcome: Outcome, exit_code: Option<i32>, why: Option<String> },
     /// An attempt's runner fell silent or came back without it.
     Lost { job: usize, attempt: u32, why: String },
+    /// The pause before another try is over.
+    PauseOver { job: usize },
     /// Someone asks to stop one job, or with none the whole run.
     StopAsked { job: Option<usize>, by: Stopper },
     /// Someone starts a job that starts by hand only, with inputs of its own.
@@ -84,6 +86,7 @@ impl Run {
                 step.ended(*job, *attempt, Ended { outcome: *outcome, exit_code: *exit_code }, why.as_deref())?;
             }
             Event::Lost { job, attempt, why } => step.lost(*job, *attempt, why)?,
+            Event::PauseOver { job } => step.pause_over(*job)?,
             Event::StopAsked { job: Some(job), by } => step.stop_job(*job, by)?,
             Event::StopAsked { job: None, by } => step.stop_run(by),
             Event::StartAsked { job, by, inputs } => step.start_by_hand(*job, by, inputs)?,
@@ -113,16 +116,22 @@ impl Step<'_> {
         if repeated && attempt > 0 {
             return Ok(());
         }
-        let early = known.not_before.is_some_and(|moment| self.now < moment);
-        if known.state != State::Queued || attempt != known.attempt + 1 || early {
+        if known.state != State::Queued || attempt != known.attempt + 1 || known.not_before.is_some() {
             return Err(Refused::NotQueued);
         }
         let entry = &mut self.run.jobs[job];
         entry.attempt = attempt;
         entry.runner = Some(runner.to_owned());
         entry.started = Some(self.now);
-        entry.not_before = None;
         self.enter(job, State::Running, None);
+        Ok(())
+    }
+
+    fn pause_over(&mut self, job: usize) -> Result<(), Refused> {
+        let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
+        if entry.not_before.take().is_some() {
+            self.effects.changed.push(job);
+        }
         Ok(())
     }
 

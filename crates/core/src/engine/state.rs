@@ -18,7 +18,7 @@ pub struct JobState {
     pub attempt: u32,
     /// How many of its attempts were made because `retry` says so, since it was last asked for.
     pub retries: u32,
-    /// Queued, but not to be taken before this: the pause before another try.
+    /// Queued, but not to be taken yet: the pause before another try, which is over about then.
     pub not_before: Option<Millis>,
     /// The runner of the newest attempt.
     pub runner: Option<String>,
@@ -142,6 +142,11 @@ impl Run {
     pub fn new(plan: Arc<Plan>, now: Millis) -> Run {
         let jobs = vec![JobState::new(now); plan.jobs.len()];
         Run::counted(plan, jobs, State::Waiting)
+    }
+
+    /// Marks all jobs as asked for with nothing kept from before.
+    pub fn make_fresh(&mut self) {
+        self.jobs.iter_mut().for_each(|job| job.fresh = true);
     }
 
     /// A run as it was stored.

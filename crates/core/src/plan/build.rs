@@ -57,6 +57,8 @@ pub(super) fn build(
         title: file.pipeline.title.clone(),
         occasion: occasion.clone(),
         stops_at_failure: file.pipeline.stops_at_failure,
+        keeps_older: false,
+        inputs: IndexMap::new(),
         borrowed: borrowed.collect(),
         stages: stages.iter().map(|&stage| build.stage(stage)).collect(),
         jobs,

@@ -85,6 +85,9 @@ fn planned(source: Source<'_>, occasion: &Occasion, pipeline: Pipeline, diagnost
             let occasion = &with_inputs(&pipeline.starts, occasion, diagnostics);
             let mut plan = build::build(file, graph, conditions, source.lent, source.name, occasion, diagnostics);
             only::keep_only(&mut plan, diagnostics);
+            plan.keeps_older = !pipeline.starts.overtake;
+            let inputs = pipeline.starts.inputs.iter();
+            plan.inputs = inputs.map(|(name, input)| (name.clone(), input.choices.clone().unwrap_or_default())).collect();
             plan
         })
     });

@@ -48,6 +48,9 @@ pub struct Occasion {
     /// The branch that a proposal comes from.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<String>,
+    /// A proposal from outside the project's own repository, or one of which that is not known: it gets no secrets.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub outside: bool,
     /// The commit's full id; empty where a plan is made without one.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub commit: String,

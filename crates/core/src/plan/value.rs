@@ -19,6 +19,12 @@ pub struct Plan {
     /// After a failure nothing more is started.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub stops_at_failure: bool,
+    /// Older runs of the same branch go on beside this one.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub keeps_older: bool,
+    /// Inputs that may be given when a job of it is started by hand: name → values it may have; any when empty.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub inputs: IndexMap<String, Vec<String>>,
     /// What patterns were borrowed from.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub borrowed: Vec<PlannedBorrow>,
@@ -36,6 +42,7 @@ impl Plan {
             occasion: self.occasion.clone(),
             borrowed: self.borrowed.clone(),
             stages: self.stages.clone(),
+            inputs: self.inputs.clone(),
             jobs: Vec::new(),
             ..*self
         }

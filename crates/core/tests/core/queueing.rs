@@ -132,7 +132,7 @@ fn the_longest_way_goes_first_and_waiting_counts() {
     queue.remove((1, 1));
     assert_eq!(queue.next(&runner(), |_| 0, |_| false), Some((1, 0)), "it has waited 600 ms more, the other's way is 490 longer");
     let offers = [Offer { free: 0, ..runner() }];
-    assert_eq!(queue.before((2, 0), &offers).len(), 1);
+    assert_eq!(queue.places(&[(2, 0), (1, 0)], &offers)[&(2, 0)].0, 1);
 }
 
 #[test]

@@ -127,11 +127,11 @@ fn only_named_outcomes_are_tried_again_and_only_so_often() {
         assert_eq!(job.not_before, Some(job.since + 1_000));
         let early = Event::Claimed { job: 0, attempt: 2, runner: "quay".into() };
         assert_eq!(drive.apply(early), Err(Refused::NotQueued), "not before the pause is over");
-        drive.now += 1_000;
+        drive.apply(Event::PauseOver { job: 0 }).expect("it pauses");
         drive.claim("a.x");
         drive.end("a.x", outcome, code);
         assert_eq!(drive.run.jobs()[0].not_before, Some(drive.now + 2_000), "the pause grows");
-        drive.now += 2_000;
+        drive.apply(Event::PauseOver { job: 0 }).expect("it pauses");
         drive.claim("a.x");
         drive.end("a.x", outcome, code);
         assert_eq!(drive.state("a.x"), State::Failed, "twice more and no further");

@@ -16,6 +16,7 @@ mod projects;
 mod protocol;
 mod runners;
 mod runs;
+mod secrets;
 mod session;
 mod views;
 
@@ -53,6 +54,10 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(runs::plan))
         .routes(routes!(runs::why))
         .routes(routes!(runs::stop))
+        .routes(routes!(runs::again))
+        .routes(routes!(runs::start_job))
+        .routes(routes!(secrets::list))
+        .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(pipelines::schema))
         .routes(routes!(pipelines::check))
         .routes(routes!(pipelines::list))
@@ -62,6 +67,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(artifacts::list))
         .routes(routes!(artifacts::fetch))
         .routes(routes!(runners::list))
+        .routes(routes!(runners::drain))
+        .routes(routes!(runners::queue))
         .routes(routes!(runners::invite))
         .routes(routes!(live::live))
 }

@@ -5,6 +5,7 @@ use super::error::{ApiError, Body};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::{Command, Stale};
+use crate::secrets::lend;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Path, Query, State};
 use axum::http::StatusCode;
@@ -92,7 +93,8 @@ async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Bo
     app.keeper.tell(Command::Claim { runner, session: ask.session, slot, reply }).await?;
     tokio::select! {
         answer = answer => {
-            let lease = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
+            let mut lease = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
+            lend(&app, &mut lease).await?;
             Ok(Json(Claimed { lease: Some(lease) }))
         }
         () = tokio::time::sleep(CLAIM_WAIT) => {
@@ -167,7 +169,10 @@ async fn finish(
         }
     }
     let finish = Box::new(finish);
-    let lease = app.keeper.ask(|reply| Command::Finish { runner, attempt, finish, reply }).await?.map_err(stale)?;
+    let mut lease = app.keeper.ask(|reply| Command::Finish { runner, attempt, finish, reply }).await?.map_err(stale)?;
+    if let Some(lease) = &mut lease {
+        lend(&app, lease).await?;
+    }
     app.logs.wake();
     Ok(Json(Claimed { lease }))
 }

@@ -1,38 +1,101 @@
 //! Runners as people see them, and the invitations that let one enrol.
 
 use super::auth::Person;
-use super::error::ApiError;
+use super::error::{ApiError, Body};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
 use axum::Json;
-use axum::extract::State;
-use ordotaxis_store::{Kind, Secret};
-use ordotaxis_wire::ask::Invitation;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use ordotaxis_core::language::nearest;
+use ordotaxis_store::{Kind, RunnerRow, Secret};
+use ordotaxis_wire::ask::{Drain, Invitation};
 use ordotaxis_wire::moment;
-use ordotaxis_wire::view::RunnerView;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::runner::Tool;
+use ordotaxis_wire::view::{QueuedView, RunnerView};
+use std::collections::HashMap;
 
 const INVITATION_MS: i64 = 60 * 60 * 1000;
+
+/// How fullness is told: the last six hours in quarters.
+const QUARTER_MS: i64 = 15 * 60 * 1000;
+const QUARTERS: usize = 24;
 
 /// All enrolled runners and what each does now.
 #[utoipa::path(get, operation_id = "list_runners", path = "/api/v1/runners", responses((status = 200, body = Vec<RunnerView>)))]
 pub(super) async fn list(State(app): State<App>, _: Person) -> Result<Json<Vec<RunnerView>>, ApiError> {
-    let now = app.keeper.ask(|reply| Command::Runners { reply }).await?;
-    let view = |row: ordotaxis_store::RunnerRow| {
-        let live = now.iter().find(|runner| runner.name == row.name);
+    let live = app.keeper.ask(|reply| Command::Runners { reply }).await?;
+    let now = clock::now();
+    let since = now - QUARTER_MS * i64::try_from(QUARTERS).unwrap_or(0);
+    let mut busy: HashMap<String, Vec<(i64, i64)>> = HashMap::new();
+    for stretch in app.records.busy_since(since).await? {
+        // What its service or runner was lost with has no end of its own; it was lost long ago then.
+        busy.entry(stretch.runner).or_default().push((stretch.started_at, stretch.ended_at.unwrap_or(now)));
+    }
+    let view = |row: RunnerRow| {
+        let live = live.iter().find(|runner| runner.name == row.name);
         let doing = live.map(|runner| runner.doing.clone()).unwrap_or_default();
+        let slots = live.map_or(row.slots, |runner| runner.slots);
         RunnerView {
             labels: live.map_or(row.labels, |runner| runner.labels.clone()),
             isolation: live.map_or(row.isolation, |runner| runner.isolation.clone()),
-            slots: live.map_or(row.slots, |runner| runner.slots),
+            slots,
             busy: u32::try_from(doing.len()).unwrap_or(u32::MAX),
             connected: live.is_some(),
             seen_at: row.seen_at.map(moment),
+            doing: doing.iter().map(|doing| format!("{} {}", doing.run, doing.job)).collect(),
+            now: doing,
+            tools: row.tools.into_iter().map(|tool| Tool { name: tool.name, version: tool.version }).collect(),
+            cores: row.cores,
+            memory_bytes: u64::try_from(row.memory).unwrap_or(0),
+            draining_by: row.draining_by,
+            full: fullness(busy.get(&row.name).map_or(&[], Vec::as_slice), slots, since),
             name: row.name,
-            doing,
         }
     };
     Ok(Json(app.records.runners().await?.into_iter().map(view).collect()))
+}
+
+/// How much of its slots' time was taken in each quarter, in thousandths.
+fn fullness(busy: &[(i64, i64)], slots: u32, since: i64) -> Vec<u16> {
+    let quarter = |number: usize| {
+        let from = since + QUARTER_MS * i64::try_from(number).unwrap_or(0);
+        let within = busy.iter().map(|(start, end)| (*end.min(&(from + QUARTER_MS)) - *start.max(&from)).max(0));
+        let thousandths = within.sum::<i64>() * 1000 / (QUARTER_MS * i64::from(slots.max(1)));
+        u16::try_from(thousandths.clamp(0, 1000)).unwrap_or(1000)
+    };
+    (0..QUARTERS).map(quarter).collect()
+}
+
+/// Asks a runner to finish what it has and take nothing more, or lets it go on.
+#[utoipa::path(put, operation_id = "drain_runner", path = "/api/v1/runners/{name}/drain", params(("name" = String, Path)), request_body = Drain, responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn drain(
+    State(app): State<App>,
+    Person(by): Person,
+    Path(name): Path<String>,
+    Body(ask): Body<Drain>,
+) -> Result<StatusCode, ApiError> {
+    let by = ask.draining.then_some(by);
+    if !app.records.set_draining(&name, by.as_deref()).await? {
+        let known: Vec<String> = app.records.runners().await?.into_iter().map(|runner| runner.name).collect();
+        let hint = match nearest(&name, known.iter().map(String::as_str)) {
+            Some(near) => format!("did you mean {near}?"),
+            None if known.is_empty() => "none is enrolled".into(),
+            None => format!("there are: {}", known.join(", ")),
+        };
+        return Err(ApiError::not_found("runner", format!("there is no runner {name}; {hint}")));
+    }
+    app.keeper.ask(|reply| Command::Drain { runner: name, by, reply }).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Jobs that no runner has taken yet, first to go first, at most 200.
+#[utoipa::path(get, operation_id = "queue", path = "/api/v1/queue", responses((status = 200, body = Vec<QueuedView>)))]
+pub(super) async fn queue(State(app): State<App>, _: Person) -> Result<Json<Vec<QueuedView>>, ApiError> {
+    let queue = app.keeper.ask(|reply| Command::Queue { reply }).await?.into_iter();
+    Ok(Json(queue.map(|job| QueuedView { run: job.run, job: job.job, since: moment(job.since), why: job.why }).collect()))
 }
 
 /// A token that enrols one runner, once, within an hour.
@@ -42,4 +105,17 @@ pub(super) async fn invite(State(app): State<App>, Person(by): Person) -> Result
     let now = clock::now();
     app.records.add_key(Kind::Invitation, token.expose(), &by, now, Some(now + INVITATION_MS)).await?;
     Ok(Json(Invitation { token: token.expose().to_owned() }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_quarter_is_full_when_all_slots_were_taken() {
+        let busy = [(0, QUARTER_MS * 2), (QUARTER_MS, QUARTER_MS + QUARTER_MS / 2)];
+        assert_eq!(fullness(&busy, 2, 0)[..4], [500, 750, 0, 0]);
+        assert_eq!(fullness(&busy, 1, QUARTER_MS)[..2], [1000, 0]);
+        assert_eq!(fullness(&[], 0, 0), [0; QUARTERS]);
+    }
 }

@@ -1,12 +1,12 @@
-//! Runs: start by hand, list, show, why, stop.
+//! Runs: start by hand, list, show, why, stop, once more.
 
 use super::auth::Person;
 use super::error::{ApiError, Body};
 use super::projects;
 use super::views::{find_run, plan_of, run_views, whole_run};
 use crate::app::App;
-use crate::keeper::{Command, StopRefused};
-use crate::occasions::{Begun, OccasionError, PipelineFile, begin, complete, pipeline_files};
+use crate::keeper::{AgainRefused, Command, StartRefused, StopRefused};
+use crate::occasions::{Begun, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -14,7 +14,7 @@ use ordotaxis_core::language::{Code, has_errors, nearest};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan as core_plan};
 use ordotaxis_git::Mirror;
 use ordotaxis_store::Project;
-use ordotaxis_wire::ask::{NewRun, Stop};
+use ordotaxis_wire::ask::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::plan::PlanView;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::view::{JobWhyView, RunView, WhyView};
@@ -216,4 +216,62 @@ pub(super) fn unknown_job(name: &str, known: &[String]) -> ApiError {
         None => format!("it has: {}", known.iter().take(20).cloned().collect::<Vec<_>>().join(", ")),
     };
     ApiError::not_found("job", format!("the run has no job {name}; {hint}"))
+}
+
+/// The same commit once more: as a new run, or within this one what failed or some jobs.
+#[utoipa::path(post, operation_id = "again", path = "/api/v1/runs/{project}/{number}/again", params(("project" = String, Path), ("number" = i64, Path)), request_body = Again, responses((status = 200, body = RunView), (status = 201, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn again(
+    State(app): State<App>,
+    Person(by): Person,
+    Path((project, number)): Path<(String, i64)>,
+    Body(ask): Body<Again>,
+) -> Result<(StatusCode, Json<RunView>), ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    if ask.failed && !ask.jobs.is_empty() {
+        return Err(ApiError::field("/jobs", "either what failed is done again or some jobs are, not both"));
+    }
+    let unplanned = || {
+        let detail = format!("{project}/{number} could not be planned: there is nothing to do again; push a corrected file");
+        ApiError::new(StatusCode::CONFLICT, "not-planned", detail)
+    };
+    if !ask.failed && ask.jobs.is_empty() {
+        let known = projects::find(&app, &project).await?;
+        let key = begin_again(&app, &known, &row, &by, ask.fresh).await.map_err(|error| away(&error))?.ok_or_else(unplanned)?;
+        let row = find_run(&app, &project, key.number).await?;
+        return Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)));
+    }
+    let Again { jobs, fresh, .. } = ask;
+    let conflict = |kind, detail: String| Err(ApiError::new(StatusCode::CONFLICT, kind, detail));
+    match app.keeper.ask(|reply| Command::Again { run: row.id, jobs, by, fresh, reply }).await? {
+        Ok(()) => Ok((StatusCode::OK, Json(whole_run(&app, find_run(&app, &project, number).await?).await?))),
+        Err(AgainRefused::NoSuchRun) => Err(unplanned()),
+        Err(AgainRefused::NoSuchJob(name, known)) => Err(unknown_job(&name, &known)),
+        Err(AgainRefused::NotEnded) => conflict("not-ended", "that job has not ended; stop it first, or wait for its end".into()),
+        Err(AgainRefused::NothingFailed) => {
+            conflict("nothing-failed", format!("nothing of {project}/{number} failed; `again` without `--failed` does all of it once more"))
+        }
+    }
+}
+
+/// Start a job that starts by hand only.
+#[utoipa::path(post, operation_id = "start_job", path = "/api/v1/runs/{project}/{number}/start", params(("project" = String, Path), ("number" = i64, Path)), request_body = StartJob, responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn start_job(
+    State(app): State<App>,
+    Person(by): Person,
+    Path((project, number)): Path<(String, i64)>,
+    Body(ask): Body<StartJob>,
+) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let StartJob { job, inputs } = ask;
+    let name = job.clone();
+    match app.keeper.ask(|reply| Command::StartJob { run: row.id, job, by, inputs, reply }).await? {
+        Ok(()) => Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?)),
+        Err(StartRefused::NoSuchRun) => Err(unknown_job(&name, &[])),
+        Err(StartRefused::NoSuchJob(known)) => Err(unknown_job(&name, &known)),
+        Err(StartRefused::Inputs(detail)) => Err(ApiError::field("/inputs", detail)),
+        Err(StartRefused::NotByHand) => {
+            let detail = format!("{name} of {project}/{number} cannot be started by hand: it starts by itself, was started, or has ended");
+            Err(ApiError::new(StatusCode::CONFLICT, "not-by-hand", detail))
+        }
+    }
 }

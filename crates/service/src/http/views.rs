@@ -6,13 +6,13 @@ use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
 use crate::sentence::{Summary, sentence};
-use ordotaxis_core::engine::State;
+use ordotaxis_core::engine::{Paths, State};
 use ordotaxis_core::language::Severity;
 use ordotaxis_core::plan::{Event, Plan};
 use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::plan::DiagnosticView;
-use ordotaxis_wire::view::{AttemptView, JobView, OccasionView, RunView, StateCount};
+use ordotaxis_wire::view::{AttemptView, JobView, OccasionView, RunView, StateCount, TimeView};
 use std::collections::HashMap;
 use std::sync::{Arc, PoisonError};
 
@@ -93,7 +93,9 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         ended_at: row.ended_at.map(moment),
         counts,
         usual_ms: past.get(past.len() / 2).copied(),
+        again_of: row.again_of,
         jobs: None,
+        time: None,
         diagnostics,
     })
 }
@@ -120,12 +122,44 @@ pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     let plan = plan_of(app, id).await?;
     let whys = app.keeper.ask(|reply| Command::Why { run: id, reply }).await?.unwrap_or_default();
     let (jobs, attempts) = (app.records.jobs(id).await?, app.records.attempts(id).await?);
+    let project = app.records.project(&row.project).await?;
     let mut view = run_views(app, vec![row]).await?.remove(0);
-    view.jobs = Some(plan.map(|plan| job_views(&plan, jobs, attempts, &whys)).unwrap_or_default());
+    let Some(plan) = plan else { return Ok(RunView { jobs: Some(Vec::new()), ..view }) };
+    let usual = match project {
+        Some(project) => app.records.usual(project.id, &plan.pipeline).await?,
+        None => HashMap::new(),
+    };
+    view.time = Some(time(&plan, &attempts));
+    view.jobs = Some(job_views(&plan, jobs, attempts, &whys, &usual));
     Ok(view)
 }
 
-fn job_views(plan: &Plan, jobs: Vec<JobRow>, attempts: Vec<AttemptRow>, whys: &[Option<String>]) -> Vec<JobView> {
+/// What made the run as long as it is: attempts that still go on count up to now.
+fn time(plan: &Plan, attempts: &[AttemptRow]) -> TimeView {
+    let now = clock::now();
+    let mut took = vec![0; plan.jobs.len()];
+    let mut ended = vec![None; plan.jobs.len()];
+    for row in attempts {
+        let Some(job) = usize::try_from(row.job).ok().filter(|job| *job < took.len()) else { continue };
+        let end = row.ended_at.unwrap_or(now);
+        took[job] += end - row.started_at;
+        ended[job] = ended[job].max(Some(end));
+    }
+    let paths = Paths::new(plan);
+    TimeView {
+        critical: paths.critical(|job| ended[job]).into_iter().map(|job| plan.jobs[job].id.clone()).collect(),
+        unlimited_ms: paths.unlimited(|job| took[job]),
+        runner_ms: took.iter().sum(),
+    }
+}
+
+fn job_views(
+    plan: &Plan,
+    jobs: Vec<JobRow>,
+    attempts: Vec<AttemptRow>,
+    whys: &[Option<String>],
+    usual: &HashMap<String, i64>,
+) -> Vec<JobView> {
     let mut by_job: HashMap<i64, Vec<AttemptView>> = HashMap::new();
     for row in attempts {
         by_job.entry(row.job).or_default().push(attempt_view(row));
@@ -139,6 +173,10 @@ fn job_views(plan: &Plan, jobs: Vec<JobRow>, attempts: Vec<AttemptRow>, whys: &[
             state,
             why: if state.is_end() { row.why } else { live.or(row.why) },
             may_fail: job.may_fail,
+            by_hand: job.extras.as_ref().is_some_and(|extras| extras.by_hand),
+            started_by: row.started_by,
+            inputs: row.inputs.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default(),
+            usual_ms: usual.get(job.id.as_str()).copied(),
             since: moment(row.since),
             attempts: by_job.remove(&row.number).unwrap_or_default(),
         }

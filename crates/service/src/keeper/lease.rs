@@ -3,8 +3,10 @@
 use super::RunInfo;
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Run;
+use ordotaxis_core::language::Placed;
 use ordotaxis_core::plan::{Plan, PlannedTake};
-use ordotaxis_wire::runner::{AttemptId, Lease, LeaseTake};
+use ordotaxis_core::template::Slot;
+use ordotaxis_wire::runner::{AttemptId, Lease, LeaseTake, LentSecret, Share};
 use std::collections::HashMap;
 
 /// Digests of what a run's jobs have given so far, by job and name.
@@ -13,6 +15,7 @@ pub(super) type Given = HashMap<(usize, String), String>;
 pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
     let planned = &run.plan().jobs[job];
     let attempt = run.jobs()[job].attempt;
+    let extras = planned.extras.as_deref().cloned().unwrap_or_default();
     let takes =
         planned.takes.iter().flat_map(|take| (take.job..take.job + take.cells).map(move |from| take_of(run.plan(), given, take, from)));
     Lease {
@@ -31,7 +34,36 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         checkout: planned.checkout.clone(),
         timeout_ms: planned.timeout_ms,
         late: planned.late,
+        tools: extras.tools,
+        image: extras.image.map(|image| image.0.value.source()),
+        network: extras.network.unwrap_or(true),
+        beside: extras.beside,
+        afterwards: extras.afterwards,
+        secrets: extras.secrets.into_iter().map(|name| LentSecret { name, value: None, why: None }).collect(),
+        share: share(info, run, job),
+        junit: extras.reports.get("junit").cloned().unwrap_or_default(),
+        log_limit: ordotaxis_wire::runner::log_limit(),
+        holds_turn: extras.turn.is_some(),
     }
+}
+
+/// A text with what is known of the run filled in. What only a runner knows stays as it is written.
+pub(super) fn filled(info: &RunInfo, text: &Placed) -> String {
+    let filled = text.0.value.fill(|slot| match slot {
+        Slot::Project => Some(info.project.clone()),
+        Slot::Commit => Some(info.commit.clone()),
+        _ => None,
+    });
+    filled.plain().unwrap_or_else(|| filled.source())
+}
+
+/// Which copy of a `split` a job is.
+fn share(info: &RunInfo, run: &Run, job: usize) -> Option<Share> {
+    let planned = &run.plan().jobs[job];
+    let split = planned.extras.as_ref()?.split.as_ref()?;
+    let index = planned.cell.get("share")?.split('-').next()?.parse().ok()?;
+    let usual = info.shared.get(planned.id.without_cell()).cloned().unwrap_or_default();
+    Some(Share { index, count: split.into, by_time: split.by == "time", usual })
 }
 
 /// One artifact of one job or cell. Those of several cells lie apart, each in a folder named by its cell.
@@ -67,7 +99,11 @@ fn environment(info: &RunInfo, run: &Run, job: usize, public_url: &str) -> Index
     set("ORDOTAXIS_COMMIT_TIME", ordotaxis_wire::moment(info.commit_time.saturating_mul(1000)).to_string());
     set("ORDOTAXIS_URL", format!("{public_url}/runs/{}/{}", info.project, info.number));
     set("SOURCE_DATE_EPOCH", info.commit_time.to_string());
-    for (name, value) in &occasion.inputs {
+    if let Some(share) = share(info, run, job) {
+        set("ORDOTAXIS_SHARE_INDEX", share.index.to_string());
+        set("ORDOTAXIS_SHARE_COUNT", share.count.to_string());
+    }
+    for (name, value) in occasion.inputs.iter().chain(&run.jobs()[job].inputs) {
         env.insert(format!("ORDOTAXIS_INPUT_{}", name.to_uppercase().replace('-', "_")), value.clone());
     }
     if planned.late {

@@ -2,11 +2,15 @@
 //! batches: the engine applies each, all that changed is written in **one transaction**, and only then are the
 //! answers given. So whatever a runner or a person was told is on disk, and a crash at any point loses nothing.
 //!
-//! - `room`: the state itself and what each command does to it;
+//! - `room`: the state itself;
+//! - `claims`, `asked`, `looking`: what runners and people ask of it;
 //! - `lease`: what a runner is told about a job;
 //! - `task`: the loop.
 
+mod asked;
+mod claims;
 mod lease;
+mod looking;
 mod room;
 #[cfg(test)]
 mod room_tests;
@@ -14,11 +18,12 @@ mod task;
 
 pub(crate) use task::start;
 
-use ordotaxis_core::engine::State;
+use ordotaxis_core::engine::{State, Usual};
+use ordotaxis_core::language::JobId;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
-use ordotaxis_wire::view::PhaseView;
-use std::collections::HashMap;
+use ordotaxis_wire::view::{DoingView, PhaseView};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock};
 use tokio::sync::{Notify, mpsc, oneshot, watch};
 
@@ -37,7 +42,15 @@ pub(crate) struct RunInfo {
     pub(crate) merge: Option<ordotaxis_wire::runner::Merge>,
     /// Where verdicts go.
     pub(crate) told_on: String,
+    /// The number of the run that this one does once more.
+    pub(crate) again_of: Option<i64>,
+    /// With nothing kept from before.
+    pub(crate) fresh: bool,
+    /// How long test files took, for jobs with a `split`: job → file → milliseconds.
+    pub(crate) shared: Arc<Shared>,
 }
+
+pub(crate) type Shared = BTreeMap<String, BTreeMap<String, i64>>;
 
 /// The caller's word does not count (any more): a runner with an old session or attempt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -49,6 +62,24 @@ pub(crate) enum StopRefused {
     NoSuchJob(Vec<String>),
 }
 
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum StartRefused {
+    NoSuchRun,
+    NoSuchJob(Vec<String>),
+    /// What is wrong with them.
+    Inputs(String),
+    NotByHand,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum AgainRefused {
+    NoSuchRun,
+    /// The name, and those there are.
+    NoSuchJob(String, Vec<String>),
+    NotEnded,
+    NothingFailed,
+}
+
 /// Why each job of a run that goes on has not ended, by the job's number.
 pub(crate) type Whys = Vec<Option<String>>;
 
@@ -58,13 +89,21 @@ pub(crate) struct RunnerNow {
     pub(crate) labels: Vec<String>,
     pub(crate) isolation: String,
     pub(crate) slots: u32,
-    pub(crate) doing: Vec<String>,
+    pub(crate) doing: Vec<DoingView>,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct QueuedNow {
+    pub(crate) run: String,
+    pub(crate) job: JobId,
+    pub(crate) since: i64,
+    pub(crate) why: String,
 }
 
 type Reply<T> = oneshot::Sender<T>;
 
 pub(crate) enum Command {
-    Begin { info: RunInfo, plan: Arc<Plan> },
+    Begin { info: RunInfo, plan: Arc<Plan>, usual: Usual },
     SignOn { runner: String, sign_on: SignOn, reply: Reply<()> },
     SignOff { runner: String, session: String, reply: Reply<()> },
     Claim { runner: String, session: String, slot: u32, reply: Reply<Result<Lease, Stale>> },
@@ -73,11 +112,30 @@ pub(crate) enum Command {
     Phases { runner: String, attempt: AttemptId, phases: Vec<PhaseView>, reply: Reply<Result<(), Stale>> },
     Finish { runner: String, attempt: AttemptId, finish: Box<Finish>, reply: Reply<Result<Option<Lease>, Stale>> },
     Stop { run: i64, job: Option<String>, by: String, reply: Reply<Result<(), StopRefused>> },
+    /// Starts a job that starts by hand only.
+    StartJob { run: i64, job: String, by: String, inputs: BTreeMap<String, String>, reply: Reply<Result<(), StartRefused>> },
+    /// Jobs once more in the same run; with none all that did not end well.
+    Again { run: i64, jobs: Vec<String>, by: String, fresh: bool, reply: Reply<Result<(), AgainRefused>> },
+    /// Asks a runner to take nothing more, or with none lets it go on.
+    Drain { runner: String, by: Option<String>, reply: Reply<()> },
+    Queue { reply: Reply<Vec<QueuedNow>> },
     Why { run: i64, reply: Reply<Option<Whys>> },
     Runners { reply: Reply<Vec<RunnerNow>> },
     Counts { reply: Reply<Vec<(State, u64)>> },
     Forget { project_id: i64, reply: Reply<()> },
     Tick,
+    /// A pause before another try is over.
+    Pause,
+}
+
+impl Command {
+    /// The run that it brings back, should that have ended.
+    fn brings_back(&self) -> Option<i64> {
+        match self {
+            Command::StartJob { run, .. } | Command::Again { run, .. } => Some(*run),
+            _ => None,
+        }
+    }
 }
 
 /// Attempts that runners hold now. The log handler asks it for every piece without waiting for the keeper.

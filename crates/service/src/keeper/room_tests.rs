@@ -1,15 +1,15 @@
 //! The room by itself: commands in, answers and rows out. Time is given, nothing is written.
 
 use super::room::Room;
-use super::{Command, Holders, RunInfo, Stale, StopRefused};
-use ordotaxis_core::engine::{Outcome, State};
+use super::{AgainRefused, Command, Holders, RunInfo, Stale, StartRefused, StopRefused};
+use ordotaxis_core::engine::{Outcome, State, Usual};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, plan};
-use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn};
+use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, Tool};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::oneshot::{self, error::TryRecvError};
 
-const TWO_JOBS: &str = "language = 1\n[env]\nUNITS = 'mm'\n[job.a.x]\nsteps = ['true']\ngives = { fw = ['out'] }\n[job.b.y]\nsteps = ['true']\ntakes = ['a.x/fw']\nwhere = ['linux']\n";
+const TWO_JOBS: &str = "language = 1\n[env]\nUNITS = 'mm'\n[job.a.x]\nsteps = ['true']\ngives = { fw = ['out'] }\nretry = { times = 2, on = ['lost'] }\n[job.b.y]\nsteps = ['true']\ntakes = ['a.x/fw']\nwhere = ['linux']\n";
 
 struct Stage {
     room: Room,
@@ -32,23 +32,31 @@ impl Stage {
     }
 
     fn begin(&mut self, id: i64) {
-        let occasion = Occasion { event: Event::Push, branch: Some("main".into()), commit: "c1".into(), ..Occasion::default() };
+        self.begin_with(id, 1, TWO_JOBS, &format!("c{id}"), Usual::new());
+    }
+
+    fn begin_with(&mut self, id: i64, project: i64, text: &str, commit: &str, usual: Usual) {
+        let commit = commit.to_owned();
+        let occasion = Occasion { event: Event::Push, branch: Some("main".into()), commit: commit.clone(), ..Occasion::default() };
         let lent = Lent::new();
-        let plan = Arc::new(plan(Source { text: TWO_JOBS, name: "main", lent: &lent }, &occasion).expect("a plan").plan);
+        let plan = Arc::new(plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}")).plan);
         let info = RunInfo {
             id,
-            number: 3,
-            project_id: 1,
-            project: "tidegauge".into(),
+            number: id - 4,
+            project_id: project,
+            project: if project == 1 { "tidegauge".into() } else { format!("project{project}") },
             main_branch: "main".into(),
             git_url: "http://forge/x.git".into(),
-            commit: "c1".into(),
+            commit: commit.clone(),
             commit_time: 5,
             branch: Some("main".into()),
             merge: None,
-            told_on: "c1".into(),
+            told_on: commit,
+            again_of: None,
+            fresh: false,
+            shared: Arc::default(),
         };
-        self.tell(Command::Begin { info, plan });
+        self.tell(Command::Begin { info, plan, usual });
     }
 
     fn tell(&mut self, command: Command) {
@@ -67,8 +75,22 @@ impl Stage {
     }
 
     fn sign_on(&mut self, runner: &str, session: &str) {
-        let labels = vec!["linux".to_owned()];
-        let sign_on = SignOn { version: 1, session: session.into(), slots: 2, labels, isolation: "host".into() };
+        self.sign_on_with(runner, session, 2, "host");
+    }
+
+    fn sign_on_with(&mut self, runner: &str, session: &str, slots: u32, isolation: &str) {
+        let tools = vec![Tool { name: "make".into(), version: "4.3".into() }];
+        let sign_on = SignOn {
+            version: 1,
+            session: session.into(),
+            slots,
+            labels: vec!["linux".to_owned()],
+            isolation: isolation.into(),
+            tools,
+            cores: 2,
+            memory_bytes: 1 << 30,
+            once: false,
+        };
         self.ask(|reply| Command::SignOn { runner: runner.into(), sign_on, reply }).expect("an answer");
     }
 
@@ -91,6 +113,23 @@ impl Stage {
             phases: Vec::new(),
             artifacts: Vec::new(),
             claim,
+            tests: Default::default(),
+        };
+        self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), reply }).expect("an answer")
+    }
+
+    fn finish_as(&mut self, runner: &str, attempt: AttemptId, outcome: Outcome) -> Result<Option<Lease>, Stale> {
+        let why = Some("step `true` exited with 1".to_owned());
+        let finish = Finish {
+            session: "s1".into(),
+            slot: 0,
+            outcome,
+            exit_code: Some(1),
+            why,
+            phases: Vec::new(),
+            artifacts: Vec::new(),
+            claim: false,
+            tests: Default::default(),
         };
         self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), reply }).expect("an answer")
     }
@@ -106,7 +145,7 @@ const LONG: Duration = Duration::from_secs(60);
 fn a_lease_holds_all_that_a_runner_needs() {
     let mut stage = Stage::set(LONG);
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
-    assert_eq!((lease.job.as_str(), lease.run.as_str(), lease.commit.as_str()), ("a.x", "tidegauge/3", "c1"));
+    assert_eq!((lease.job.as_str(), lease.run.as_str(), lease.commit.as_str()), ("a.x", "tidegauge/3", "c7"));
     for (name, value) in
         [("UNITS", "mm"), ("ORDOTAXIS_URL", "http://here/runs/tidegauge/3"), ("ORDOTAXIS_ATTEMPT", "1"), ("SOURCE_DATE_EPOCH", "5")]
     {
@@ -210,7 +249,7 @@ fn every_job_that_has_not_ended_says_why() {
     let second = whys(&mut stage);
     assert!(second[0].as_deref().is_some_and(|why| why.starts_with("running on quay since ")), "{second:?}");
     let runners = stage.ask(|reply| Command::Runners { reply }).expect("an answer");
-    assert_eq!(runners[0].doing, ["tidegauge/3 a.x"]);
+    assert_eq!((runners[0].doing[0].run.as_str(), runners[0].doing[0].job.as_str()), ("tidegauge/3", "a.x"));
 }
 
 #[test]
@@ -238,4 +277,149 @@ fn what_is_written_is_what_changed() {
     assert_eq!(rows.jobs.len(), 2, "one passed, one begun");
     assert!(rows.outbox.is_empty());
     assert!(stage.room.take_rows().is_empty());
+}
+
+/// One case for each reason why a job has not ended: what the file says, what happens, and the sentence about the last job.
+#[test]
+fn every_reason_to_wait_has_its_sentence() {
+    type Then = fn(&mut Stage);
+    let nothing: Then = |_| {};
+    let runner: Then = |stage| stage.sign_on_with("quay", "s1", 1, "host");
+    let busy: Then = |stage| {
+        stage.sign_on_with("quay", "s1", 1, "host");
+        stage.claim("quay", "s1", 0).expect("a lease");
+    };
+    let cases: &[(&str, Then, &str)] = &[
+        ("[job.a.x]\nsteps = ['true']", nothing, "no runner is connected; queued since"),
+        ("[job.a.x]\nsteps = ['true']\nwhere = ['linx']", runner, "no connected runner has the label linx; the nearest is linux (runner quay)"),
+        ("[job.a.x]\nsteps = ['true']\ntools = { make = '>=5' }", runner, "no connected runner offers make >=5; there is make 4.3 (runner quay)"),
+        ("[job.a.x]\nsteps = ['true']\nimage = 'busybox'", runner, "it runs in an image, and no connected runner makes containers"),
+        ("[job.a.x]\nsteps = ['true']\nnetwork = false", runner, "it says network = false, and no connected runner can keep a job"),
+        ("order = 'a > b'\n[job.a.x]\nsteps = ['true']\n[job.b.y]\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; the order puts that job's stage earlier"),
+        ("[job.a.x]\nsteps = ['true']\n[job.a.y]\nafter = ['a.x']\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; the file says it comes after it"),
+        ("[job.a.x]\nsteps = ['true']\ngives = { o = ['o'] }\n[job.a.y]\ntakes = ['a.x/o']\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; it takes what that job gives"),
+        ("[job.a.x]\nsteps = ['true']\n[job.b.y]\nafter = ['a']\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; the file says it comes after that stage"),
+        ("[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nat_once = 1", busy, "waits for a.x[1]: running since 00:00:01 UTC; only 1 cell of a.x at once"),
+        ("[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nat_once = 2", busy, "waits for a.x[1] and 1 other cell: running since 00:00:01 UTC; only 2 cells of a.x at once"),
+        ("[job.a.x]\nsteps = ['true']\nby_hand = true", runner, "starts by hand only, and nobody has started it; ready since 00:00:01 UTC"),
+        ("[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nturn = 'ship'", busy, "its turn ship is held by tidegauge/3 a.x[1] since 00:00:01 UTC; 1 job asked for it before; queued since"),
+        ("[job.a.x]\nsteps = ['true']\n[job.a.z]\nsteps = ['true']\n[job.a.y]\nsteps = ['true']", busy, "quay, the only runner that fits, is busy; 1 job is ahead of it, likely to start in about "),
+        ("[job.a.x]\nsteps = ['true']\n[job.a.y]\nsteps = ['true']", |stage| {
+            stage.sign_on_with("quay", "s1", 1, "host");
+            stage.tell(Command::Drain { runner: "quay".into(), by: Some("Odd".into()), reply: oneshot::channel().0 });
+        }, "quay, the only runner that fits, is draining and takes nothing more"),
+        ("[job.a.x]\nsteps = ['true']\nretry = { times = 1, on = ['failed'] }", |stage| {
+            stage.sign_on_with("quay", "s1", 1, "host");
+            let lease = stage.claim("quay", "s1", 0).expect("a lease");
+            stage.finish_as("quay", lease.attempt, Outcome::Failed).expect("an answer");
+        }, "it is tried again at 00:00:02 UTC; queued since 00:00:01 UTC (attempt 1 did not do: step `true` exited with 1)"),
+        ("[job.a.x]\nsteps = ['true']", busy, "running on quay since 00:00:01 UTC"),
+        ("[job.a.x]\nsteps = ['true']", |stage| {
+            stage.sign_on_with("quay", "s1", 1, "host");
+            stage.claim("quay", "s1", 0).expect("a lease");
+            stage.ask(|reply| Command::Stop { run: 7, job: None, by: "Ines".into(), reply }).expect("an answer").expect("it goes on");
+        }, "running on quay since 00:00:01 UTC; Ines asked to stop it"),
+    ];
+    for (text, then, sentence) in cases {
+        let mut stage = Stage::new(LONG);
+        let usual = Usual::from([("a.x".to_owned(), 60_000), ("a.y".to_owned(), 30_000)]);
+        stage.begin_with(7, 1, &format!("language = 1\n{text}\n"), "c1", usual);
+        then(&mut stage);
+        let whys = stage.ask(|reply| Command::Why { run: 7, reply }).expect("an answer").expect("it goes on");
+        let why = whys.last().cloned().flatten().unwrap_or_default();
+        assert!(why.starts_with(sentence), "{text}\n  says: {why}\n  want: {sentence}");
+        let queue = stage.ask(|reply| Command::Queue { reply }).expect("an answer");
+        let queued = stage.room.runs[&7].run.jobs().last().is_some_and(|job| job.state == State::Queued);
+        assert_eq!(queue.iter().any(|job| job.why == why), queued, "the queue says the same");
+    }
+}
+
+#[test]
+fn a_turn_has_one_holder_over_all_runs_in_the_order_asked() {
+    let text = "language = 1\n[job.a.x]\nsteps = ['true']\nturn = 'ship-{project}'\nretry = { times = 1, on = ['lost'] }\n";
+    let mut stage = Stage::new(LONG);
+    stage.begin_with(7, 1, text, "c1", Usual::new());
+    stage.begin_with(8, 1, text, "c1", Usual::new());
+    stage.begin_with(9, 2, text, "c1", Usual::new());
+    stage.sign_on_with("quay", "s1", 4, "host");
+    let first = stage.claim("quay", "s1", 0).expect("a lease");
+    assert!(first.holds_turn);
+    let other = stage.claim("quay", "s1", 1).expect("another project's turn is another");
+    assert_eq!((first.attempt.run, other.attempt.run), (7, 9));
+    assert!(matches!(stage.claim("quay", "s1", 2), Err(None)), "the turn is held");
+    // Its runner starts anew: the turn is free, and goes to whoever asked next; the first asks again.
+    stage.sign_on_with("quay", "s2", 4, "host");
+    let second = stage.claim("quay", "s2", 0).expect("a lease");
+    let third = stage.claim("quay", "s2", 1).expect("a lease");
+    assert_eq!((second.attempt.run, third.attempt.run), (8, 9));
+    assert!(matches!(stage.claim("quay", "s2", 2), Err(None)));
+}
+
+#[test]
+fn projects_take_turns() {
+    let text = "language = 1\n[job.a.x]\neach = { n = [1, 2, 3, 4] }\nsteps = ['true']\n";
+    let mut stage = Stage::new(LONG);
+    stage.begin_with(7, 1, text, "c1", Usual::new());
+    stage.begin_with(8, 2, text, "c1", Usual::new());
+    stage.sign_on_with("quay", "s1", 4, "host");
+    let runs: Vec<i64> = (0..4).map(|slot| stage.claim("quay", "s1", slot).expect("a lease").attempt.run).collect();
+    assert_eq!(runs, [7, 8, 7, 8]);
+}
+
+#[test]
+fn a_newer_commit_of_the_branch_overtakes() {
+    let mut stage = Stage::set(LONG);
+    let lease = stage.claim("quay", "s1", 0).expect("a lease");
+    stage.begin_with(8, 2, TWO_JOBS, "c2", Usual::new());
+    assert_eq!(stage.room.runs[&7].run.state(), State::Running, "another project's run is nobody's business");
+    stage.begin_with(9, 1, TWO_JOBS, "c3", Usual::new());
+    assert_eq!(stage.state(1), State::Overtaken);
+    let beat = Beat { session: "s1".into(), holding: vec![lease.attempt] };
+    let (beaten, _) = stage.ask(|reply| Command::Beat { runner: "quay".into(), beat, reply }).expect("an answer").expect("a session");
+    assert_eq!(beaten.stop, [lease.attempt]);
+    stage.finish_as("quay", lease.attempt, Outcome::Stopped).expect("an answer");
+    assert_eq!(stage.room.runs[&7].run.state(), State::Overtaken);
+    let keeps = "language = 1\n[starts]\npush = ['main']\novertake = false\n[job.a.x]\nsteps = ['true']\n";
+    stage.begin_with(10, 1, keeps, "c4", Usual::new());
+    assert_eq!(stage.room.runs[&9].run.state(), State::Waiting, "it keeps older runs");
+}
+
+#[test]
+fn what_starts_by_hand_takes_inputs_that_fit() {
+    let text = "language = 1\n[starts.inputs.station]\nchoices = ['lock-gate', 'pier']\ndefault = 'pier'\n[job.a.x]\nby_hand = true\nsteps = ['true']\n[job.a.y]\nsteps = ['true']\n";
+    let mut stage = Stage::new(LONG);
+    stage.begin_with(7, 1, text, "c1", Usual::new());
+    stage.sign_on("quay", "s1");
+    let mut start = |job: &str, inputs: &[(&str, &str)]| {
+        let inputs = inputs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        stage.ask(|reply| Command::StartJob { run: 7, job: job.into(), by: "Ines".into(), inputs, reply }).expect("an answer")
+    };
+    assert!(matches!(start("a.z", &[]), Err(StartRefused::NoSuchJob(_))));
+    assert_eq!(start("a.y", &[]), Err(StartRefused::NotByHand));
+    assert!(matches!(start("a.x", &[("staton", "pier")]), Err(StartRefused::Inputs(why)) if why.ends_with("did you mean `station`?")));
+    assert!(matches!(start("a.x", &[("station", "buoy")]), Err(StartRefused::Inputs(why)) if why.ends_with("choices are: lock-gate, pier")));
+    assert_eq!(start("a.x", &[("station", "lock-gate")]), Ok(()));
+    let leases = [0, 1].map(|slot| stage.claim("quay", "s1", slot).expect("a lease"));
+    let lease = leases.iter().find(|lease| lease.job.as_str() == "a.x").expect("it was queued");
+    assert_eq!(lease.env["ORDOTAXIS_INPUT_STATION"], "lock-gate");
+}
+
+#[test]
+fn what_passed_says_how_long_it_took_and_what_failed_can_be_done_again() {
+    let mut stage = Stage::set(LONG);
+    let again = |stage: &mut Stage, jobs: &[&str]| {
+        let jobs = jobs.iter().map(|job| (*job).to_owned()).collect();
+        stage.ask(|reply| Command::Again { run: 7, jobs, by: "Maren".into(), fresh: true, reply }).expect("an answer")
+    };
+    let lease = stage.claim("quay", "s1", 0).expect("a lease");
+    assert_eq!(again(&mut stage, &["a.x"]), Err(AgainRefused::NotEnded));
+    assert!(matches!(again(&mut stage, &["a.q"]), Err(AgainRefused::NoSuchJob(name, _)) if name == "a.q"));
+    stage.finish_as("quay", lease.attempt, Outcome::Failed).expect("an answer");
+    assert!(stage.room.take_rows().took.is_empty(), "a failure is no measure");
+    assert_eq!(again(&mut stage, &[]), Ok(()));
+    let lease = stage.claim("quay", "s1", 0).expect("a lease");
+    assert_eq!(lease.attempt.attempt, 2);
+    stage.finish("quay", lease.attempt, false).expect("an answer");
+    let took = stage.room.take_rows().took;
+    assert_eq!((took.len(), took[0].job.as_str()), (1, "a.x"));
 }

@@ -6,7 +6,8 @@ use super::room::{Going, Room};
 use super::{Command, Holders, Keeper, RunInfo};
 use crate::clock;
 use ordotaxis_core::engine::{Run, State};
-use ordotaxis_store::{Records, StoreError};
+use ordotaxis_core::plan::Plan;
+use ordotaxis_store::{Records, StoreError, StoredRun};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{Notify, mpsc, watch};
@@ -50,53 +51,78 @@ struct Task {
 impl Task {
     async fn restore(&mut self) -> Result<(), StoreError> {
         let mut room = Room::new(self.holders.clone(), self.lease, self.public_url.clone());
-        for stored in self.records.open_runs().await? {
-            let plan = serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?;
-            let state = State::from_word(&stored.state).ok_or(StoreError::Value("runs.state"))?;
-            let Some(project) = self.records.project_by_id(stored.project_id).await? else { continue };
-            let jobs = self.records.jobs(stored.id).await?;
-            let jobs = jobs.into_iter().map(ordotaxis_store::JobRow::restore).collect::<Result<_, _>>()?;
-            let artifacts = self.records.artifacts(stored.id).await?.into_iter();
-            let given: Given = artifacts.map(|row| ((usize::try_from(row.job).unwrap_or(0), row.name), row.digest)).collect();
-            let merge: Option<ordotaxis_wire::runner::Merge> = stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
-            let info = RunInfo {
-                id: stored.id,
-                number: stored.number,
-                project_id: project.id,
-                project: project.name,
-                main_branch: project.main_branch,
-                git_url: project.git_url,
-                commit: stored.commit_id.clone(),
-                commit_time: stored.commit_time,
-                branch: stored.branch,
-                told_on: merge.as_ref().map_or_else(|| stored.commit_id.clone(), |merge| merge.head.clone()),
-                merge,
-            };
-            let unbegun = state == State::Waiting;
-            let going = Going { info: info.clone(), run: Run::restore(Arc::new(plan), jobs, state), given, started: stored.started_at };
-            if unbegun && going.run.jobs().iter().all(|job| job.state == State::Waiting) {
-                // Written down, but the service went away before it began.
-                let plan = going.run.plan().clone();
-                room.handle(Command::Begin { info, plan }, clock::now());
-            } else {
-                room.restore(going, self.records.attempts(stored.id).await?);
-            }
-        }
         for runner in self.records.runners().await? {
             room.restore_session(runner);
+        }
+        for stored in self.records.open_runs().await? {
+            self.load(&mut room, stored).await?;
         }
         room.restored();
         self.room = Some(room);
         Ok(())
     }
 
+    /// Reads a run back as it was stored.
+    async fn load(&self, room: &mut Room, stored: StoredRun) -> Result<(), StoreError> {
+        let plan: Plan = serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?;
+        let state = State::from_word(&stored.state).ok_or(StoreError::Value("runs.state"))?;
+        let Some(project) = self.records.project_by_id(stored.project_id).await? else { return Ok(()) };
+        let jobs = self.records.jobs(stored.id).await?;
+        let jobs = jobs.into_iter().map(ordotaxis_store::JobRow::restore).collect::<Result<Vec<_>, _>>()?;
+        let artifacts = self.records.artifacts(stored.id).await?.into_iter();
+        let given: Given = artifacts.map(|row| ((usize::try_from(row.job).unwrap_or(0), row.name), row.digest)).collect();
+        let usual = self.records.usual(project.id, &plan.pipeline).await?;
+        let merge: Option<ordotaxis_wire::runner::Merge> = stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
+        let info = RunInfo {
+            id: stored.id,
+            number: stored.number,
+            project_id: project.id,
+            project: project.name,
+            main_branch: project.main_branch,
+            git_url: project.git_url,
+            commit: stored.commit_id.clone(),
+            commit_time: stored.commit_time,
+            branch: stored.branch,
+            told_on: merge.as_ref().map_or_else(|| stored.commit_id.clone(), |merge| merge.head.clone()),
+            merge,
+            again_of: stored.again_of,
+            fresh: jobs.iter().all(|job| job.fresh),
+            shared: Arc::new(stored.shared.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
+        };
+        let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state == State::Waiting);
+        if unbegun {
+            // Written down, but the service went away before it began.
+            room.handle(Command::Begin { info, plan: Arc::new(plan), usual }, clock::now());
+        } else {
+            let run = Run::restore(Arc::new(plan), jobs, state);
+            let going = Going::new(info, run, given, stored.started_at, &usual);
+            room.restore(going, self.records.attempts(stored.id).await?, clock::now());
+        }
+        Ok(())
+    }
+
+    /// Someone asks for something of a run that has ended: it is read back first.
+    async fn bring_back(&mut self, id: i64) -> Result<(), StoreError> {
+        if self.room.as_ref().is_none_or(|room| room.runs.contains_key(&id)) {
+            return Ok(());
+        }
+        let Some(stored) = self.records.stored_run(id).await? else { return Ok(()) };
+        let Some(mut room) = self.room.take() else { return Ok(()) };
+        let loaded = self.load(&mut room, stored).await;
+        room.touched.ended.push(id); // unless it goes on from here, it leaves again
+        self.room = Some(room);
+        loaded
+    }
+
     async fn work(mut self, mut commands: mpsc::Receiver<Command>, stop: CancellationToken) {
         let mut ticks = tokio::time::interval(TICK);
         let mut batch = Vec::with_capacity(BATCH);
         loop {
+            let pause = self.room.as_ref().and_then(Room::next_pause);
             tokio::select! {
                 () = stop.cancelled() => return,
                 _ = ticks.tick() => batch.push(Command::Tick),
+                () = over(pause) => batch.push(Command::Pause),
                 received = commands.recv_many(&mut batch, BATCH) => {
                     if received == 0 {
                         return;
@@ -117,11 +143,16 @@ impl Task {
     }
 
     async fn step(&mut self, batch: &mut Vec<Command>) -> Result<(), StoreError> {
-        let Some(room) = self.room.as_mut() else { return Ok(()) };
         let now = clock::now();
         for command in batch.drain(..) {
-            room.handle(command, now);
+            if let Some(run) = command.brings_back() {
+                self.bring_back(run).await?;
+            }
+            if let Some(room) = self.room.as_mut() {
+                room.handle(command, now);
+            }
         }
+        let Some(room) = self.room.as_mut() else { return Ok(()) };
         room.dispatch(now);
         let rows = room.take_rows();
         let signed_on = std::mem::take(&mut room.touched.signed_on);
@@ -141,12 +172,22 @@ impl Task {
             }
         }
         let Some(room) = self.room.as_mut() else { return Ok(()) };
-        for id in room.touched.ended.drain(..) {
-            room.runs.remove(&id);
+        for id in std::mem::take(&mut room.touched.ended) {
+            // It may have come back within the same batch.
+            if room.runs.get(&id).is_some_and(|going| going.run.state().is_end()) {
+                room.runs.remove(&id);
+            }
         }
         for answer in room.touched.answers.drain(..) {
             answer();
         }
         Ok(())
+    }
+}
+
+async fn over(pause: Option<std::time::Instant>) {
+    match pause {
+        Some(moment) => tokio::time::sleep_until(moment.into()).await,
+        None => std::future::pending().await,
     }
 }

@@ -4,14 +4,15 @@ use super::files::{ROOT_FILE, lend};
 use super::{Complete, OccasionError, PipelineFile};
 use crate::app::App;
 use crate::clock;
-use crate::keeper::{Command, RunInfo};
+use crate::keeper::{Command, RunInfo, Shared};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
-use ordotaxis_core::plan::{Occasion, Planned, Source, plan, starts};
+use ordotaxis_core::plan::{Occasion, Plan, Planned, Source, plan, starts};
 use ordotaxis_git::CommitInfo;
-use ordotaxis_store::{Message, NewRunRow, Project, RunKey, StoreError};
+use ordotaxis_store::{Message, NewRunRow, Project, RunKey, RunRow, StoreError};
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
+use ordotaxis_wire::runner::Merge;
 use std::sync::Arc;
 
 /// What came of one pipeline.
@@ -66,7 +67,10 @@ async fn run(
     let title = plan.title.clone();
     let merged = known.merge.as_ref().and_then(|merge| serde_json::to_string(merge).ok());
     let told = if told.is_empty() { None } else { serde_json::to_string(told).ok() };
+    let shared = shared(app, project, &plan).await?;
+    let shared_json = if shared.is_empty() { None } else { serde_json::to_string(&shared).ok() };
     let row = NewRunRow {
+        shared: shared_json.as_deref(),
         title: title.as_deref(),
         plan: Some(&plan),
         diagnostics: told.as_deref(),
@@ -91,9 +95,56 @@ async fn run(
         branch: known.occasion.branch.clone(),
         merge: known.merge.clone(),
         told_on: known.told_on.clone(),
+        again_of: None,
+        fresh: false,
+        shared: Arc::new(shared),
     };
+    let usual = app.records.usual(project.id, &plan.pipeline).await?;
     // A keeper that is away is about to stop; the run is on disk and begins at the next start.
-    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan) }).await;
+    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual }).await;
+    Ok(Some(key))
+}
+
+/// How long test files took so far, for jobs that share them out: as it is known now, so that all copies share alike.
+async fn shared(app: &App, project: &Project, plan: &Plan) -> Result<Shared, OccasionError> {
+    let mut shared = Shared::new();
+    for job in plan.jobs.iter().filter(|job| job.extras.as_ref().is_some_and(|extras| extras.split.is_some())) {
+        let name = job.id.without_cell();
+        if !shared.contains_key(name) {
+            shared.insert(name.to_owned(), app.records.usual_tests(project.id, &plan.pipeline, name).await?);
+        }
+    }
+    Ok(shared)
+}
+
+/// A run of the same commit and plan once more. None where there is no plan.
+pub(crate) async fn begin_again(app: &App, project: &Project, of: &RunRow, by: &str, fresh: bool) -> Result<Option<RunKey>, OccasionError> {
+    let Some(stored) = app.records.stored_run(of.id).await? else { return Ok(None) };
+    let plan: Plan = serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?;
+    let summary = Summary { jobs: i64::try_from(plan.jobs.len()).unwrap_or(i64::MAX), ..Summary::default() };
+    let words = sentence(State::Waiting, &summary, None, None);
+    let status = |number| vec![("status", message(project, &plan.occasion, &plan.pipeline, number, State::Waiting, &words, None))];
+    let Some(key) = app.records.begin_again(of.id, by, fresh, clock::now(), status).await? else { return Ok(None) };
+    app.keeper.outbox.notify_one();
+    let merge: Option<Merge> = stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
+    let info = RunInfo {
+        id: key.id,
+        number: key.number,
+        project_id: project.id,
+        project: project.name.clone(),
+        main_branch: project.main_branch.clone(),
+        git_url: project.git_url.clone(),
+        commit: stored.commit_id.clone(),
+        commit_time: stored.commit_time,
+        branch: stored.branch,
+        told_on: merge.as_ref().map_or_else(|| stored.commit_id.clone(), |merge| merge.head.clone()),
+        merge,
+        again_of: Some(of.number),
+        fresh,
+        shared: Arc::new(stored.shared.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
+    };
+    let usual = app.records.usual(project.id, &plan.pipeline).await?;
+    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual }).await;
     Ok(Some(key))
 }
 
@@ -176,6 +227,7 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         started_by: occasion.by.as_deref(),
         plan: None,
         diagnostics: None,
+        shared: None,
     }
 }
 

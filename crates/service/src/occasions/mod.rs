@@ -11,7 +11,7 @@ mod complete;
 mod files;
 mod rules;
 
-pub(crate) use begin::{Begun, begin};
+pub(crate) use begin::{Begun, begin, begin_again};
 pub(crate) use complete::{Complete, complete};
 pub use files::lend_from;
 pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files};

@@ -9,7 +9,9 @@ mod pipelines;
 mod projects;
 mod runners;
 mod runs;
+mod secrets;
 mod step;
+mod usual;
 
 pub use board::{BoardRow, BrokenRow};
 pub use keys::Kind;
@@ -17,9 +19,10 @@ pub use occasions::DueOccasion;
 pub use outbox::{DueMessage, Message};
 pub use pipelines::{DueSchedule, StoredPipeline};
 pub use projects::{Forge, Project};
-pub use runners::{NewRunner, RunnerRow};
+pub use runners::{Busy, NewRunner, RunnerRow, ToolRow};
 pub use runs::{NewRunRow, RunKey, RunRow, StoredArtifact, StoredRun};
-pub use step::{AttemptRow, JobRow, Journal, PassedRun, RunChange, StepRows};
+pub use secrets::SecretRow;
+pub use step::{AttemptRow, JobRow, Journal, PassedRun, RunChange, StepRows, Took};
 
 use sqlx::SqlitePool;
 use sqlx::migrate::MigrateError;

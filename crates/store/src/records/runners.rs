@@ -2,6 +2,7 @@
 
 use super::{Records, StoreError, exists};
 use crate::key::digest_of;
+use serde::{Deserialize, Serialize};
 
 #[derive(Debug, Clone)]
 pub struct NewRunner<'a> {
@@ -17,6 +18,27 @@ pub struct RunnerRow {
     pub labels: Vec<String>,
     pub isolation: String,
     pub seen_at: Option<i64>,
+    pub tools: Vec<ToolRow>,
+    pub cores: u32,
+    /// Bytes.
+    pub memory: i64,
+    /// Who asked it to take nothing more.
+    pub draining_by: Option<String>,
+}
+
+/// A tool that a runner found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ToolRow {
+    pub name: String,
+    pub version: String,
+}
+
+/// A stretch of time in which a slot of a runner was taken.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct Busy {
+    pub runner: String,
+    pub started_at: i64,
+    pub ended_at: Option<i64>,
 }
 
 #[derive(sqlx::FromRow)]
@@ -27,6 +49,10 @@ struct Row {
     labels: String,
     isolation: String,
     seen_at: Option<i64>,
+    tools: String,
+    cores: u32,
+    memory: i64,
+    draining_by: Option<String>,
 }
 
 impl Records {
@@ -47,12 +73,13 @@ impl Records {
     }
 
     pub async fn runners(&self) -> Result<Vec<RunnerRow>, StoreError> {
-        let sql = "SELECT name, session, slots, labels, isolation, seen_at FROM runners ORDER BY name";
+        let sql = "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by FROM runners ORDER BY name";
         let rows: Vec<Row> = sqlx::query_as(sql).fetch_all(&self.pool).await?;
         let read = |row: Row| {
             let labels = serde_json::from_str(&row.labels).map_err(|_| StoreError::Value("runners.labels"))?;
-            let Row { name, session, slots, isolation, seen_at, .. } = row;
-            Ok(RunnerRow { name, session, slots, labels, isolation, seen_at })
+            let tools = serde_json::from_str(&row.tools).map_err(|_| StoreError::Value("runners.tools"))?;
+            let Row { name, session, slots, isolation, seen_at, cores, memory, draining_by, .. } = row;
+            Ok(RunnerRow { name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by })
         };
         rows.into_iter().map(read).collect()
     }
@@ -60,16 +87,35 @@ impl Records {
     /// Notes what a runner said of itself when it signed on.
     pub async fn runner_signed_on(&self, runner: &RunnerRow, now: i64) -> Result<(), StoreError> {
         let labels = serde_json::to_string(&runner.labels).map_err(|_| StoreError::Value("runners.labels"))?;
-        sqlx::query("UPDATE runners SET session = ?, slots = ?, labels = ?, isolation = ?, seen_at = ? WHERE name = ?")
+        let tools = serde_json::to_string(&runner.tools).map_err(|_| StoreError::Value("runners.tools"))?;
+        let sql = "UPDATE runners SET session = ?, slots = ?, labels = ?, isolation = ?, tools = ?, cores = ?, memory = ?, seen_at = ? WHERE name = ?";
+        sqlx::query(sql)
             .bind(&runner.session)
             .bind(runner.slots)
             .bind(labels)
             .bind(&runner.isolation)
+            .bind(tools)
+            .bind(runner.cores)
+            .bind(runner.memory)
             .bind(now)
             .bind(&runner.name)
             .execute(&self.pool)
             .await?;
         Ok(())
+    }
+
+    /// Asks a runner to take nothing more, or with none lets it go on. Gives whether there is such a runner.
+    pub async fn set_draining(&self, name: &str, by: Option<&str>) -> Result<bool, StoreError> {
+        let done = sqlx::query("UPDATE runners SET draining_by = ? WHERE name = ?").bind(by).bind(name).execute(&self.pool).await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// When slots of runners were taken, of what had not ended at `since`.
+    pub async fn busy_since(&self, since: i64) -> Result<Vec<Busy>, StoreError> {
+        // An attempt that began long before is still found while it goes on: leases end within a day.
+        let sql = "SELECT runner, started_at, ended_at FROM attempts
+                   WHERE started_at > ?1 - 86400000 AND (ended_at IS NULL OR ended_at > ?1)";
+        Ok(sqlx::query_as(sql).bind(since).fetch_all(&self.pool).await?)
     }
 
     pub async fn runner_seen(&self, name: &str, now: i64) -> Result<(), StoreError> {

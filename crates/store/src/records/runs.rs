@@ -29,6 +29,8 @@ pub struct NewRunRow<'a> {
     pub plan: Option<&'a Plan>,
     /// JSON list
     pub diagnostics: Option<&'a str>,
+    /// JSON: job → test file → milliseconds, for jobs with a `split`.
+    pub shared: Option<&'a str>,
 }
 
 /// How a run is spoken of, and its number in the database.
@@ -56,6 +58,7 @@ pub struct RunRow {
     pub event: String,
     pub started_by: Option<String>,
     pub diagnostics: Option<String>,
+    pub again_of: Option<i64>,
     pub created_at: i64,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
@@ -76,6 +79,8 @@ pub struct StoredRun {
     pub merged: Option<String>,
     pub started_at: Option<i64>,
     pub plan: String,
+    pub again_of: Option<i64>,
+    pub shared: Option<String>,
 }
 
 #[derive(Debug, Clone, sqlx::FromRow)]
@@ -103,8 +108,8 @@ impl Records {
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at)
-                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(run.project_id)
             .bind(number)
@@ -127,6 +132,7 @@ impl Records {
             .bind(now)
             .bind(ended)
             .bind(ended)
+            .bind(run.shared)
             .fetch_optional(&mut *tx)
             .await?;
         let Some(id) = id else { return Ok(None) };
@@ -151,9 +157,56 @@ impl Records {
 
     /// Every run that has not ended, oldest first.
     pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
-        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan
+        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared
                    FROM runs WHERE ended_at IS NULL AND plan IS NOT NULL ORDER BY id";
         Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
+    }
+
+    /// A run whether it has ended or not, with all that is needed to go on with it. None where it was never planned.
+    pub async fn stored_run(&self, id: i64) -> Result<Option<StoredRun>, StoreError> {
+        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared
+                   FROM runs WHERE id = ? AND plan IS NOT NULL";
+        Ok(sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?)
+    }
+
+    /// Copies of a run's row with a new number and no past: the same commit and plan once more. Gives its key.
+    pub async fn begin_again(
+        &self,
+        of: i64,
+        by: &str,
+        fresh: bool,
+        now: i64,
+        outbox: impl FnOnce(i64) -> Vec<(&'static str, String)>,
+    ) -> Result<Option<RunKey>, StoreError> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared)
+                   SELECT project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
+                     commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared
+                   FROM runs WHERE id = ? AND plan IS NOT NULL RETURNING id, number, project_id, plan";
+        let row: Option<(i64, i64, i64, String)> =
+            sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *tx).await?;
+        let Some((id, number, project_id, plan)) = row else { return Ok(None) };
+        sqlx::query("UPDATE projects SET next_number = next_number + 1 WHERE id = ?").bind(project_id).execute(&mut *tx).await?;
+        let plan: Plan = serde_json::from_str(&plan).map_err(|_| StoreError::Value("runs.plan"))?;
+        let run = ordotaxis_core::engine::Run::new(std::sync::Arc::new(plan), now);
+        let rows = run.jobs().iter().enumerate().map(|(number, job)| JobRow { fresh, ..JobRow::new(id, number, job) });
+        super::step::write_jobs(&mut tx, rows).await?;
+        let told: (String, Option<String>) =
+            sqlx::query_as("SELECT commit_id, merged FROM runs WHERE id = ?").bind(id).fetch_one(&mut *tx).await?;
+        let head = told.1.and_then(|merged| serde_json::from_str::<serde_json::Value>(&merged).ok()?.get("head")?.as_str().map(str::to_owned));
+        for (kind, body) in outbox(number) {
+            sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
+                .bind(project_id)
+                .bind(head.as_ref().unwrap_or(&told.0))
+                .bind(kind)
+                .bind(body)
+                .bind(now)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(Some(RunKey { id, number }))
     }
 
     pub async fn run(&self, project: &str, number: i64) -> Result<Option<RunRow>, StoreError> {

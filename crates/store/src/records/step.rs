@@ -14,12 +14,18 @@ pub struct JobRow {
     pub state: String,
     pub why: Option<String>,
     pub attempt: u32,
-    pub losses: u32,
+    pub retries: u32,
+    pub not_before: Option<i64>,
     pub runner: Option<String>,
     pub since: i64,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
     pub stop_asked: Option<String>,
+    pub overtaken_by: Option<String>,
+    pub started_by: Option<String>,
+    /// JSON
+    pub inputs: Option<String>,
+    pub fresh: bool,
 }
 
 impl JobRow {
@@ -30,12 +36,17 @@ impl JobRow {
             state: job.state.word().to_owned(),
             why: job.why.clone(),
             attempt: job.attempt,
-            losses: job.losses,
+            retries: job.retries,
+            not_before: job.not_before,
             runner: job.runner.clone(),
             since: job.since,
             started_at: job.started,
             ended_at: job.ended,
             stop_asked: job.stop_asked.clone(),
+            overtaken_by: job.overtaken_by.clone(),
+            started_by: job.started_by.clone(),
+            inputs: if job.inputs.is_empty() { None } else { serde_json::to_string(&job.inputs).ok() },
+            fresh: job.fresh,
         }
     }
 
@@ -43,13 +54,21 @@ impl JobRow {
         Ok(JobState {
             state: State::from_word(&self.state).ok_or(StoreError::Value("jobs.state"))?,
             attempt: self.attempt,
-            losses: self.losses,
+            retries: self.retries,
+            not_before: self.not_before,
             runner: self.runner,
             why: self.why,
             since: self.since,
             started: self.started_at,
             ended: self.ended_at,
             stop_asked: self.stop_asked,
+            overtaken_by: self.overtaken_by,
+            started_by: self.started_by,
+            inputs: match self.inputs {
+                Some(text) => serde_json::from_str(&text).map_err(|_| StoreError::Value("jobs.inputs"))?,
+                None => Default::default(),
+            },
+            fresh: self.fresh,
         })
     }
 }
@@ -91,10 +110,22 @@ pub struct StepRows {
     pub runs: Vec<RunChange>,
     /// (run, JSON of the live event)
     pub journal: Vec<(i64, String)>,
+    /// How long jobs took that passed.
+    pub took: Vec<Took>,
     /// Runs that passed, for those that listen.
     pub passed: Vec<PassedRun>,
     /// (project, commit, kind, JSON of the message)
     pub outbox: Vec<(i64, String, &'static str, String)>,
+}
+
+/// How long a job, or with `file` one test file of it, took.
+#[derive(Debug, Clone, Serialize)]
+pub struct Took {
+    pub project_id: i64,
+    pub pipeline: String,
+    pub job: String,
+    pub file: Option<String>,
+    pub ms: i64,
 }
 
 /// One thing that happened, as live updates carry it.
@@ -127,6 +158,7 @@ impl Records {
                 .execute(&mut *tx)
                 .await?;
         }
+        super::usual::write_took(&mut tx, &rows.took).await?;
         for artifact in &rows.artifacts {
             sqlx::query("INSERT OR REPLACE INTO artifacts (run_id, job, name, digest, bytes, files) VALUES (?, ?, ?, ?, ?, ?)")
                 .bind(artifact.run_id)
@@ -178,7 +210,7 @@ impl Records {
     }
 }
 
-fn json<T: Serialize>(rows: &[T]) -> Result<String, StoreError> {
+pub(super) fn json<T: Serialize>(rows: &[T]) -> Result<String, StoreError> {
     serde_json::to_string(rows).map_err(|_| StoreError::Value("rows"))
 }
 
@@ -187,9 +219,11 @@ pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<It
     if rows.is_empty() {
         return Ok(());
     }
-    let sql = "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, losses, runner, since, started_at, ended_at, stop_asked)
-        SELECT value ->> 'run_id', value ->> 'number', value ->> 'state', value ->> 'why', value ->> 'attempt', value ->> 'losses',
-               value ->> 'runner', value ->> 'since', value ->> 'started_at', value ->> 'ended_at', value ->> 'stop_asked'
+    let sql = "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
+          stop_asked, overtaken_by, started_by, inputs, fresh)
+        SELECT value ->> 'run_id', value ->> 'number', value ->> 'state', value ->> 'why', value ->> 'attempt', value ->> 'retries',
+               value ->> 'not_before', value ->> 'runner', value ->> 'since', value ->> 'started_at', value ->> 'ended_at',
+               value ->> 'stop_asked', value ->> 'overtaken_by', value ->> 'started_by', value ->> 'inputs', value ->> 'fresh'
         FROM json_each(?)";
     sqlx::query(sql).bind(json(&rows)?).execute(tx).await?;
     Ok(())

@@ -1,0 +1,243 @@
+//! What runners ask: to be signed on, for work, to keep it, to be rid of it.
+
+use super::Stale;
+use super::lease::lease;
+use super::room::{Held, Room, Session, Waiting};
+use ordotaxis_core::engine::{Event, State};
+use ordotaxis_store::{AttemptRow, RunnerRow, StoredArtifact, ToolRow, Took};
+use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
+use ordotaxis_wire::view::PhaseView;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::time::Instant;
+use tokio::sync::{Notify, oneshot};
+
+impl Room {
+    pub(super) fn sign_on(&mut self, runner: &str, sign_on: SignOn, now: i64) {
+        let other = self.sessions.get(runner).is_none_or(|known| known.id != sign_on.session);
+        if other {
+            self.give_up(runner, &format!("runner {runner} was restarted and came back without it"), now, |_| true);
+        }
+        let row = RunnerRow {
+            name: runner.to_owned(),
+            session: Some(sign_on.session.clone()),
+            slots: sign_on.slots,
+            labels: sign_on.labels.clone(),
+            isolation: sign_on.isolation.clone(),
+            seen_at: Some(now),
+            tools: sign_on.tools.iter().map(|tool| ToolRow { name: tool.name.clone(), version: tool.version.clone() }).collect(),
+            cores: sign_on.cores,
+            memory: i64::try_from(sign_on.memory_bytes).unwrap_or(i64::MAX),
+            draining_by: self.draining.get(runner).cloned(),
+        };
+        self.touched.signed_on.push(row);
+        let SignOn { session, labels, isolation, slots, tools, .. } = sign_on;
+        let session = Session { id: session, labels, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
+        self.sessions.insert(runner.to_owned(), session);
+    }
+
+    pub(super) fn sign_off(&mut self, runner: &str, session: &str, now: i64) {
+        if self.sessions.get(runner).is_some_and(|known| known.id == session) {
+            self.sessions.remove(runner);
+            self.waiting.retain(|waiting| waiting.runner != runner);
+            self.give_up(runner, &format!("runner {runner} left and gave it back"), now, |_| true);
+        }
+    }
+
+    /// Counts attempts of a runner as lost.
+    fn give_up(&mut self, runner: &str, why: &str, now: i64, which: impl Fn(&Held) -> bool) {
+        let lost: Vec<AttemptId> =
+            self.held.iter().filter(|(_, held)| held.row.runner == runner && which(held)).map(|(attempt, _)| *attempt).collect();
+        for attempt in lost {
+            if let Some(mut row) = self.let_go(attempt) {
+                row.state = State::Lost.word().into();
+                row.why = Some(why.to_owned());
+                row.ended_at = Some(now);
+                self.touched.attempts.insert(attempt, row);
+            }
+            let _ = self.apply(attempt.run, &Event::Lost { job: attempt.job, attempt: attempt.attempt, why: why.to_owned() }, now);
+        }
+    }
+
+    /// The session of a runner, noted as alive, if it is the one it speaks of.
+    fn session(&mut self, runner: &str, session: &str) -> Result<&mut Session, Stale> {
+        let known = self.sessions.get_mut(runner).filter(|known| known.id == session).ok_or(Stale)?;
+        known.seen = Instant::now();
+        Ok(known)
+    }
+
+    pub(super) fn claim(&mut self, runner: String, session: &str, slot: u32, reply: oneshot::Sender<Result<Lease, Stale>>) {
+        if self.session(&runner, session).is_err() {
+            return self.answer(reply, Err(Stale));
+        }
+        if let Some(lease) = self.holds(&runner, slot) {
+            return self.answer(reply, Ok(lease));
+        }
+        self.waiting.retain(|waiting| waiting.runner != runner || waiting.slot != slot);
+        self.waiting.push(Waiting { runner, slot, reply });
+    }
+
+    /// The lease that a slot holds already: its claim's answer was lost on the way.
+    fn holds(&self, runner: &str, slot: u32) -> Option<Lease> {
+        let attempt = self.slots.get(&(runner.to_owned(), slot))?;
+        let going = self.runs.get(&attempt.run)?;
+        Some(lease(&going.info, &going.run, &going.given, attempt.job, &self.public_url))
+    }
+
+    /// Gives queued jobs to waiting slots. Called once at the end of each batch.
+    pub(super) fn dispatch(&mut self, now: i64) {
+        self.waiting.retain(|waiting| !waiting.reply.is_closed());
+        for Waiting { runner, slot, reply } in std::mem::take(&mut self.waiting) {
+            match self.next_for(&runner, slot, now) {
+                Some(lease) => self.answer(reply, Ok(lease)),
+                None => self.waiting.push(Waiting { runner, slot, reply }),
+            }
+        }
+    }
+
+    fn next_for(&mut self, runner: &str, slot: u32, now: i64) -> Option<Lease> {
+        let offer = self.offer(runner)?;
+        if offer.draining {
+            return None;
+        }
+        let session = self.sessions.get(runner)?.id.clone();
+        let running = |project: i64| self.held.values().filter(|held| held.project == project).count();
+        let (id, job) = self.queue.next(&offer, running, |turn| self.turns.contains_key(turn))?;
+        let attempt = self.runs.get(&id)?.run.jobs()[job].attempt + 1;
+        self.apply(id, &Event::Claimed { job, attempt, runner: runner.to_owned() }, now).ok()?;
+        let attempt = AttemptId { run: id, job, attempt };
+        let row = AttemptRow {
+            run_id: id,
+            job: i64::try_from(job).unwrap_or(i64::MAX),
+            number: attempt.attempt,
+            runner: runner.to_owned(),
+            session,
+            slot,
+            state: State::Running.word().into(),
+            why: None,
+            exit_code: None,
+            started_at: now,
+            ended_at: None,
+            phases: "[]".into(),
+        };
+        self.touched.attempts.insert(attempt, row.clone());
+        let going = self.runs.get(&id)?;
+        let project = going.info.project_id;
+        self.hold(attempt, row, project);
+        let going = self.runs.get(&id)?;
+        Some(lease(&going.info, &going.run, &going.given, job, &self.public_url))
+    }
+
+    pub(super) fn beat(&mut self, runner: &str, beat: &Beat) -> Result<(Beaten, Arc<Notify>), Stale> {
+        let news = self.session(runner, &beat.session)?.news.clone();
+        let mut beaten = Beaten::default();
+        for &attempt in &beat.holding {
+            match self.held.get_mut(&attempt).filter(|held| held.row.runner == runner) {
+                None => beaten.unknown.push(attempt),
+                Some(held) => held.until = Instant::now() + self.lease,
+            }
+        }
+        // Also of attempts that the runner has claimed since it sent this beat.
+        let asked = |attempt: &AttemptId| {
+            let job = self.runs.get(&attempt.run).map(|going| &going.run.jobs()[attempt.job]);
+            job.is_some_and(|job| job.stop_asked.is_some() || job.overtaken_by.is_some())
+        };
+        let held = self.held.iter().filter(|(_, held)| held.row.runner == runner).map(|(attempt, _)| *attempt);
+        beaten.stop = held.filter(asked).collect();
+        Ok((beaten, news))
+    }
+
+    pub(super) fn phases(&mut self, runner: &str, attempt: AttemptId, phases: &[PhaseView]) -> Result<(), Stale> {
+        let held = self.held.get_mut(&attempt).filter(|held| held.row.runner == runner).ok_or(Stale)?;
+        held.row.phases = serde_json::to_string(phases).unwrap_or_else(|_| "[]".into());
+        self.touched.attempts.insert(attempt, held.row.clone());
+        self.touched.jobs.insert((attempt.run, attempt.job));
+        Ok(())
+    }
+
+    pub(super) fn finish(&mut self, runner: &str, attempt: AttemptId, finish: Finish, reply: oneshot::Sender<Result<Option<Lease>, Stale>>, now: i64) {
+        if self.session(runner, &finish.session).is_err() {
+            return self.answer(reply, Err(Stale));
+        }
+        let (slot, claim) = (finish.slot, finish.claim);
+        if let Err(stale) = self.end(runner, attempt, finish, now) {
+            return self.answer(reply, Err(stale));
+        }
+        let next = match self.holds(runner, slot) {
+            None if claim => self.next_for(runner, slot, now),
+            known => known,
+        };
+        self.answer(reply, Ok(next));
+    }
+
+    fn end(&mut self, runner: &str, attempt: AttemptId, finish: Finish, now: i64) -> Result<(), Stale> {
+        let Finish { outcome, exit_code, ref why, .. } = finish;
+        let event = Event::Ended { job: attempt.job, attempt: attempt.attempt, outcome, exit_code, why: why.clone() };
+        match self.held.get(&attempt) {
+            Some(held) if held.row.runner == runner => {}
+            Some(_) => return Err(Stale),
+            // Not held: a repeat of a result that counted, or a result that comes too late. The engine knows, unless
+            // the run has ended and left; then it was a repeat of the last result, which changes nothing.
+            None if self.runs.contains_key(&attempt.run) => return self.apply(attempt.run, &event, now).map_err(|_| Stale),
+            None => return Ok(()),
+        }
+        for artifact in &finish.artifacts {
+            let row = StoredArtifact {
+                run_id: attempt.run,
+                job: i64::try_from(attempt.job).unwrap_or(i64::MAX),
+                name: artifact.name.clone(),
+                digest: artifact.digest.clone(),
+                bytes: i64::try_from(artifact.bytes).unwrap_or(i64::MAX),
+                files: i64::try_from(artifact.files).unwrap_or(i64::MAX),
+            };
+            self.touched.rows.artifacts.push(row);
+            if let Some(going) = self.runs.get_mut(&attempt.run) {
+                going.given.insert((attempt.job, artifact.name.clone()), artifact.digest.clone());
+            }
+        }
+        self.apply(attempt.run, &event, now).map_err(|_| Stale)?;
+        if let Some(mut row) = self.let_go(attempt) {
+            let state = self.runs.get(&attempt.run).map_or(State::Failed, |going| going.run.jobs()[attempt.job].state);
+            // A job that is tried again is queued; its attempt failed.
+            row.state = if state.is_end() { state } else { State::Failed }.word().into();
+            if state == State::Passed {
+                self.note_time(attempt, now - row.started_at, &finish.tests);
+            }
+            row.why = finish.why;
+            row.exit_code = finish.exit_code;
+            row.ended_at = Some(now);
+            row.phases = serde_json::to_string(&finish.phases).unwrap_or_else(|_| "[]".into());
+            self.touched.attempts.insert(attempt, row);
+        }
+        Ok(())
+    }
+
+    /// How long a job that passed took, and its tests by their own word.
+    fn note_time(&mut self, attempt: AttemptId, ms: i64, tests: &BTreeMap<String, i64>) {
+        let Some(going) = self.runs.get(&attempt.run) else { return };
+        let plan = going.run.plan();
+        let id = &plan.jobs[attempt.job].id;
+        let took = |job: &str, file: Option<String>, ms: i64| Took {
+            project_id: going.info.project_id,
+            pipeline: plan.pipeline.clone(),
+            job: job.to_owned(),
+            file,
+            ms: ms.max(0),
+        };
+        let tests = tests.iter().map(|(file, ms)| took(id.without_cell(), Some(file.clone()), *ms));
+        self.touched.rows.took.extend([took(id.as_str(), None, ms)].into_iter().chain(tests));
+    }
+
+    /// Gives up attempts whose lease has run out, and forgets runners that have been silent as long.
+    pub(super) fn tick(&mut self, now: i64) {
+        let late = Instant::now();
+        let silent: BTreeSet<String> = self.held.values().filter(|held| held.until < late).map(|held| held.row.runner.clone()).collect();
+        for runner in silent {
+            let why = format!("runner {runner} fell silent for {} s", self.lease.as_secs().max(1));
+            self.give_up(&runner, &why, now, |held| held.until < late);
+        }
+        let lease = self.lease;
+        self.sessions.retain(|_, session| session.seen.elapsed() < lease * 2);
+        self.end_pauses(now);
+    }
+}

@@ -1,0 +1,78 @@
+//! How long jobs, and test files, usually take: the median of the last few that passed.
+
+use super::step::{Took, json};
+use super::{Records, StoreError};
+use sqlx::SqliteConnection;
+use std::collections::{BTreeMap, HashMap};
+
+/// How many durations are kept of each: odd, so that one of them is the median; few, so that a change is soon seen.
+const KEPT: usize = 9;
+
+impl Records {
+    /// Job id → milliseconds, for every job of a pipeline that ever passed.
+    pub async fn usual(&self, project_id: i64, pipeline: &str) -> Result<HashMap<String, i64>, StoreError> {
+        let sql = "SELECT job, recent FROM usual WHERE project_id = ? AND pipeline = ?";
+        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(project_id).bind(pipeline).fetch_all(&self.pool).await?;
+        rows.into_iter().map(|(job, recent)| Ok((job, median(&recent)?))).collect()
+    }
+
+    /// Test file → milliseconds, for one job (without its cells).
+    pub async fn usual_tests(&self, project_id: i64, pipeline: &str, job: &str) -> Result<BTreeMap<String, i64>, StoreError> {
+        let sql = "SELECT file, recent FROM usual_tests WHERE project_id = ? AND pipeline = ? AND job = ?";
+        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(job).fetch_all(&self.pool).await?;
+        rows.into_iter().map(|(file, recent)| Ok((file, median(&recent)?))).collect()
+    }
+}
+
+fn median(recent: &str) -> Result<i64, StoreError> {
+    let mut list: Vec<i64> = serde_json::from_str(recent).map_err(|_| StoreError::Value("usual.recent"))?;
+    list.sort_unstable();
+    Ok(list.get(list.len() / 2).copied().unwrap_or(0))
+}
+
+pub(super) async fn write_took(tx: &mut SqliteConnection, took: &[Took]) -> Result<(), StoreError> {
+    let (jobs, files): (Vec<&Took>, Vec<&Took>) = took.iter().partition(|took| took.file.is_none());
+    let grown = "json_insert(recent, '$[#]', json_extract(excluded.recent, '$[0]'))";
+    let recent = format!(
+        "json_array(value ->> 'ms') FROM json_each(?) WHERE true ON CONFLICT DO UPDATE SET recent =
+           CASE WHEN json_array_length(recent) < {KEPT} THEN {grown} ELSE json_remove({grown}, '$[0]') END"
+    );
+    if !jobs.is_empty() {
+        let sql = format!(
+            "INSERT INTO usual (project_id, pipeline, job, recent)
+             SELECT value ->> 'project_id', value ->> 'pipeline', value ->> 'job', {recent}"
+        );
+        sqlx::query(sqlx::AssertSqlSafe(sql)).bind(json(&jobs)?).execute(&mut *tx).await?;
+    }
+    if !files.is_empty() {
+        let sql = format!(
+            "INSERT INTO usual_tests (project_id, pipeline, job, file, recent)
+             SELECT value ->> 'project_id', value ->> 'pipeline', value ->> 'job', value ->> 'file', {recent}"
+        );
+        sqlx::query(sqlx::AssertSqlSafe(sql)).bind(json(&files)?).execute(&mut *tx).await?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn the_median_of_the_last_nine_counts() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path()).await.unwrap();
+        sqlx::query("INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES (1, 'tidegauge', '', 'main', '', 0)")
+            .execute(&records.pool)
+            .await
+            .unwrap();
+        let took = |job: &str, file: Option<&str>, ms| Took { project_id: 1, pipeline: "main".into(), job: job.into(), file: file.map(str::to_owned), ms };
+        for ms in [900, 900, 900, 10, 20, 30, 40, 50, 60, 70, 80, 90] {
+            let mut connection = records.pool.acquire().await.unwrap();
+            write_took(&mut connection, &[took("build.gauge", None, ms), took("test.unit", Some("t/a.c"), ms * 2)]).await.unwrap();
+        }
+        assert_eq!(records.usual(1, "main").await.unwrap(), HashMap::from([("build.gauge".to_owned(), 50)]));
+        assert_eq!(records.usual_tests(1, "main", "test.unit").await.unwrap(), BTreeMap::from([("t/a.c".to_owned(), 100)]));
+        assert!(records.usual(1, "nightly").await.unwrap().is_empty());
+    }
+}

@@ -120,8 +120,10 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: ProjectCommand,
     },
-    /// Start a run by hand
+    /// Start a run by hand, or with RUN and --job a job that starts by hand only
     Start {
+        /// `PROJECT`; or `PROJECT/NUMBER` with --job
+        #[arg(value_name = "PROJECT|RUN")]
         project: String,
         /// A branch, tag or commit; the main branch when absent
         #[arg(long = "ref")]
@@ -164,6 +166,47 @@ pub(crate) enum Command {
         /// The newest when absent
         #[arg(long)]
         attempt: Option<u32>,
+        /// Only what this step printed
+        #[arg(long)]
+        step: Option<String>,
+        /// Only lines printed since then: a length of time before now (`5m`), or a moment (RFC 3339)
+        #[arg(long)]
+        since: Option<String>,
+        /// Only lines in which this regular expression is found
+        #[arg(long, value_name = "PATTERN")]
+        grep: Option<String>,
+        /// Put the time of each line before it
+        #[arg(long)]
+        times: bool,
+        /// The log of this helper in place of the job's own
+        #[arg(long, value_name = "HELPER")]
+        beside: Option<String>,
+    },
+    /// Do a run's commit once more
+    Again {
+        run: String,
+        /// Within this run: what did not end well, and what follows it
+        #[arg(long)]
+        failed: bool,
+        /// Within this run: this job and what follows it
+        #[arg(long, conflicts_with = "failed")]
+        job: Vec<String>,
+        /// Take nothing from before: neither caches nor earlier results
+        #[arg(long)]
+        fresh: bool,
+        /// Follow it until it ends
+        #[arg(long)]
+        watch: bool,
+    },
+    /// Print the files of this copy's share, in a job with `split`; all of them anywhere else
+    Share {
+        /// Test files; from standard input, a line each, when none is named
+        files: Vec<String>,
+    },
+    /// Values that jobs may be lent by name
+    Secret {
+        #[command(subcommand)]
+        command: SecretCommand,
     },
     /// Stop a run, or one job of it
     Stop { run: String, job: Option<String> },
@@ -299,9 +342,32 @@ pub(crate) enum RunnerCommand {
         /// How steps are fenced in; `sandbox` where that works, when absent
         #[arg(long, value_enum)]
         isolation: Option<IsolationChoice>,
+        /// Do one job, then leave
+        #[arg(long)]
+        once: bool,
+        /// A TOML file with labels, tools and limits of this machine
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
     },
     /// Who is there, and what each does
     List,
+    /// Let a runner finish what it has and take nothing more
+    Drain {
+        name: String,
+        /// Let it take jobs again
+        #[arg(long)]
+        undo: bool,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SecretCommand {
+    /// Set a secret; its value is read from standard input
+    Set { project: String, name: String },
+    /// The names of a project's secrets
+    List { project: String },
+    /// Remove a secret
+    Remove { project: String, name: String },
 }
 
 #[derive(Subcommand)]
@@ -366,4 +432,5 @@ pub(crate) enum EventChoice {
 pub(crate) enum IsolationChoice {
     Sandbox,
     Host,
+    Container,
 }

@@ -8,6 +8,8 @@
 //! - [`plan`]: a pipeline and an occasion make a plan: the jobs, what each waits for and why.
 //! - [`engine`]: a run as a state machine; the only place where states change.
 //! - [`dispatch`]: which runner may do which job, and in words why none does.
+//! - [`report`]: what jobs write about their tests.
+//! - [`share`]: tests shared out among copies of a job.
 
 pub mod dispatch;
 pub mod engine;
@@ -16,4 +18,6 @@ mod graph;
 pub mod language;
 pub mod order;
 pub mod plan;
+pub mod report;
+pub mod share;
 pub mod template;

@@ -109,8 +109,17 @@ impl Client {
         self.post("beat", beat).await
     }
 
-    pub(crate) async fn log(&self, attempt: AttemptId, offset: u64, bytes: Vec<u8>) -> Result<LogAnswer, CallError> {
-        let request = self.request(Method::POST, &format!("attempts/{attempt}/log?offset={offset}")).body(bytes);
+    /// Bytes of a log that stand at `offset` and were read at `at`.
+    pub(crate) async fn log(
+        &self,
+        attempt: AttemptId,
+        stream: Option<&str>,
+        offset: u64,
+        at: i64,
+        bytes: Vec<u8>,
+    ) -> Result<LogAnswer, CallError> {
+        let stream = stream.map(|name| format!("&beside={name}")).unwrap_or_default();
+        let request = self.request(Method::POST, &format!("attempts/{attempt}/log?offset={offset}&at={at}{stream}")).body(bytes);
         let answer = self.send(request).await?;
         answer.json().await.map_err(|source| CallError::Unreachable { url: self.identity.url.clone(), source })
     }

@@ -1,34 +1,42 @@
-//! One job from lease to result: checkout, take, steps, give. Whatever goes wrong becomes a result with a sentence;
-//! only an attempt that was given up has none.
+//! One job from lease to result: its fence, checkout, take, helpers, steps, give, and what comes afterwards. Whatever goes
+//! wrong becomes a result with a sentence; only an attempt that was given up has none.
 
-use crate::archive::{ArchiveError, chosen, digest_of, pack, unpack};
-use crate::client::{CallError, Client, insist};
-use crate::isolation::Isolation;
+use crate::archive::ArchiveError;
+use crate::beside::Running;
+use crate::client::{CallError, Client};
+use crate::environment::SHARE_FILE;
+use crate::isolation::{Fence, Isolation, Wanted};
 use crate::late::{LateError, checkout_dir, filled};
-use crate::processes::{MARK, kill_marked};
-use crate::ship::Shipper;
-use crate::step::{Halt, StepCall, StepEnd, run_step};
+use crate::limits::used;
+use crate::processes::kill_marked;
+use crate::ship::{Shipper, now_ms};
+use crate::step::Halt;
+use crate::tools::{Config, Found};
 use crate::workspace::{Workspace, WorkspaceError, Workspaces};
 use ordotaxis_core::engine::Outcome;
-use ordotaxis_core::language::{Give, Step, WhenNone};
-use ordotaxis_wire::runner::{GivenArtifact, Lease, LeaseTake};
+use ordotaxis_wire::runner::{GivenArtifact, Lease};
 use ordotaxis_wire::view::{PhaseKind, PhaseView};
-use ordotaxis_wire::{moment, words};
+use ordotaxis_wire::moment;
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::io::ErrorKind;
 use std::path::PathBuf;
-use std::sync::Arc;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
-use tokio::io::AsyncWriteExt;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 use tokio::sync::watch;
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
+
+/// How often what a job writes is looked at, where that is limited.
+const LOOK_AT_DISK: Duration = Duration::from_millis(250);
 
 /// What all jobs of a runner share.
 pub(crate) struct Shared {
     pub(crate) client: Client,
     pub(crate) workspaces: Workspaces,
     pub(crate) isolation: Isolation,
+    pub(crate) config: Config,
+    pub(crate) tools: Vec<Found>,
     /// Marks this runner's processes; each job adds its own name.
     pub(crate) mark: String,
     /// Cancelled when the runner must leave at once.
@@ -41,17 +49,30 @@ pub(crate) struct JobResult {
     pub(crate) why: Option<String>,
     pub(crate) phases: Vec<PhaseView>,
     pub(crate) artifacts: Vec<GivenArtifact>,
+    pub(crate) tests: BTreeMap<String, i64>,
 }
 
 /// How a job ends before its end.
-enum Broken {
+pub(crate) enum Broken {
     Failed {
         why: String,
         exit_code: Option<i32>,
     },
+    TimedOut(String),
     Stopped,
     /// The attempt is no longer wanted.
     GivenUp,
+}
+
+impl Broken {
+    /// The same, of a step that came afterwards: it says so, and its exit code is not the job's.
+    pub(crate) fn after(self) -> Broken {
+        match self {
+            Broken::Failed { why, .. } => failed(format!("afterwards, {why}")),
+            Broken::TimedOut(why) => failed(format!("afterwards, {why}")),
+            other => other,
+        }
+    }
 }
 
 impl From<WorkspaceError> for Broken {
@@ -75,12 +96,12 @@ impl From<CallError> for Broken {
     }
 }
 
-fn failed(why: String) -> Broken {
+pub(crate) fn failed(why: String) -> Broken {
     Broken::Failed { why, exit_code: None }
 }
 
 /// A sentence for the one error that a person must mend on the runner's machine.
-fn disk_full(error: &(dyn std::error::Error + 'static)) -> Option<String> {
+pub(crate) fn disk_full(error: &(dyn std::error::Error + 'static)) -> Option<String> {
     let mut cause = Some(error);
     while let Some(error) = cause {
         let full = error.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == ErrorKind::StorageFull);
@@ -94,74 +115,226 @@ fn disk_full(error: &(dyn std::error::Error + 'static)) -> Option<String> {
 
 /// Does a job. None when the attempt was given up meanwhile.
 pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt: watch::Receiver<Halt>) -> Option<JobResult> {
-    let shipper = Shipper::new(shared.client.clone(), lease.attempt, shared.abort.clone());
+    let shipper = Shipper::new(shared.client.clone(), lease, shared.abort.clone());
     let mark = format!("{}#{}", shared.mark, lease.attempt);
     let until = lease.timeout_ms.map(|ms| Instant::now() + Duration::from_millis(ms));
-    let mut job = Job { shared, lease: Cow::Borrowed(lease), halt, shipper, mark, until, phases: Vec::new() };
+    let (cut, own_halt) = watch::channel(Halt::No);
+    let (give_up, given_up) = watch::channel(Halt::No);
+    let reason = Arc::new(Mutex::new(None));
+    let mut job = Job {
+        shared,
+        lease: Cow::Borrowed(lease),
+        halt: own_halt,
+        given_up,
+        cut: reason.clone(),
+        shipper,
+        mark,
+        until,
+        phases: Vec::new(),
+        fence: None,
+        helpers: Vec::new(),
+        secrets: Vec::new(),
+        tests: BTreeMap::new(),
+    };
     let (done, workspace) = match shared.workspaces.take(slot) {
-        Ok(mut workspace) => (job.run(&mut workspace).await, Some(workspace)),
+        Ok(mut workspace) => {
+            let written = workspace.folders.written.clone();
+            let limit = shared.config.limits.disk_mib;
+            let guard = tokio::spawn(guard(halt, cut, give_up, reason, limit, written));
+            let done = job.whole(&mut workspace).await;
+            guard.abort();
+            (done, Some(workspace))
+        }
         Err(error) => (Err(error.into()), None),
     };
+    let tests = std::mem::take(&mut job.tests);
     let (done, phases) = job.close(done).await;
     if let Some(workspace) = workspace {
         shared.workspaces.close(workspace);
     }
-    let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts: Vec::new() });
+    let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts: Vec::new(), tests });
     match done {
         Ok(artifacts) => result(Outcome::Passed, None, Some(0)).map(|result| JobResult { artifacts, ..result }),
         Err(Broken::Failed { why, exit_code }) => result(Outcome::Failed, Some(why), exit_code),
+        Err(Broken::TimedOut(why)) => result(Outcome::TimedOut, Some(why), None),
         Err(Broken::Stopped) => result(Outcome::Stopped, Some("stopped".into()), None),
         Err(Broken::GivenUp) => None,
     }
 }
 
-struct Job<'a> {
-    shared: &'a Arc<Shared>,
-    lease: Cow<'a, Lease>,
-    halt: watch::Receiver<Halt>,
-    shipper: Shipper,
-    mark: String,
-    until: Option<Instant>,
-    phases: Vec<PhaseView>,
+/// Passes on what the service says of the attempt, and cuts it off when it has written more than it may.
+async fn guard(
+    mut halt: watch::Receiver<Halt>,
+    cut: watch::Sender<Halt>,
+    give_up: watch::Sender<Halt>,
+    reason: Arc<Mutex<Option<String>>>,
+    limit_mib: Option<u64>,
+    written: Vec<PathBuf>,
+) {
+    let limit = limit_mib.map(|mib| mib * 1024 * 1024);
+    loop {
+        tokio::select! {
+            changed = halt.changed() => {
+                if changed.is_err() {
+                    return std::future::pending().await;
+                }
+                let now = *halt.borrow_and_update();
+                cut.send_replace(now);
+                if now == Halt::Abandon {
+                    give_up.send_replace(now);
+                }
+            }
+            () = tokio::time::sleep(LOOK_AT_DISK), if limit.is_some() => {
+                let folders = written.clone();
+                let used = tokio::task::spawn_blocking(move || used(&folders)).await.unwrap_or(0);
+                if limit.is_some_and(|limit| used > limit) && *cut.borrow() == Halt::No {
+                    let limit = limit_mib.unwrap_or(0);
+                    let why = format!("the job wrote more than the runner's limit of {limit} MiB");
+                    *reason.lock().unwrap_or_else(PoisonError::into_inner) = Some(why);
+                    cut.send_replace(Halt::Cut);
+                }
+            }
+        }
+    }
+}
+
+pub(crate) struct Job<'a> {
+    pub(crate) shared: &'a Arc<Shared>,
+    pub(crate) lease: Cow<'a, Lease>,
+    pub(crate) halt: watch::Receiver<Halt>,
+    /// Only that the attempt was given up: not even `afterwards` goes on then.
+    pub(crate) given_up: watch::Receiver<Halt>,
+    /// Why the runner itself ended the job, when it did.
+    cut: Arc<Mutex<Option<String>>>,
+    pub(crate) shipper: Shipper,
+    pub(crate) mark: String,
+    pub(crate) until: Option<Instant>,
+    pub(crate) phases: Vec<PhaseView>,
+    /// Made when the job begins.
+    pub(crate) fence: Option<Fence>,
+    pub(crate) helpers: Vec<Running>,
+    pub(crate) secrets: Vec<(String, String)>,
+    tests: BTreeMap<String, i64>,
 }
 
 impl Job<'_> {
-    async fn run(&mut self, workspace: &mut Workspace) -> Result<Vec<GivenArtifact>, Broken> {
+    /// Everything, and whatever came of it the helpers ended and the fence taken down.
+    async fn whole(&mut self, workspace: &mut Workspace) -> Result<Vec<GivenArtifact>, Broken> {
+        let done = self.fenced(workspace).await;
+        if self.fence.is_some() {
+            self.stop_beside().await;
+        }
+        if done.is_err() && !self.phases.is_empty() {
+            kill_marked(&self.mark).await;
+        }
+        if let Some(fence) = self.fence.take() {
+            fence.close().await;
+        }
+        done
+    }
+
+    async fn fenced(&mut self, workspace: &mut Workspace) -> Result<Vec<GivenArtifact>, Broken> {
+        self.secrets = self.lent()?;
+        self.prepare(workspace).await?;
+        let env = self.environment(workspace);
+        let done = self.body(workspace, &env).await;
+        let (artifacts, done) = match done {
+            Ok(artifacts) => (artifacts, Ok(())),
+            Err(broken) => (Vec::new(), Err(broken)),
+        };
+        self.afterwards(workspace, &env, done).await.map(|()| artifacts)
+    }
+
+    /// The secrets that the job names; one that is not there fails it.
+    fn lent(&self) -> Result<Vec<(String, String)>, Broken> {
+        let value = |secret: &ordotaxis_wire::runner::LentSecret| match &secret.value {
+            Some(value) => Ok((secret.name.clone(), value.clone())),
+            None => Err(failed(secret.why.clone().unwrap_or_else(|| format!("secret {} was not lent", secret.name)))),
+        };
+        self.lease.secrets.iter().map(value).collect()
+    }
+
+    /// Fence, checkout, and texts filled in.
+    async fn prepare(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
         let late = |error: LateError| failed(error.to_string());
         if let Some(dir) = checkout_dir(&self.lease).map_err(late)? {
-            self.begin("checkout", PhaseKind::Checkout);
+            self.begin("checkout", PhaseKind::Checkout).await;
             let done = self.shared.workspaces.checkout(workspace, &self.lease, &dir).await;
             self.end(done.is_err(), None);
             done?;
             self.check_halt()?;
         }
-        if self.lease.late {
+        if self.lease.late || self.lease.image.is_some() {
             let files = workspace.folders.files.clone();
             self.lease = Cow::Owned(filled(&self.lease, &files).map_err(late)?);
         }
+        if let Some(share) = &self.lease.share {
+            let text = serde_json::to_string(share).unwrap_or_default();
+            let path = workspace.folders.tmp.join(SHARE_FILE);
+            std::fs::write(&path, text).map_err(|source| Broken::from(ArchiveError::Io { path, source }))?;
+        }
+        let attempt = self.lease.attempt.to_string();
+        let wanted = Wanted {
+            isolation: self.shared.isolation,
+            image: self.lease.image.as_deref(),
+            network: self.lease.network,
+            shared: !self.lease.beside.is_empty(),
+            limits: self.shared.config.limits,
+            holds_turn: self.lease.holds_turn,
+            attempt: &attempt,
+            mark: &self.shared.mark,
+        };
+        self.fence = Some(Fence::open(wanted, workspace.folders.clone()).await.map_err(failed)?);
+        Ok(())
+    }
+
+    /// What the job is there for: take, helpers, steps, give.
+    async fn body(&mut self, workspace: &mut Workspace, env: &[(String, String)]) -> Result<Vec<GivenArtifact>, Broken> {
         let lease = self.lease.clone();
         for take in &lease.takes {
-            self.begin(&take.name, PhaseKind::Take);
+            self.begin(&take.name, PhaseKind::Take).await;
             let done = self.take(workspace, take).await;
             self.end(done.is_err(), None);
             done?;
             self.check_halt()?;
         }
-        let env = self.environment(workspace);
+        self.start_beside(workspace, env).await?;
+        let mut done = Ok(());
         for step in &lease.steps {
-            self.step(workspace, step, &env).await?;
+            done = self.step(workspace, step, env).await;
+            if done.is_err() {
+                break;
+            }
         }
+        self.read_tests(workspace).await;
+        done?;
         self.give_all(workspace).await
     }
 
-    /// Ends what was left running where that may be, and waits until the service has the whole log.
-    async fn close(mut self, done: Result<Vec<GivenArtifact>, Broken>) -> (Result<Vec<GivenArtifact>, Broken>, Vec<PhaseView>) {
-        if done.is_err() && !self.phases.is_empty() {
-            kill_marked(&self.mark).await;
+    /// How long tests took, by the reports that the job wrote. A report that cannot be read is told and left out.
+    async fn read_tests(&mut self, workspace: &Workspace) {
+        if self.lease.junit.is_empty() || self.lease.share.is_none() {
+            return;
         }
-        if let Err(Broken::Failed { why, .. }) = &done {
+        let (root, globs) = (workspace.folders.files.clone(), self.lease.junit.clone());
+        let read = tokio::task::spawn_blocking(move || read_reports(&root, &globs)).await;
+        let (tests, remarks) = read.unwrap_or_default();
+        self.tests = tests;
+        for remark in remarks {
+            self.shipper.log.say(&remark).await;
+        }
+    }
+
+    /// Waits until the service has the whole log.
+    async fn close(mut self, done: Result<Vec<GivenArtifact>, Broken>) -> (Result<Vec<GivenArtifact>, Broken>, Vec<PhaseView>) {
+        let done = done.map_err(|broken| match broken {
+            Broken::Failed { why, exit_code } => Broken::Failed { why: self.shipper.masked(&why), exit_code },
+            Broken::TimedOut(why) => Broken::TimedOut(self.shipper.masked(&why)),
+            other => other,
+        });
+        if let Err(Broken::Failed { why, .. } | Broken::TimedOut(why)) = &done {
             let why = why.clone();
-            self.shipper.say(&why).await;
+            self.shipper.log.say(&why).await;
         }
         match self.shipper.flush().await {
             Ok(()) => (done, self.phases),
@@ -169,21 +342,22 @@ impl Job<'_> {
         }
     }
 
-    fn begin(&mut self, name: &str, kind: PhaseKind) {
+    pub(crate) async fn begin(&mut self, name: &str, kind: PhaseKind) {
+        self.shipper.log.let_out().await;
         let phase = PhaseView {
-            name: name.to_owned(),
+            name: self.shipper.masked(name),
             kind,
             started_at: moment(now_ms()),
             duration_ms: None,
             failed: false,
             exit_code: None,
-            log_from: self.shipper.length(),
+            log_from: self.shipper.log.length(),
         };
         self.phases.push(phase);
         self.shipper.phases(&self.phases);
     }
 
-    fn end(&mut self, failed: bool, exit_code: Option<i32>) {
+    pub(crate) fn end(&mut self, failed: bool, exit_code: Option<i32>) {
         if let Some(phase) = self.phases.last_mut() {
             phase.duration_ms = Some(now_ms() - phase.started_at.as_millisecond());
             phase.failed = failed;
@@ -192,212 +366,32 @@ impl Job<'_> {
         self.shipper.phases(&self.phases);
     }
 
-    fn check_halt(&self) -> Result<(), Broken> {
+    pub(crate) fn check_halt(&self) -> Result<(), Broken> {
         match *self.halt.borrow() {
             Halt::No => Ok(()),
             Halt::Stop => Err(Broken::Stopped),
             Halt::Abandon => Err(Broken::GivenUp),
+            Halt::Cut => {
+                let why = self.cut.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                Err(failed(why.unwrap_or_else(|| "the runner ended the job".into())))
+            }
         }
     }
 
-    async fn take(&mut self, workspace: &Workspace, take: &LeaseTake) -> Result<(), Broken> {
-        let Some(digest) = &take.digest else {
-            self.shipper.say(&format!("{} holds nothing: its globs matched no file", take.name)).await;
-            return Ok(());
-        };
-        let archive = self.shared.workspaces.packing(&format!("take-{}", self.lease.attempt));
-        self.fetch(digest, &archive).await?;
-        let into = workspace.folders.files.join(take.to.as_deref().unwrap_or("."));
-        let (path, wanted) = (archive.clone(), digest.clone());
-        let done = blocking(move || {
-            if digest_of(&path)? != wanted {
-                return Ok(false);
-            }
-            unpack(&path, &into).map(|()| true)
-        })
-        .await;
-        let _ = tokio::fs::remove_file(&archive).await;
-        if done? { Ok(()) } else { Err(failed(format!("{} arrived damaged: its digest is not {digest}", take.name))) }
-    }
-
-    async fn fetch(&self, digest: &str, archive: &PathBuf) -> Result<(), Broken> {
-        let fail = |source| Broken::from(ArchiveError::Io { path: archive.clone(), source });
-        let client = &self.shared.client;
-        let whole = || async move {
-            let mut answer = client.blob(digest).await?;
-            let unreachable = |source| CallError::Unreachable { url: "the blob store".into(), source };
-            let mut file = match tokio::fs::File::create(archive).await {
-                Ok(file) => file,
-                Err(error) => return Ok(Err(error)),
-            };
-            while let Some(piece) = answer.chunk().await.map_err(unreachable)? {
-                if let Err(error) = file.write_all(&piece).await {
-                    return Ok(Err(error));
-                }
-            }
-            Ok(file.flush().await)
-        };
-        insist(&self.shared.abort, whole).await?.map_err(fail)
-    }
-
-    fn environment(&self, workspace: &Workspace) -> Vec<(String, String)> {
-        let inherited = |name: &str| std::env::var(name).ok();
-        let tmp = match self.shared.isolation {
-            Isolation::Sandbox => "/tmp".to_owned(),
-            Isolation::Host => workspace.folders.tmp.display().to_string(),
-        };
-        // On the host tools find what is installed for the runner's user; a sandbox cannot write there.
-        let home = match self.shared.isolation {
-            Isolation::Sandbox => tmp.clone(),
-            Isolation::Host => inherited("HOME").unwrap_or_else(|| tmp.clone()),
-        };
-        let mut env = vec![
-            ("PATH".to_owned(), inherited("PATH").unwrap_or_else(|| "/usr/bin:/bin".into())),
-            ("HOME".to_owned(), home),
-            ("TMPDIR".to_owned(), tmp),
-            ("LANG".to_owned(), "C.UTF-8".to_owned()),
-            (MARK.to_owned(), self.mark.clone()),
-        ];
-        env.extend(tool_homes());
-        env.extend(self.lease.env.iter().map(|(name, value)| (name.clone(), value.clone())));
-        env
-    }
-
-    async fn step(&mut self, workspace: &Workspace, step: &Step, env: &[(String, String)]) -> Result<(), Broken> {
-        self.check_halt()?;
-        self.begin(&step.name, PhaseKind::Step);
-        let mut env = env.to_vec();
-        env.extend(step.env.iter().map(|(name, value)| (name.clone(), value.clone())));
-        let mut command: Vec<String> = step.shell.as_deref().unwrap_or("sh -eu").split_whitespace().map(str::to_owned).collect();
-        command.extend(["-c".to_owned(), step.run.clone()]);
-        let dir = workspace.folders.files.join(step.dir.as_deref().unwrap_or("."));
-        if !dir.is_dir() {
-            self.end(true, None);
-            return Err(failed(format!("step {}: there is no folder `{}`", self.named(step), step.dir.as_deref().unwrap_or("."))));
-        }
-        let own = step.timeout_ms.map(|ms| Instant::now() + Duration::from_millis(ms));
-        let until = match (own, self.until) {
-            (Some(own), Some(job)) => Some(own.min(job)),
-            (own, job) => own.or(job),
-        };
-        let by_step = own.is_some() && until == own;
-        let call = StepCall {
-            isolation: self.shared.isolation,
-            folders: &workspace.folders,
-            dir: &dir,
-            command: &command,
-            env: &env,
-            mark: &self.mark,
-            until,
-        };
-        let end = run_step(call, &mut self.shipper, &mut self.halt).await;
-        let code = if let StepEnd::Exited(code) = end { Some(code) } else { None };
-        self.end(end != StepEnd::Exited(0), code);
-        self.judge(step, end, by_step)
-    }
-
-    fn judge(&self, step: &Step, end: StepEnd, by_step: bool) -> Result<(), Broken> {
-        let name = self.named(step);
-        let (why, exit_code) = match end {
-            StepEnd::Exited(0) => return Ok(()),
-            StepEnd::Halted => {
-                self.check_halt()?;
-                return Err(Broken::Stopped);
-            }
-            StepEnd::Exited(code) => (format!("step {name} exited with {code}"), Some(code)),
-            StepEnd::Signalled(signal) => (format!("step {name} was ended by signal {signal}"), None),
-            StepEnd::NotStarted(why) => (format!("step {name}: {why}"), None),
-            StepEnd::TimedOut => {
-                let (whose, limit) = if by_step { ("its", step.timeout_ms) } else { ("the job's", self.lease.timeout_ms) };
-                let limit = words::duration(i64::try_from(limit.unwrap_or(0)).unwrap_or(i64::MAX));
-                return Err(failed(format!("step {name} went past {whose} time limit of {limit}")));
-            }
-        };
-        if step.may_fail { Ok(()) } else { Err(Broken::Failed { why, exit_code }) }
-    }
-
-    fn named(&self, step: &Step) -> String {
-        format!("`{}`", step.name)
-    }
-
-    async fn give_all(&mut self, workspace: &Workspace) -> Result<Vec<GivenArtifact>, Broken> {
-        let mut given = Vec::new();
-        let lease = self.lease.clone();
-        for give in &lease.gives {
-            self.check_halt()?;
-            self.begin(&give.artifact, PhaseKind::Give);
-            let done = self.give(workspace, give).await;
-            self.end(done.is_err(), None);
-            given.extend(done?);
-        }
-        Ok(given)
-    }
-
-    async fn give(&mut self, workspace: &Workspace, give: &Give) -> Result<Option<GivenArtifact>, Broken> {
-        let (root, globs) = (workspace.folders.files.clone(), give.paths.clone());
-        let paths = blocking(move || chosen(&root, &globs)).await.map_err(|error| named_artifact(give, error))?;
-        if paths.is_empty() {
-            let why = format!("artifact {}: nothing matches {}", give.artifact, give.paths.join(", "));
-            match give.none {
-                WhenNone::Fail => return Err(failed(why)),
-                WhenNone::Warn => self.shipper.say(&why).await,
-                WhenNone::Ignore => {}
-            }
-            return Ok(None);
-        }
-        let archive = self.shared.workspaces.packing(&format!("give-{}", self.lease.attempt));
-        let (root, into, list) = (workspace.folders.files.clone(), archive.clone(), paths.clone());
-        let packed = blocking(move || pack(&root, &list, &into)).await;
-        let sent = match packed {
-            Ok(packed) => self.send(&archive, &packed.digest).await.map(|()| packed),
-            Err(error) => Err(error.into()),
-        };
-        let _ = tokio::fs::remove_file(&archive).await;
-        let packed = sent?;
-        let files = if paths.len() == 1 { "1 file".to_owned() } else { format!("{} files", paths.len()) };
-        self.shipper.say(&format!("gave {}: {files}, {} packed", give.artifact, words::bytes(packed.bytes))).await;
-        Ok(Some(GivenArtifact { name: give.artifact.clone(), digest: packed.digest, bytes: packed.bytes, files: paths.len() as u64 }))
-    }
-
-    async fn send(&self, archive: &PathBuf, digest: &str) -> Result<(), Broken> {
-        let client = &self.shared.client;
-        if insist(&self.shared.abort, || client.has_blob(digest)).await? {
-            return Ok(());
-        }
-        let put = || async move {
-            match tokio::fs::File::open(archive).await {
-                Ok(file) => client.put_blob(digest, file).await,
-                Err(error) => Err(CallError::Refused { status: 0, detail: format!("the packed artifact could not be read: {error}") }),
-            }
-        };
-        Ok(insist(&self.shared.abort, put).await?)
+    pub(crate) fn fence(&self) -> &Fence {
+        self.fence.as_ref().unwrap_or_else(|| unreachable!("the fence is made before anything is run in it"))
     }
 }
 
-/// Where installed tool chains are kept, as the runner's own environment or home says: a step finds them though its home
-/// is another.
-fn tool_homes() -> Vec<(String, String)> {
-    let set = |name: &str| std::env::var(name).ok().map(|value| (name.to_owned(), value));
-    let mut homes: Vec<(String, String)> =
-        ["RUSTUP_HOME", "JAVA_HOME", "GOROOT", "PYENV_ROOT", "NVM_DIR"].into_iter().filter_map(set).collect();
-    if std::env::var_os("RUSTUP_HOME").is_none()
-        && let Some(home) = std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".rustup")).filter(|home| home.is_dir())
-    {
-        homes.push(("RUSTUP_HOME".to_owned(), home.display().to_string()));
+/// Test file → milliseconds, and a sentence for each report that could not be read.
+fn read_reports(root: &std::path::Path, globs: &[String]) -> (BTreeMap<String, i64>, Vec<String>) {
+    let (mut tests, mut remarks) = (BTreeMap::new(), Vec::new());
+    for path in crate::archive::chosen(root, globs).unwrap_or_default() {
+        let read = std::fs::read(root.join(&path)).map_err(|error| error.to_string());
+        match read.and_then(|bytes| ordotaxis_core::report::test_times(&bytes).map_err(|error| error.to_string())) {
+            Ok(times) => times.into_iter().for_each(|(file, ms)| *tests.entry(file).or_insert(0) += ms),
+            Err(why) => remarks.push(format!("report {}: {why}", path.display())),
+        }
     }
-    homes
-}
-
-fn named_artifact(give: &Give, error: ArchiveError) -> Broken {
-    failed(disk_full(&error).unwrap_or_else(|| format!("artifact {}: {error}", give.artifact)))
-}
-
-async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, ArchiveError> + Send + 'static) -> Result<T, ArchiveError> {
-    let lost = |error| ArchiveError::Io { path: PathBuf::new(), source: std::io::Error::other(error) };
-    tokio::task::spawn_blocking(work).await.map_err(lost)?
-}
-
-fn now_ms() -> i64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
+    (tests, remarks)
 }

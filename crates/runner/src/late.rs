@@ -37,6 +37,10 @@ pub(crate) fn checkout_dir(lease: &Lease) -> Result<Option<String>, LateError> {
 /// The lease with every placeholder filled, after the files were checked out to `files`.
 pub(crate) fn filled(lease: &Lease, files: &Path) -> Result<Lease, LateError> {
     let mut lease = lease.clone();
+    if let Some(image) = lease.image.take() {
+        // Written as in a file whether or not the rest is.
+        lease.image = Some(Filler { files, lease: &lease.clone(), hashes: RefCell::default() }.text(&image)?);
+    }
     if !lease.late {
         return Ok(lease);
     }

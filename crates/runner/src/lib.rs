@@ -3,20 +3,30 @@
 //! - `identity`: who it is, kept in its folder after [`enrol`];
 //! - `client`: the protocol, with growing, jittered pauses while the service is away;
 //! - `work`: the slots, the beat, and leaving;
-//! - `job`: one job from lease to result: `workspace` (a clean folder), `take`, `step`, `give`;
-//! - `ship`: log bytes and phases on their way;
-//! - `isolation`, `processes`: how a step is fenced in, and how all of it is ended.
+//! - `job`: one job from lease to result: `workspace` (a clean folder), `artifacts` (take, give), `steps`, `beside`;
+//! - `ship`, `mask`: log bytes and phases on their way, secrets taken out;
+//! - `isolation`, `container`, `netns`, `limits`, `processes`: how a job is fenced in, and how all of it is ended;
+//! - `tools`: what this machine offers.
 
 mod archive;
+mod artifacts;
+mod beside;
 mod client;
+mod container;
+mod environment;
 mod identity;
 mod isolation;
 mod job;
 mod late;
+mod limits;
 mod log_pipe;
+mod mask;
+mod netns;
 mod processes;
 mod ship;
 mod step;
+mod steps;
+mod tools;
 mod work;
 mod workspace;
 
@@ -24,5 +34,6 @@ pub use archive::unpack_checked;
 pub use client::{CallError, enrol};
 pub use identity::{Identity, IdentityError};
 pub use isolation::Isolation;
+pub use tools::{Config, ConfigError, Limits};
 pub use work::{Leave, Settings, WorkError, work};
 pub use workspace::own_mounts;

@@ -18,6 +18,11 @@ pub(crate) fn ask_to_end(group: Pid, mark: &str, sandboxed: bool) {
         // In a sandbox the group's leader is the sandbox itself: its end would be everybody's at once.
         let _ = killpg(group, Signal::SIGTERM);
     }
+    mark_to_end(mark);
+}
+
+/// Asks everything with this mark to end.
+pub(crate) fn mark_to_end(mark: &str) {
     for process in marked(mark) {
         let _ = kill(process, Signal::SIGTERM);
     }

@@ -5,9 +5,10 @@
 //! away the channel fills and the step is slowed down: nothing is dropped.
 
 use crate::client::{CallError, Client, insist};
-use ordotaxis_wire::runner::{AttemptId, Phases};
+use crate::mask::Mask;
+use ordotaxis_wire::runner::{AttemptId, Lease, Phases};
 use ordotaxis_wire::view::PhaseView;
-use std::time::Duration;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -19,45 +20,142 @@ const QUEUE: usize = 64;
 /// Phases are told this much later, so that short jobs tell them only with their result.
 const PHASES_LATER: Duration = Duration::from_millis(150);
 
-/// The channel to the task that sends the log, and that task.
-type LogOnItsWay = (mpsc::Sender<Vec<u8>>, JoinHandle<Result<(), CallError>>);
+/// Reads within this time go in one piece, which has one time: a line's time is right to about that.
+const GATHER: Duration = Duration::from_millis(20);
 
-pub(crate) struct Shipper {
+/// Bytes and when they were read, in milliseconds since 1970.
+type Piece = (Vec<u8>, i64);
+
+/// The channel to the task that sends the log, and that task.
+type LogOnItsWay = (mpsc::Sender<Piece>, JoinHandle<Result<(), CallError>>);
+
+/// One log on its way to the service: an attempt's own, or one of a helper's.
+pub(crate) struct LogWriter {
     client: Client,
     attempt: AttemptId,
+    stream: Option<String>,
     leave: CancellationToken,
+    mask: Option<Mask>,
     /// Made with the first byte: many jobs print nothing.
     log: Option<LogOnItsWay>,
     length: u64,
-    phases: watch::Sender<Vec<PhaseView>>,
-    teller: JoinHandle<()>,
+    limit: u64,
+    full: bool,
 }
 
-impl Shipper {
-    pub(crate) fn new(client: Client, attempt: AttemptId, leave: CancellationToken) -> Shipper {
-        let (phases, receiver) = watch::channel(Vec::new());
-        let teller = tokio::spawn(tell_phases(client.clone(), attempt, receiver));
-        Shipper { client, attempt, leave, log: None, length: 0, phases, teller }
-    }
-
+impl LogWriter {
     /// How many bytes the log has so far.
     pub(crate) fn length(&self) -> u64 {
         self.length
     }
 
+    /// Output of a process: masked, and cut off at the log's limit.
     pub(crate) async fn write(&mut self, bytes: Vec<u8>) {
+        let bytes = match &mut self.mask {
+            Some(mask) => mask.push(&bytes),
+            None => bytes,
+        };
+        self.add(bytes).await;
+    }
+
+    /// What was held back since it could be the beginning of a secret.
+    pub(crate) async fn let_out(&mut self) {
+        if let Some(rest) = self.mask.as_mut().map(Mask::rest) {
+            self.add(rest).await;
+        }
+    }
+
+    /// A line of the runner's own in the log; it has room even when the log is full.
+    pub(crate) async fn say(&mut self, line: &str) {
+        self.let_out().await;
+        let line = match &self.mask {
+            Some(mask) => mask.whole(line.as_bytes()),
+            None => line.as_bytes().to_vec(),
+        };
+        self.send([b"ordotaxis: ", &line[..], b"\n"].concat()).await;
+    }
+
+    async fn add(&mut self, mut bytes: Vec<u8>) {
+        if self.full || bytes.is_empty() {
+            return;
+        }
+        let room = self.limit.saturating_sub(self.length);
+        if bytes.len() as u64 <= room {
+            return self.send(bytes).await;
+        }
+        bytes.truncate(usize::try_from(room).unwrap_or(usize::MAX));
+        self.full = true;
+        let limit = ordotaxis_wire::words::bytes(self.limit);
+        bytes.extend(format!("\nordotaxis: the log has reached its limit of {limit}; what follows is left out\n").as_bytes());
+        self.send(bytes).await;
+    }
+
+    async fn send(&mut self, bytes: Vec<u8>) {
         self.length += bytes.len() as u64;
         let (sender, _) = self.log.get_or_insert_with(|| {
             let (sender, receiver) = mpsc::channel(QUEUE);
-            (sender, tokio::spawn(send_log(self.client.clone(), self.attempt, receiver, self.leave.clone())))
+            let way = Way { client: self.client.clone(), attempt: self.attempt, stream: self.stream.clone() };
+            (sender, tokio::spawn(send_log(way, receiver, self.leave.clone())))
         });
         // A closed channel means that the attempt was given up; the beat says so too.
-        let _ = sender.send(bytes).await;
+        let _ = sender.send((bytes, now_ms())).await;
     }
 
-    /// A line of the runner's own in the log.
-    pub(crate) async fn say(&mut self, line: &str) {
-        self.write(format!("ordotaxis: {line}\n").into_bytes()).await;
+    /// Waits until the service has every byte.
+    pub(crate) async fn flush(mut self) -> Result<(), CallError> {
+        self.let_out().await;
+        let Some((sender, task)) = self.log else { return Ok(()) };
+        drop(sender);
+        task.await.unwrap_or(Err(CallError::Leaving))
+    }
+}
+
+pub(crate) struct Shipper {
+    pub(crate) log: LogWriter,
+    secrets: Vec<String>,
+    phases: watch::Sender<Vec<PhaseView>>,
+    teller: JoinHandle<()>,
+}
+
+impl Shipper {
+    pub(crate) fn new(client: Client, lease: &Lease, leave: CancellationToken) -> Shipper {
+        let (phases, receiver) = watch::channel(Vec::new());
+        let teller = tokio::spawn(tell_phases(client.clone(), lease.attempt, receiver));
+        let secrets: Vec<String> = lease.secrets.iter().filter_map(|secret| secret.value.clone()).collect();
+        let log = LogWriter {
+            client,
+            attempt: lease.attempt,
+            stream: None,
+            leave,
+            mask: Mask::new(secrets.iter().map(String::as_str)),
+            log: None,
+            length: 0,
+            limit: lease.log_limit,
+            full: false,
+        };
+        Shipper { log, secrets, phases, teller }
+    }
+
+    /// A further log of the same attempt, as closely masked.
+    pub(crate) fn beside(&self, name: &str) -> LogWriter {
+        let LogWriter { client, attempt, leave, limit, .. } = &self.log;
+        LogWriter {
+            client: client.clone(),
+            attempt: *attempt,
+            stream: Some(name.to_owned()),
+            leave: leave.clone(),
+            mask: Mask::new(self.secrets.iter().map(String::as_str)),
+            log: None,
+            length: 0,
+            limit: *limit,
+            full: false,
+        }
+    }
+
+    /// A sentence in which no secret stands.
+    pub(crate) fn masked(&self, sentence: &str) -> String {
+        let mask = Mask::new(self.secrets.iter().map(String::as_str));
+        mask.map_or_else(|| sentence.to_owned(), |mask| String::from_utf8_lossy(&mask.whole(sentence.as_bytes())).into_owned())
     }
 
     pub(crate) fn phases(&self, phases: &[PhaseView]) {
@@ -67,28 +165,45 @@ impl Shipper {
     /// Waits until the service has every byte.
     pub(crate) async fn flush(self) -> Result<(), CallError> {
         self.teller.abort();
-        let Some((sender, task)) = self.log else { return Ok(()) };
-        drop(sender);
-        task.await.unwrap_or(Err(CallError::Leaving))
+        self.log.flush().await
     }
 }
 
-async fn send_log(
+pub(crate) fn now_ms() -> i64 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
+}
+
+/// Where a log goes.
+struct Way {
     client: Client,
     attempt: AttemptId,
-    mut receiver: mpsc::Receiver<Vec<u8>>,
-    leave: CancellationToken,
-) -> Result<(), CallError> {
+    stream: Option<String>,
+}
+
+async fn send_log(way: Way, mut receiver: mpsc::Receiver<Piece>, leave: CancellationToken) -> Result<(), CallError> {
     let mut offset = 0;
-    while let Some(mut piece) = receiver.recv().await {
+    let mut next = None;
+    loop {
+        let (mut piece, at) = match next.take() {
+            Some(piece) => piece,
+            None => match receiver.recv().await {
+                Some(piece) => piece,
+                None => return Ok(()),
+            },
+        };
         while piece.len() < PIECE
-            && let Ok(more) = receiver.try_recv()
+            && let Ok((more, read)) = receiver.try_recv()
         {
+            if read - at > i64::try_from(GATHER.as_millis()).unwrap_or(0) {
+                next = Some((more, read));
+                break;
+            }
             piece.extend(more);
         }
         let mut rest = piece;
         while !rest.is_empty() {
-            let answer = insist(&leave, || client.log(attempt, offset, rest.clone())).await?;
+            let answer = insist(&leave, || way.client.log(way.attempt, way.stream.as_deref(), offset, at, rest.clone())).await?;
             let taken = usize::try_from(answer.offset.saturating_sub(offset)).unwrap_or(usize::MAX).min(rest.len());
             rest.drain(..taken);
             offset += taken as u64;
@@ -98,7 +213,6 @@ async fn send_log(
             }
         }
     }
-    Ok(())
 }
 
 async fn tell_phases(client: Client, attempt: AttemptId, mut phases: watch::Receiver<Vec<PhaseView>>) {

@@ -1,11 +1,10 @@
 //! One step: its own process group, its output into the log, ended whole when its time is up or someone asks.
 
-use crate::isolation::{Isolation, JobFolders, command};
+use crate::isolation::{Fence, Inside};
 use crate::log_pipe::log_pipe;
 use crate::processes::{GRACE, ask_to_end, kill_all, kill_group};
-use crate::ship::Shipper;
+use crate::ship::LogWriter;
 use nix::unistd::Pid;
-use std::path::Path;
 use std::process::ExitStatus;
 use std::time::Duration;
 use tokio::io::AsyncReadExt;
@@ -26,6 +25,8 @@ pub(crate) enum Halt {
     Stop,
     /// It was given up: end it, and say nothing more.
     Abandon,
+    /// The runner itself ends it; why is told elsewhere.
+    Cut,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,28 +39,27 @@ pub(crate) enum StepEnd {
 }
 
 pub(crate) struct StepCall<'a> {
-    pub(crate) isolation: Isolation,
-    pub(crate) folders: &'a JobFolders,
-    pub(crate) dir: &'a Path,
-    /// Program and arguments.
-    pub(crate) command: &'a [String],
-    pub(crate) env: &'a [(String, String)],
+    pub(crate) fence: &'a Fence,
+    pub(crate) inside: Inside<'a>,
     pub(crate) mark: &'a str,
     pub(crate) until: Option<Instant>,
 }
 
-pub(crate) async fn run_step(call: StepCall<'_>, shipper: &mut Shipper, halt: &mut watch::Receiver<Halt>) -> StepEnd {
+pub(crate) async fn run_step(call: StepCall<'_>, log: &mut LogWriter, halt: &mut watch::Receiver<Halt>) -> StepEnd {
     let pipe = match log_pipe() {
         Ok(pipe) => pipe,
         Err(error) => return StepEnd::NotStarted(format!("no pipe could be made: {error}")),
     };
     let mut child = {
         // The command holds the pipe's writing end: it must be gone for the reading end to see the end.
-        let mut built = command(call.isolation, call.folders, call.dir, call.command, call.env);
+        let mut built = match call.fence.command(&call.inside) {
+            Ok(built) => built,
+            Err(error) => return StepEnd::NotStarted(format!("it could not be made ready: {error}")),
+        };
         built.stdout(pipe.output).stderr(pipe.errors).kill_on_drop(true);
         match built.spawn() {
             Ok(child) => child,
-            Err(error) => return StepEnd::NotStarted(format!("`{}` could not be started: {error}", call.command[0])),
+            Err(error) => return StepEnd::NotStarted(format!("`{}` could not be started: {error}", call.inside.command[0])),
         }
     };
     let group = Pid::from_raw(child.id().and_then(|id| i32::try_from(id).ok()).unwrap_or(i32::MAX));
@@ -68,12 +68,16 @@ pub(crate) async fn run_step(call: StepCall<'_>, shipper: &mut Shipper, halt: &m
         let (deadline, asked) = (running.deadline(), running.end.is_some());
         tokio::select! {
             status = child.wait() => break status,
-            bytes = read(&mut running.output) => running.took(bytes, shipper).await,
+            bytes = read(&mut running.output) => running.took(bytes, log).await,
             () = until(deadline) => running.time_is_up().await,
-            () = halted(halt, asked) => running.ask(StepEnd::Halted),
+            halted = halted(halt, asked) => match halted {
+                // Whoever has it now must find nothing of this one.
+                Halt::Abandon => running.abandon().await,
+                _ => running.ask(StepEnd::Halted),
+            },
         }
     };
-    running.wind_up(shipper).await;
+    running.wind_up(log).await;
     running.end.unwrap_or_else(|| ended(status))
 }
 
@@ -92,9 +96,9 @@ impl Running<'_> {
         self.kill_at.or(self.call.until)
     }
 
-    async fn took(&mut self, bytes: Option<Vec<u8>>, shipper: &mut Shipper) {
+    async fn took(&mut self, bytes: Option<Vec<u8>>, log: &mut LogWriter) {
         match bytes {
-            Some(bytes) => shipper.write(bytes).await,
+            Some(bytes) => log.write(bytes).await,
             None => self.output = None,
         }
     }
@@ -111,11 +115,17 @@ impl Running<'_> {
     fn ask(&mut self, end: StepEnd) {
         self.end = Some(end);
         self.kill_at = Some(Instant::now() + GRACE);
-        ask_to_end(self.group, self.call.mark, self.call.isolation == Isolation::Sandbox);
+        ask_to_end(self.group, self.call.mark, !self.call.fence.is_host());
+    }
+
+    async fn abandon(&mut self) {
+        self.end = Some(StepEnd::Halted);
+        self.kill_at = Some(Instant::now() + GRACE);
+        kill_all(self.group, self.call.mark).await;
     }
 
     /// Ends what the step left running, and reads what it had still written.
-    async fn wind_up(&mut self, shipper: &mut Shipper) {
+    async fn wind_up(&mut self, log: &mut LogWriter) {
         if self.end.is_some() {
             kill_all(self.group, self.call.mark).await;
         } else {
@@ -124,7 +134,7 @@ impl Running<'_> {
         let rest = async {
             while self.output.is_some() {
                 let bytes = read(&mut self.output).await;
-                self.took(bytes, shipper).await;
+                self.took(bytes, log).await;
             }
         };
         let _ = timeout(DRAIN, rest).await;
@@ -148,10 +158,11 @@ async fn until(deadline: Option<Instant>) {
     }
 }
 
-async fn halted(halt: &mut watch::Receiver<Halt>, already: bool) {
-    if already || halt.wait_for(|halt| *halt != Halt::No).await.is_err() {
-        std::future::pending::<()>().await;
+async fn halted(halt: &mut watch::Receiver<Halt>, already: bool) -> Halt {
+    if !already && let Ok(halt) = halt.wait_for(|halt| *halt != Halt::No).await {
+        return *halt;
     }
+    std::future::pending().await
 }
 
 fn ended(status: std::io::Result<ExitStatus>) -> StepEnd {

@@ -7,6 +7,7 @@ use crate::isolation::Isolation;
 use crate::job::{JobResult, Shared, do_job};
 use crate::processes::kill_marked;
 use crate::step::Halt;
+use crate::tools::Config;
 use crate::workspace::Workspaces;
 use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, VERSION};
 use std::collections::HashMap;
@@ -23,6 +24,9 @@ pub struct Settings {
     pub slots: u32,
     pub labels: Vec<String>,
     pub isolation: Isolation,
+    pub config: Config,
+    /// Do one job, then leave.
+    pub once: bool,
     /// Whether this process has mounts of its own; see [`crate::own_mounts`].
     pub mounts: bool,
 }
@@ -46,7 +50,16 @@ struct Runner {
     shared: Arc<Shared>,
     sign_on: SignOn,
     leave: Leave,
-    holding: Mutex<HashMap<AttemptId, watch::Sender<Halt>>>,
+    once: bool,
+    holding: Mutex<HashMap<AttemptId, Holding>>,
+    /// When the last beat was sent that the service answered.
+    heard: Mutex<Instant>,
+}
+
+struct Holding {
+    halt: watch::Sender<Halt>,
+    /// Nobody else may do the like at the same time: without a lease it must end.
+    turn: bool,
 }
 
 /// Works until told to leave. `ready` is called once, when the runner is signed on.
@@ -58,16 +71,27 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     // Steps of an earlier life of this runner, which was killed: nobody waits for them any more.
     kill_marked(&format!("{mark}#")).await;
     let workspaces = Workspaces::open(folder, settings.mounts).map_err(|error| folder_error(error.to_string()))?;
+    if settings.isolation == Isolation::Container {
+        crate::container::remove_all(&mark).await;
+    }
     let client = Client::new(identity);
-    let shared = Arc::new(Shared { client, workspaces, isolation: settings.isolation, mark, abort: leave.at_once.clone() });
+    let Settings { isolation, config, once, .. } = settings;
+    let tools = crate::tools::find(&config).await;
+    let offered = tools.iter().map(|found| found.tool.clone()).collect();
+    let shared = Arc::new(Shared { client, workspaces, isolation, config, tools, mark, abort: leave.at_once.clone() });
+    let (cores, memory_bytes) = crate::tools::machine();
     let sign_on = SignOn {
         version: VERSION,
         session: format!("{:032x}", rand::random::<u128>()),
         slots: settings.slots,
         labels: settings.labels,
         isolation: settings.isolation.word().to_owned(),
+        tools: offered,
+        cores,
+        memory_bytes,
+        once,
     };
-    let runner = Arc::new(Runner { shared, sign_on, leave, holding: Mutex::default() });
+    let runner = Arc::new(Runner { shared, sign_on, leave, once, holding: Mutex::default(), heard: Mutex::new(Instant::now()) });
     runner.work(settings.slots, ready).await
 }
 
@@ -78,6 +102,7 @@ impl Runner {
         ready();
         let beat_every = Duration::from_millis(signed_on.beat_ms);
         let beater = tokio::spawn(self.clone().beat(beat_every));
+        let watcher = tokio::spawn(self.clone().watch_turns(Duration::from_millis(signed_on.lease_ms)));
         let mut tasks = tokio::task::JoinSet::new();
         for slot in 0..slots {
             tasks.spawn(self.clone().slot(slot));
@@ -89,6 +114,7 @@ impl Runner {
             }
         }
         beater.abort();
+        watcher.abort();
         let limit = Duration::from_secs(3);
         let _ = tokio::time::timeout(limit, client.sign_off(&self.sign_on.session)).await;
         result.map_err(WorkError::from)
@@ -105,6 +131,9 @@ impl Runner {
                 },
             };
             next = self.job(slot, lease).await?;
+            if self.once {
+                return Ok(());
+            }
         }
     }
 
@@ -134,7 +163,7 @@ impl Runner {
     /// Does a job and tells its result; gives the slot's next lease when the answer brought one.
     async fn job(&self, slot: u32, lease: Lease) -> Result<Option<Lease>, CallError> {
         let (sender, halt) = watch::channel(Halt::No);
-        self.holding().insert(lease.attempt, sender);
+        self.holding().insert(lease.attempt, Holding { halt: sender, turn: lease.holds_turn });
         let done = tokio::select! {
             done = do_job(&self.shared, slot, &lease, halt) => done,
             () = self.leave.at_once.cancelled() => {
@@ -163,13 +192,14 @@ impl Runner {
             why: result.why,
             phases: result.phases,
             artifacts: result.artifacts,
-            claim: !self.leave.soon.is_cancelled(),
+            claim: !self.once && !self.leave.soon.is_cancelled(),
+            tests: result.tests,
         };
         let told = insist(&self.leave.at_once, || client.finish(lease.attempt, &finish)).await?;
         Ok(told.lease)
     }
 
-    fn holding(&self) -> std::sync::MutexGuard<'_, HashMap<AttemptId, watch::Sender<Halt>>> {
+    fn holding(&self) -> std::sync::MutexGuard<'_, HashMap<AttemptId, Holding>> {
         self.holding.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -181,6 +211,7 @@ impl Runner {
             let holding: Vec<AttemptId> = self.holding().keys().copied().collect();
             match client.beat(&Beat { session: self.sign_on.session.clone(), holding }).await {
                 Ok(beaten) => {
+                    *self.heard.lock().unwrap_or_else(PoisonError::into_inner) = began;
                     for attempt in beaten.stop {
                         self.halt(attempt, Halt::Stop);
                     }
@@ -197,13 +228,32 @@ impl Runner {
     }
 
     fn halt(&self, attempt: AttemptId, halt: Halt) {
-        if let Some(sender) = self.holding().get(&attempt) {
-            sender.send_if_modified(|known| {
-                *known == Halt::No && {
+        if let Some(holding) = self.holding().get(&attempt) {
+            holding.halt.send_if_modified(|known| {
+                // What was given up is given up, also when it was stopped before.
+                (*known == Halt::No || *known == Halt::Stop && halt == Halt::Abandon) && {
                     *known = halt;
                     true
                 }
             });
+        }
+    }
+
+    /// A job that holds a turn ends when the service has not been heard for most of a lease: by then nothing of it may be
+    /// left, for the turn goes to another.
+    async fn watch_turns(self: Arc<Self>, lease: Duration) {
+        let (patience, pause) = (lease * 3 / 4, lease / 40);
+        loop {
+            tokio::time::sleep(pause.max(Duration::from_millis(10))).await;
+            let heard = *self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+            if heard.elapsed() < patience {
+                continue;
+            }
+            let turns: Vec<AttemptId> = self.holding().iter().filter(|(_, holding)| holding.turn).map(|(attempt, _)| *attempt).collect();
+            for attempt in turns {
+                tracing::warn!(%attempt, "the service was not heard in time; ending the job, since it holds a turn");
+                self.halt(attempt, Halt::Abandon);
+            }
         }
     }
 }

@@ -79,7 +79,8 @@ impl Workspaces {
         for path in [&files, &tmp] {
             std::fs::create_dir_all(path).map_err(io(path))?;
         }
-        let folders = JobFolders { files, tmp, runner: self.folder.clone() };
+        let written = vec![slot.join("upper"), files.clone(), tmp.clone()];
+        let folders = JobFolders { files, tmp, runner: self.folder.clone(), written };
         Ok(Workspace { folders, slot, mounted: Vec::new(), _tree: None })
     }
 
@@ -245,6 +246,16 @@ mod tests {
             checkout: Checkout::default(),
             timeout_ms: None,
             late: false,
+            tools: Default::default(),
+            image: None,
+            network: true,
+            beside: Vec::new(),
+            afterwards: Default::default(),
+            secrets: Vec::new(),
+            share: None,
+            junit: Vec::new(),
+            log_limit: 1 << 20,
+            holds_turn: false,
         }
     }
 

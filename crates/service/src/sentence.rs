@@ -11,6 +11,8 @@ pub(crate) struct Summary {
     pub(crate) skipped: i64,
     pub(crate) stopped: i64,
     pub(crate) ended: i64,
+    /// Passed or reused.
+    pub(crate) well: i64,
     /// The first that failed, and why.
     pub(crate) first: Option<(String, String)>,
 }
@@ -29,6 +31,7 @@ impl Summary {
             skipped: count(|state| state == State::Skipped),
             stopped: count(|state| state == State::Stopped),
             ended: count(State::is_end),
+            well: count(|state| matches!(state, State::Passed | State::Reused)),
             first: first.map(|at| (run.plan().jobs[at].id.to_string(), jobs[at].why.clone().unwrap_or_default())),
         }
     }
@@ -54,6 +57,7 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
             format!("Failed: {} of {}{first}", summary.failed, jobs(summary.jobs))
         }
         State::Stopped => format!("Stopped: {} of {}", summary.stopped, jobs(summary.jobs)),
+        State::Overtaken => format!("Overtaken by a newer commit: {} of {} had ended well", summary.well, jobs(summary.jobs)),
         other => format!("{}: {}", other.word(), jobs(summary.jobs)),
     }
 }
@@ -64,7 +68,7 @@ mod tests {
 
     fn summary(jobs: i64, failed: i64, skipped: i64, ended: i64) -> Summary {
         let first = (failed > 0).then(|| ("test.unit".to_owned(), "step `make test` exited with 2".to_owned()));
-        Summary { jobs, failed, skipped, stopped: 1, ended, first }
+        Summary { jobs, failed, skipped, stopped: 1, ended, well: 2, first }
     }
 
     #[test]
@@ -77,6 +81,7 @@ mod tests {
             ("Passed: 7 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
             ("Failed: there is no file", State::Failed, summary(0, 0, 0, 0), None, Some("there is no file")),
+            ("Overtaken by a newer commit: 2 of 7 jobs had ended well", State::Overtaken, summary(7, 0, 0, 7), Some(9), None),
             ("Stopped: 1 of 7 jobs", State::Stopped, summary(7, 0, 1, 3), Some(9), None),
         ] {
             assert_eq!(sentence(state, &summary, took, why), words);

@@ -63,13 +63,14 @@ where
     let stop = CancellationToken::new();
     let public_url = settings.public_url.clone().unwrap_or_else(|| format!("http://{address}"));
     let keeper_stop = CancellationToken::new();
-    let (keeper, keeper_task) = keeper::start(records.clone(), settings.lease, public_url.clone(), keeper_stop.clone()).await?;
+    let logs = Logs::open(settings.data.join("logs")).map_err(folder_error)?;
+    let (keeper, keeper_task) = keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), keeper_stop.clone()).await?;
     let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
     let app = App::new(Inner {
         seal: Seal::open(&key_file)?,
         profiles: profile::load(&settings.data.join("profiles"))?,
         blobs: Blobs::open(settings.data.join("blobs")).map_err(folder_error)?,
-        logs: Logs::open(settings.data.join("logs")).map_err(folder_error)?,
+        logs,
         mirrors: Mirrors::new(settings.data.join("mirrors")),
         http: reqwest::Client::builder().timeout(std::time::Duration::from_secs(30)).build().map_err(ServeError::Client)?,
         public_url,

@@ -2,7 +2,7 @@
 //!
 //! - [`Records`]: SQLite, for everything that is asked for by name or time; all SQL of the project is in here.
 //! - [`Blobs`]: artifacts by digest, written to a staging name and published by rename.
-//! - [`Logs`]: a growing file for each attempt.
+//! - [`Logs`]: what attempts print.
 
 mod blobs;
 mod key;
@@ -11,7 +11,7 @@ mod records;
 
 pub use blobs::{BlobError, Blobs, Upload};
 pub use key::{Secret, digest_of};
-pub use logs::Logs;
+pub use logs::{Found, Lines, LogId, Logs, Searched};
 pub use records::{
     AttemptRow, BoardRow, BrokenRow, Busy, DueMessage, DueOccasion, DueSchedule, Forge, JobRow, Journal, Kind, Message, NewRunRow, NewRunner,
     PassedRun, Project, Records, RunChange, RunKey, RunRow, RunnerRow, SecretRow, StepRows, StoreError, StoredArtifact,

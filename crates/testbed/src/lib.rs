@@ -11,6 +11,7 @@ mod wait;
 mod world;
 
 pub use browser::Browser;
+pub use port::free_port;
 pub use process::Process;
 pub use repository::Repository;
 pub use wait::{PATIENCE, until};

@@ -41,11 +41,15 @@ pub struct RunnerOptions<'a> {
     pub isolation: &'a str,
     /// Where it keeps its files; a folder of the world's when absent.
     pub folder: Option<PathBuf>,
+    /// The text of its configuration file.
+    pub config: Option<&'a str>,
+    /// It does one job and leaves.
+    pub once: bool,
 }
 
 impl Default for RunnerOptions<'_> {
     fn default() -> Self {
-        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None }
+        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None, config: None, once: false }
     }
 }
 
@@ -125,6 +129,34 @@ impl World {
         }
     }
 
+    /// Runs the client with something on its standard input.
+    pub async fn run_with(&self, arguments: &[&str], input: &str) -> Ran {
+        let mut command = self.client();
+        command.args(arguments).stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
+        let input = input.to_owned();
+        let run = move || {
+            use std::io::Write;
+            let mut child = command.spawn()?;
+            if let Some(mut stdin) = child.stdin.take() {
+                stdin.write_all(input.as_bytes())?;
+            }
+            child.wait_with_output()
+        };
+        let output = tokio::task::spawn_blocking(run).await.expect("a task").expect("the client runs");
+        Ran {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+
+    /// Offers a branch to main, on the forge.
+    pub async fn propose(&self, repository: &str, source: &str, outside: bool) {
+        let ask = json!({ "source": source, "target": "main", "title": "A change", "outside": outside });
+        let made = reqwest::Client::new().post(format!("{}/api/repositories/{repository}/proposals", self.forge_url)).json(&ask);
+        made.send().await.expect("an answer").error_for_status().expect("a proposal");
+    }
+
     /// Runs the client and reads the JSON it prints.
     pub async fn json(&self, arguments: &[&str]) -> Value {
         let mut all = vec!["--json"];
@@ -170,6 +202,14 @@ impl World {
         command.args(["runner", "work", "--isolation", options.isolation, "--slots", &options.slots.to_string(), "--dir"]).arg(folder);
         for label in options.labels {
             command.args(["--label", label]);
+        }
+        if let Some(text) = options.config {
+            let path = self.folder.path().join(format!("{name}.config.toml"));
+            std::fs::write(&path, text).expect("a configuration");
+            command.arg("--config").arg(path);
+        }
+        if options.once {
+            command.arg("--once");
         }
         Process::start(&mut command, self.folder.path(), name, "works at")
     }

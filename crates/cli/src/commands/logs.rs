@@ -1,5 +1,7 @@
 //! `logs`: a job's log as the bytes it is, and with `--follow` until the job ends.
 
+mod lines;
+
 use super::{Done, Failure, OK};
 use crate::api::Api;
 use crate::reference::RunRef;
@@ -9,17 +11,33 @@ use std::io::Write;
 /// How long one call of a follower is held by the service.
 const WAIT_MS: u32 = 20_000;
 
-pub(super) async fn logs(api: &Api, run: &RunRef, job: &str, follow: bool, attempt: Option<u32>) -> Done {
-    let number = api.run(run).await?.number;
-    let (mut offset, mut attempt) = (0, attempt);
+pub(super) struct Ask {
+    pub(super) job: String,
+    pub(super) follow: bool,
+    pub(super) attempt: Option<u32>,
+    pub(super) step: Option<String>,
+    pub(super) since: Option<String>,
+    pub(super) grep: Option<String>,
+    pub(super) times: bool,
+    pub(super) beside: Option<String>,
+}
+
+pub(super) async fn logs(api: &Api, run: &RunRef, ask: Ask) -> Done {
+    let view = api.run(run).await?;
+    if ask.step.is_some() || ask.since.is_some() || ask.grep.is_some() || ask.times {
+        return lines::print(api, &view, &ask).await;
+    }
+    let beside = ask.beside.as_ref().map(|name| format!("&beside={name}")).unwrap_or_default();
+    let (mut offset, mut attempt) = (0, ask.attempt);
     loop {
-        let wait = if follow { WAIT_MS } else { 0 };
-        let part = part(api, &run.project, number, job, attempt, &format!("offset={offset}&wait_ms={wait}")).await?;
+        let wait = if ask.follow { WAIT_MS } else { 0 };
+        let query = format!("offset={offset}&wait_ms={wait}{beside}");
+        let part = part(api, &run.project, view.number, &ask.job, attempt, &query).await?;
         if !write(&part.bytes) {
             return OK;
         }
         offset += part.bytes.len() as u64;
-        if !part.open || (!follow && part.bytes.is_empty()) {
+        if !part.open || (!ask.follow && part.bytes.is_empty()) {
             return OK;
         }
         // A job that waits has no attempt yet; once one has begun, its log is read to its end.

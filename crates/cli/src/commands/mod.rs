@@ -13,7 +13,9 @@ mod rehearse;
 mod runner;
 mod runs;
 mod sarif;
+mod secret;
 mod serve;
+mod share;
 mod show;
 mod sign_in;
 mod watch;
@@ -23,7 +25,7 @@ use crate::options::{Command, Options, PlanFormat};
 use crate::out;
 use crate::reference::RunRef;
 use anstyle::{AnsiColor, Style};
-use ordotaxis_wire::ask::NewRun;
+use ordotaxis_wire::ask::{Again, NewRun};
 use std::process::ExitCode;
 
 /// Why a command did not do what it was asked: one line what, one line what to do.
@@ -96,13 +98,25 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Project { command } => project::project(command, &api()?, global.json).await,
         Command::Start { project, reference, pipeline, input, job, watch } => {
             let inputs = local::inputs(&input)?.into_iter().collect();
+            if project.contains('/') {
+                let ask = runs::ByHand { reference, pipeline, inputs, jobs: job, watch };
+                return runs::start_jobs(&api()?, &run_ref(&project)?, ask, global.json).await;
+            }
             runs::start(&api()?, &project, NewRun { reference, pipeline, inputs, jobs: job }, watch, global.json).await
         }
+        Command::Again { run, failed, job, fresh, watch } => {
+            runs::again(&api()?, &run_ref(&run)?, Again { failed, jobs: job, fresh }, watch, global.json).await
+        }
+        Command::Share { files } => share::share(files),
+        Command::Secret { command } => secret::secret(command, &api()?, global.json).await,
         Command::Runs { project, count } => runs::list(&api()?, project, count, global.json).await,
         Command::Show { run } => show::show(&api()?, &run_ref(&run)?, global.json).await,
         Command::Watch { run } => watch::watch(&api()?, &run_ref(&run)?, global.json).await,
         Command::Why { run, job } => show::why(&api()?, &run_ref(&run)?, job.as_deref(), global.json).await,
-        Command::Logs { run, job, follow, attempt } => logs::logs(&api()?, &run_ref(&run)?, &job, follow, attempt).await,
+        Command::Logs { run, job, follow, attempt, step, since, grep, times, beside } => {
+            let ask = logs::Ask { job, follow, attempt, step, since, grep, times, beside };
+            logs::logs(&api()?, &run_ref(&run)?, ask).await
+        }
         Command::Stop { run, job } => runs::stop(&api()?, &run_ref(&run)?, job, global.json).await,
         Command::Artifacts { run, command } => artifacts::artifacts(&api()?, &run_ref(&run)?, command, global.json).await,
         Command::SignIn { link } => sign_in::sign_in(&global, link).await,

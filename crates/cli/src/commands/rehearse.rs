@@ -2,16 +2,16 @@
 //! service and a runner in this process run it, so that the engine, the isolation and the steps are the same as
 //! anywhere. Nobody is told of it, and all of it is gone afterwards but what was asked to be kept.
 
-use super::{Done, Failure, artifacts, check, failed, local, logs, plan, serve, watch};
+use super::{Done, Failure, artifacts, check, failed, local, logs, plan, runner, serve, watch};
 use crate::api::Api;
 use crate::options::{IsolationChoice, OccasionOptions};
 use crate::out;
 use crate::reference::RunRef;
 use ordotaxis_core::language::{counted, has_errors};
 use ordotaxis_core::plan::{Occasion, Source, plan as make_plan};
-use ordotaxis_runner::{Isolation, Leave, Settings as RunnerSettings, enrol, work};
+use ordotaxis_runner::{Config, Isolation, Leave, Settings as RunnerSettings, enrol, work};
 use ordotaxis_service::{Settings, Shutdown, serve as run_service};
-use ordotaxis_wire::ask::{Invitation, NewProject, NewRun};
+use ordotaxis_wire::ask::{Invitation, NewProject, NewRun, NewSecret};
 use ordotaxis_wire::view::{ArtifactView, ProjectView, RunView};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -40,8 +40,8 @@ pub(super) async fn rehearse(ask: Ask, options: &OccasionOptions) -> Done {
     if ask.only_changed {
         occasion.changed = Some(copy.changed.clone().unwrap_or_default());
     }
-    let Some(labels) = planned(&file, &text, &ask, &occasion).await? else { return Ok(failed()) };
-    let isolation = isolation(ask.isolation)?;
+    let Some(Wants { labels, secrets }) = planned(&file, &text, &ask, &occasion).await? else { return Ok(failed()) };
+    let isolation = runner::isolation(ask.isolation)?;
     if !ask.json {
         announce(&ask, &occasion, &copy, isolation);
     }
@@ -51,7 +51,7 @@ pub(super) async fn rehearse(ask: Ask, options: &OccasionOptions) -> Done {
     let (mut stage, signals) = (Stage::raise(place.path(), occasion, leave.clone()).await?, serve::count_signals()?);
     let runner = stage.runner(place.path(), &ask, labels, isolation).await?;
     let done = tokio::select! {
-        done = stage.play(&copy, &ask) => done,
+        done = stage.play(&copy, &ask, &secrets) => done,
         () = serve::reaches(signals, 1) => Err(Failure::interrupted()),
     };
     // Ends what still runs, then the service.
@@ -80,8 +80,14 @@ fn cannot(what: &str, error: &dyn std::fmt::Display) -> Failure {
     )
 }
 
-/// Plans once before anything is raised: mistakes cost nothing. Gives every label that a job asks for.
-async fn planned(file: &Path, text: &str, ask: &Ask, occasion: &Occasion) -> Result<Option<BTreeSet<String>>, Failure> {
+/// What the jobs ask for: the rehearsal's runner has every label, and secrets are variables here.
+struct Wants {
+    labels: BTreeSet<String>,
+    secrets: BTreeSet<String>,
+}
+
+/// Plans once before anything is raised: mistakes cost nothing.
+async fn planned(file: &Path, text: &str, ask: &Ask, occasion: &Occasion) -> Result<Option<Wants>, Failure> {
     let name = file.display().to_string();
     let lent = local::lend(text).await;
     let planned = match make_plan(Source { text, name: &plan::pipeline_name(file), lent: &lent }, occasion) {
@@ -102,20 +108,9 @@ async fn planned(file: &Path, text: &str, ask: &Ask, occasion: &Occasion) -> Res
         let keys = keys.into_iter().collect::<Vec<_>>().join(", ");
         out::remark(out::dim(&format!("not yet done by this version, and left out: {keys}")));
     }
-    Ok(Some(planned.plan.jobs.iter().flat_map(|job| job.labels.clone()).collect()))
-}
-
-fn isolation(choice: Option<IsolationChoice>) -> Result<Isolation, Failure> {
-    match choice {
-        Some(IsolationChoice::Host) => Ok(Isolation::Host),
-        _ if Isolation::sandbox_works() => Ok(Isolation::Sandbox),
-        None => Ok(Isolation::Host),
-        Some(IsolationChoice::Sandbox) => Err(Failure::new(
-            2,
-            "sandboxes cannot be made here",
-            "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host",
-        )),
-    }
+    let jobs = planned.plan.jobs.iter();
+    let secrets = jobs.clone().filter_map(|job| job.extras.as_ref()).flat_map(|extras| extras.secrets.clone()).collect();
+    Ok(Some(Wants { labels: jobs.flat_map(|job| job.labels.clone()).collect(), secrets }))
 }
 
 fn announce(ask: &Ask, occasion: &Occasion, copy: &Copy, isolation: Isolation) {
@@ -238,6 +233,8 @@ impl Stage {
             slots: ask.slots,
             labels: labels.into_iter().collect(),
             isolation,
+            config: Config::default(),
+            once: false,
             mounts: ask.mounts,
         };
         let leave = self.leave.clone();
@@ -248,11 +245,15 @@ impl Stage {
         }))
     }
 
-    async fn play(&self, copy: &Copy, ask: &Ask) -> Result<ExitCode, Failure> {
+    async fn play(&self, copy: &Copy, ask: &Ask, secrets: &BTreeSet<String>) -> Result<ExitCode, Failure> {
         let api = &self.api;
         let git_url = copy.repository.display().to_string();
         let project = NewProject { name: copy.project.clone(), git_url, main_branch: copy.branch.clone(), forge: None };
         let _: ProjectView = api.post("projects", &project).await?;
+        for (name, value) in secrets.iter().filter_map(|name| Some((name, std::env::var(name).ok()?))) {
+            let path = format!("projects/{}/secrets/{name}", copy.project);
+            api.send(api.request(reqwest::Method::PUT, &path).json(&NewSecret { value })).await?;
+        }
         let start = NewRun {
             reference: Some(copy.branch.clone()),
             pipeline: Some(ask.pipeline.clone()),

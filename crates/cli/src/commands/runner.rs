@@ -1,12 +1,12 @@
-//! `runner invite`, `enrol`, `work`, `list`.
+//! `runner invite`, `enrol`, `work`, `list`, `drain`.
 
 use super::serve::{count_signals, reaches, set_up_log};
 use super::{Done, Failure, OK, table};
 use crate::api::{Api, address};
 use crate::options::{Global, IsolationChoice, RunnerCommand};
 use crate::out;
-use ordotaxis_runner::{Identity, Isolation, Leave, Settings, enrol, work};
-use ordotaxis_wire::ask::Invitation;
+use ordotaxis_runner::{Config, Identity, Isolation, Leave, Settings, enrol, work};
+use ordotaxis_wire::ask::{Drain, Invitation};
 use ordotaxis_wire::view::RunnerView;
 use ordotaxis_wire::words;
 use std::path::{Path, PathBuf};
@@ -15,8 +15,11 @@ pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool
     match command {
         RunnerCommand::Invite => invite(&Api::new(global)?, global.json).await,
         RunnerCommand::Enrol { invitation, name, dir } => enrol_here(&address(global), &invitation, name, &dir).await,
-        RunnerCommand::Work { dir, slots, label, isolation } => work_here(dir, slots, label, isolation, mounts).await,
+        RunnerCommand::Work { dir, slots, label, isolation, once, config } => {
+            work_here(Work { dir, slots: if once { 1 } else { slots }, label, isolation, once, config }, mounts).await
+        }
         RunnerCommand::List => list(&Api::new(global)?, global.json).await,
+        RunnerCommand::Drain { name, undo } => drain(&Api::new(global)?, &name, undo).await,
     }
 }
 
@@ -52,34 +55,59 @@ fn machine_name() -> String {
     name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '-' }).take(64).collect()
 }
 
-async fn work_here(dir: PathBuf, slots: u32, label: Vec<String>, isolation: Option<IsolationChoice>, mounts: bool) -> Done {
+struct Work {
+    dir: PathBuf,
+    slots: u32,
+    label: Vec<String>,
+    isolation: Option<IsolationChoice>,
+    once: bool,
+    config: Option<PathBuf>,
+}
+
+/// How steps are fenced in here: as chosen, if that works, else as well as it can be.
+pub(super) fn isolation(choice: Option<IsolationChoice>) -> Result<Isolation, Failure> {
+    match choice {
+        Some(IsolationChoice::Host) => Ok(Isolation::Host),
+        Some(IsolationChoice::Container) if Isolation::container_works() => Ok(Isolation::Container),
+        Some(IsolationChoice::Container) => Err(Failure::new(
+            2,
+            "containers cannot be made here",
+            "install podman and runc (`apt-get install podman runc`), or use --isolation sandbox",
+        )),
+        Some(IsolationChoice::Sandbox) if !Isolation::sandbox_works() => Err(Failure::new(
+            2,
+            "sandboxes cannot be made here",
+            "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host",
+        )),
+        Some(IsolationChoice::Sandbox) => Ok(Isolation::Sandbox),
+        None if Isolation::sandbox_works() => Ok(Isolation::Sandbox),
+        None => Ok(Isolation::Host),
+    }
+}
+
+async fn work_here(ask: Work, mounts: bool) -> Done {
     set_up_log();
+    let Work { dir, slots, label, isolation: choice, once, config } = ask;
     let identity =
         Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;
-    let isolation = match isolation {
-        Some(IsolationChoice::Host) => Isolation::Host,
-        Some(IsolationChoice::Sandbox) if !Isolation::sandbox_works() => {
-            return Err(Failure::new(
-                2,
-                "sandboxes cannot be made here",
-                "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host",
-            ));
-        }
-        Some(IsolationChoice::Sandbox) => Isolation::Sandbox,
-        None if Isolation::sandbox_works() => Isolation::Sandbox,
-        None => Isolation::Host,
+    let isolation = isolation(choice)?;
+    let config = match config {
+        Some(path) => Config::load(&path).map_err(|error| Failure::new(2, error.to_string(), "mend the file, or leave out --config"))?,
+        None => Config::default(),
     };
     let mut labels = vec![std::env::consts::OS.to_owned(), std::env::consts::ARCH.to_owned()];
-    labels.extend(label.into_iter().filter(|label| !label.trim().is_empty()));
-    labels.dedup();
+    labels.extend(label.into_iter().chain(config.labels.clone()).filter(|label| !label.trim().is_empty()));
+    let mut seen = std::collections::BTreeSet::new();
+    labels.retain(|label| seen.insert(label.clone()));
     let line = format!(
-        "runner {} works at {}: {slots} slots, isolation {}, labels {}",
+        "runner {} works at {}: {slots} {}, isolation {}, labels {}",
         identity.name,
         identity.url,
+        if slots == 1 { "slot" } else { "slots" },
         isolation.word(),
         labels.join(", ")
     );
-    let settings = Settings { folder: dir, slots, labels, isolation, mounts };
+    let settings = Settings { folder: dir, slots, labels, isolation, config, once, mounts };
     let leave = Leave::default();
     let signals = count_signals()?;
     for (count, token) in [(1, leave.soon.clone()), (2, leave.at_once.clone())] {
@@ -100,17 +128,34 @@ async fn list(api: &Api, json: bool) -> Done {
         out::json(&runners);
         return OK;
     }
-    let head = ["runner", "state", "busy", "isolation", "labels", "doing"].map(str::to_owned).to_vec();
+    let head = ["runner", "state", "busy", "isolation", "machine", "labels", "tools", "doing"].map(str::to_owned).to_vec();
     let row = |runner: &RunnerView| {
         let state = match (runner.connected, runner.seen_at) {
+            (true, _) if runner.draining_by.is_some() => "draining".to_owned(),
             (true, _) => "connected".to_owned(),
             (false, Some(seen)) => format!("gone {}", words::age(jiff::Timestamp::now().as_millisecond() - seen.as_millisecond())),
             (false, None) => "never seen".into(),
         };
         let busy = format!("{} of {}", runner.busy, runner.slots);
-        vec![runner.name.clone(), state, busy, runner.isolation.clone(), runner.labels.join(", "), runner.doing.join(", ")]
+        let machine = match runner.cores {
+            0 => String::new(),
+            cores => format!("{cores} cores, {}", words::bytes(runner.memory_bytes)),
+        };
+        let tools: Vec<String> = runner.tools.iter().map(|tool| format!("{} {}", tool.name, tool.version)).collect();
+        let doing = runner.doing.join(", ");
+        vec![runner.name.clone(), state, busy, runner.isolation.clone(), machine, runner.labels.join(", "), tools.join(", "), doing]
     };
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(runners.iter().map(row)).collect();
     table(&rows, "no runner is enrolled; `ordotaxis runner invite` makes a token for one");
+    OK
+}
+
+async fn drain(api: &Api, name: &str, undo: bool) -> Done {
+    let ask = Drain { draining: !undo };
+    api.send(api.request(reqwest::Method::PUT, &format!("runners/{name}/drain")).json(&ask)).await?;
+    out::print(match undo {
+        false => format!("runner {name} finishes what it has and takes nothing more"),
+        true => format!("runner {name} takes jobs again"),
+    });
     OK
 }

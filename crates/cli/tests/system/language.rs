@@ -136,7 +136,8 @@ async fn keep_going_false_ends_what_has_not_started() {
     let _runner = world.runner(RunnerOptions { slots: 1, ..RunnerOptions::default() }).await;
     let repository = world.project("tidegauge").await;
     let commit = repository.push_pipeline(
-        "language = 1\nkeep_going = false\n[job.a.first]\nsteps = [\"exit 1\"]\n[job.b.beside]\nsteps = [\"true\"]\n[job.c.after]\nafter = [\"b.beside\"]\nsteps = [\"true\"]\n",
+        "language = 1\nkeep_going = false\n[job.a.first]\nsteps = [\"exit 1\"]\n[job.b.beside]\nsteps = [\"true\"]\n[job.c.after]\nafter = [\"b.beside\"]\nsteps = [\"true\"]\n\
+         [job.d.x]\nafter = [\"a.first\"]\nsteps = [\"true\"]\n[job.d.y]\nafter = [\"d.x\"]\nsteps = [\"true\"]\n",
     );
     let run = world.verdict("tidegauge", &commit).await;
     assert_eq!(World::job(&run, "b.beside")["why"], "skipped because a.first failed, and the file says keep_going = false");
@@ -237,13 +238,13 @@ async fn what_this_version_does_not_do_is_told_when_it_is_run() {
     let world = world().await;
     let _runner = world.runner(RunnerOptions::default()).await;
     let repository = world.project("tidegauge").await;
-    let needed = "language = 1\n[job.a.b]\nsteps = [\"true\"]\nturn = \"ship\"\n";
+    let needed = "language = 1\n[job.a.b]\nsteps = [\"true\"]\nfacts = [\"size\"]\n";
     let commit = repository.push_pipeline(needed);
     let run = world.verdict("tidegauge", &commit).await;
     assert_eq!((run["state"].as_str(), run["diagnostics"][0]["code"].as_str()), (Some("failed"), Some("not-yet")), "{run}");
     let checked = world.run_in(&repository.folder, &["check"]).await;
     assert!(checked.code == 0 && checked.err.contains("nothing wrong"), "{checked:?}");
-    let harmless = "language = 1\n[job.a.b]\nsteps = [\"true\"]\nretry = { times = 2 }\n";
+    let harmless = "language = 1\n[job.a.b]\nsteps = [\"true\"]\nreuse = { inputs = [\"src/**\"] }\n";
     let commit = repository.push_pipeline(harmless);
     let run = world.verdict("tidegauge", &commit).await;
     assert_eq!(run["state"], "passed");

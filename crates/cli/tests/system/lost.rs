@@ -10,7 +10,7 @@ use std::time::Duration;
 /// A job that waits until a file is there, and one after it.
 fn waiting_pipeline(file: &str) -> String {
     format!(
-        "language = 1\norder = \"a > b\"\n[job.a.wait]\ncheckout = false\nsteps = [\"echo started; while ! [ -e {file} ]; do sleep 0.05; done; echo done\"]\n[job.b.after]\ncheckout = false\nsteps = [\"true\"]\n"
+        "language = 1\norder = \"a > b\"\n[job.a.wait]\nretry = {{ times = 2, on = [\"lost\"] }}\ncheckout = false\nsteps = [\"echo started; while ! [ -e {file} ]; do sleep 0.05; done; echo done\"]\n[job.b.after]\ncheckout = false\nsteps = [\"true\"]\n"
     )
 }
 

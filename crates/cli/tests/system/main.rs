@@ -2,6 +2,8 @@
 
 mod client;
 mod console;
+mod contract;
+mod depth;
 mod guides;
 mod here;
 mod hooks;

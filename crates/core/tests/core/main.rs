@@ -14,4 +14,5 @@ mod patterns;
 mod planning;
 mod queueing;
 mod returns;
+mod sharing;
 mod starts;

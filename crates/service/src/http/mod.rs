@@ -64,6 +64,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(pipelines::draft))
         .routes(routes!(pipelines::versions, pipelines::store))
         .routes(routes!(logs::read))
+        .routes(routes!(logs::lines))
+        .routes(routes!(logs::search))
         .routes(routes!(artifacts::list))
         .routes(routes!(artifacts::fetch))
         .routes(routes!(runners::list))

@@ -12,7 +12,7 @@ use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use ordotaxis_store::{Kind, NewRunner, Secret};
+use ordotaxis_store::{Kind, LogId, NewRunner, Secret};
 use ordotaxis_wire::runner::{
     AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
 };
@@ -123,6 +123,10 @@ async fn beat(State(app): State<App>, AsRunner(runner): AsRunner, Body(beat): Bo
 #[derive(Deserialize)]
 struct At {
     offset: u64,
+    /// When it was read there, in milliseconds since 1970; now when absent.
+    at: Option<i64>,
+    /// The log of this helper in place of the job's own.
+    beside: Option<String>,
 }
 
 async fn log(
@@ -137,7 +141,13 @@ async fn log(
         return Err(stale(Stale));
     }
     let logs = app.logs.clone();
-    let write = move || logs.append(attempt.run, attempt.job, attempt.attempt, at.offset, &body);
+    let own = LogId::new(attempt.run, attempt.job, attempt.attempt);
+    let id = match &at.beside {
+        None => own,
+        Some(name) => own.beside(name).ok_or_else(|| ApiError::not_found("log", format!("no helper can be called {name}")))?,
+    };
+    let read_at = at.at.unwrap_or_else(clock::now);
+    let write = move || logs.append(&id, at.offset, read_at, &body);
     let offset = tokio::task::spawn_blocking(write).await.map_err(std::io::Error::other)??;
     Ok(Json(LogAnswer { offset }))
 }

@@ -112,6 +112,7 @@ fn summary(counts: &[StateCount]) -> Summary {
         skipped: count(&|state| state == State::Skipped),
         stopped: count(&|state| state == State::Stopped),
         ended: count(&State::is_end),
+        well: count(&|state| matches!(state, State::Passed | State::Reused)),
         first: None,
     }
 }

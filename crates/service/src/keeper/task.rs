@@ -7,7 +7,7 @@ use super::{Command, Holders, Keeper, RunInfo};
 use crate::clock;
 use ordotaxis_core::engine::{Run, State};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{Records, StoreError, StoredRun};
+use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredRun};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{Notify, mpsc, watch};
@@ -22,6 +22,7 @@ const TICK: Duration = Duration::from_millis(500);
 /// Starts the keeper with every run that had not ended. It works until the token is cancelled.
 pub(crate) async fn start(
     records: Records,
+    logs: Logs,
     lease: Duration,
     public_url: String,
     stop: CancellationToken,
@@ -31,7 +32,7 @@ pub(crate) async fn start(
     let (journal_sender, journal) = watch::channel(records.journal_end().await?);
     let (outbox, occasions) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
     let keeper = Keeper { sender, holders: holders.clone(), journal, outbox: outbox.clone(), occasions: occasions.clone() };
-    let mut task = Task { records, lease, public_url, holders, journal: journal_sender, outbox, occasions, room: None };
+    let mut task = Task { records, logs, lease, public_url, holders, journal: journal_sender, outbox, occasions, room: None };
     task.restore().await?;
     let handle = tokio::spawn(task.work(commands, stop));
     Ok((keeper, handle))
@@ -39,6 +40,7 @@ pub(crate) async fn start(
 
 struct Task {
     records: Records,
+    logs: Logs,
     lease: Duration,
     public_url: String,
     holders: Holders,
@@ -171,6 +173,7 @@ impl Task {
                 self.outbox.notify_one();
             }
         }
+        self.close_logs(&rows.attempts);
         let Some(room) = self.room.as_mut() else { return Ok(()) };
         for id in std::mem::take(&mut room.touched.ended) {
             // It may have come back within the same batch.
@@ -182,6 +185,28 @@ impl Task {
             answer();
         }
         Ok(())
+    }
+}
+
+impl Task {
+    /// The logs of attempts that ended are complete: they are compressed beside all else.
+    fn close_logs(&self, attempts: &[AttemptRow]) {
+        let ended: Vec<(i64, usize, u32)> = attempts
+            .iter()
+            .filter(|row| row.ended_at.is_some())
+            .filter_map(|row| Some((row.run_id, usize::try_from(row.job).ok()?, row.number)))
+            .collect();
+        if ended.is_empty() {
+            return;
+        }
+        let logs = self.logs.clone();
+        tokio::task::spawn_blocking(move || {
+            for (run, job, attempt) in ended {
+                if let Err(error) = logs.close(run, job, attempt) {
+                    tracing::warn!(%error, run, job, attempt, "a log could not be closed; it stays as it is");
+                }
+            }
+        });
     }
 }
 

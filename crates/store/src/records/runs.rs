@@ -235,6 +235,12 @@ impl Records {
         Ok(sqlx::query_as("SELECT * FROM jobs WHERE run_id = ? ORDER BY number").bind(run_id).fetch_all(&self.pool).await?)
     }
 
+    /// One job of a run: the number of its newest attempt, and its state.
+    pub async fn job_state(&self, run_id: i64, number: i64) -> Result<Option<(u32, String)>, StoreError> {
+        let sql = "SELECT attempt, state FROM jobs WHERE run_id = ? AND number = ?";
+        Ok(sqlx::query_as(sql).bind(run_id).bind(number).fetch_optional(&self.pool).await?)
+    }
+
     pub async fn attempts(&self, run_id: i64) -> Result<Vec<AttemptRow>, StoreError> {
         Ok(sqlx::query_as("SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number").bind(run_id).fetch_all(&self.pool).await?)
     }

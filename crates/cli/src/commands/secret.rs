@@ -1,0 +1,51 @@
+//! `secret`: set, list, remove. A value comes from standard input, never from an argument that others could read.
+
+use super::{Done, Failure, OK, show, table};
+use crate::api::Api;
+use crate::options::SecretCommand;
+use crate::out;
+use ordotaxis_wire::ask::NewSecret;
+use ordotaxis_wire::view::SecretView;
+use reqwest::Method;
+use std::io::{IsTerminal, Read};
+
+pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Done {
+    match command {
+        SecretCommand::Set { project, name } => {
+            let ask = NewSecret { value: value()? };
+            api.send(api.request(Method::PUT, &format!("projects/{project}/secrets/{name}")).json(&ask)).await?;
+            out::print(format!("secret {name} of {project} is set; jobs that name it are lent it from now on"));
+            OK
+        }
+        SecretCommand::List { project } => {
+            let secrets: Vec<SecretView> = api.get(&format!("projects/{project}/secrets")).await?;
+            if json {
+                out::json(&secrets);
+                return OK;
+            }
+            let head = ["secret", "set by", "set"].map(str::to_owned).to_vec();
+            let row = |secret: &SecretView| vec![secret.name.clone(), secret.set_by.clone(), show::moment(secret.set_at)];
+            let rows: Vec<Vec<String>> = std::iter::once(head).chain(secrets.iter().map(row)).collect();
+            table(&rows, &format!("{project} has no secrets; `ordotaxis secret set {project} NAME` sets one"));
+            OK
+        }
+        SecretCommand::Remove { project, name } => {
+            api.send(api.request(Method::DELETE, &format!("projects/{project}/secrets/{name}"))).await?;
+            out::print(format!("secret {name} of {project} is removed"));
+            OK
+        }
+    }
+}
+
+/// Everything on standard input, without the one line end that `echo` adds.
+fn value() -> Result<String, Failure> {
+    let mut input = std::io::stdin();
+    if input.is_terminal() {
+        out::remark("the value, then Ctrl-D:");
+    }
+    let mut text = String::new();
+    let read = input.read_to_string(&mut text);
+    read.map_err(|error| Failure::new(2, format!("standard input could not be read as text: {error}"), "pipe the value into the command"))?;
+    let one_line = text.matches('\n').count() == 1;
+    Ok(if one_line { text.trim_end_matches(['\n', '\r']).to_owned() } else { text })
+}

@@ -1,0 +1,220 @@
+//! A job's commands: helpers beside, the steps, and what comes afterwards.
+
+use crate::beside::{self, Place, Running};
+use crate::isolation::Inside;
+use crate::job::{Broken, Job, failed};
+use crate::processes::mark_to_end;
+use crate::step::{Halt, StepCall, StepEnd, run_step};
+use crate::workspace::Workspace;
+use ordotaxis_core::language::{Helper, Step};
+use ordotaxis_wire::view::PhaseKind;
+use ordotaxis_wire::words;
+use std::time::Duration;
+use tokio::sync::watch;
+use tokio::time::Instant;
+
+/// How long all of `afterwards` may take: it also runs after a stop, when someone waits for the end.
+const AFTERWARDS: Duration = Duration::from_secs(300);
+
+/// Whose time limit a step runs under.
+struct Limit {
+    until: Option<Instant>,
+    whose: &'static str,
+    ms: Option<u64>,
+}
+
+fn command_of(shell: Option<&str>, run: &str) -> Vec<String> {
+    let shell = shell.unwrap_or("sh -eu").split_whitespace().map(str::to_owned);
+    shell.chain(["-c".to_owned(), run.to_owned()]).collect()
+}
+
+impl Job<'_> {
+    /// Starts every helper and waits until each is ready.
+    pub(crate) async fn start_beside(&mut self, workspace: &Workspace, env: &[(String, String)]) -> Result<(), Broken> {
+        for helper in self.lease.beside.clone() {
+            self.check_halt()?;
+            self.begin(&helper.name, PhaseKind::Beside).await;
+            let done = self.start_helper(workspace, &helper, env).await;
+            self.end(done.is_err(), None);
+            done?;
+        }
+        Ok(())
+    }
+
+    async fn start_helper(&mut self, workspace: &Workspace, helper: &Helper, env: &[(String, String)]) -> Result<(), Broken> {
+        let command = command_of(None, &helper.run);
+        let log = self.shipper.beside(&helper.name);
+        let inside = || Inside { dir: &workspace.folders.files, command: &command, env, secrets: &self.secrets };
+        let running = beside::start(helper, Place { fence: self.fence(), inside: inside(), log }).map_err(failed)?;
+        let tries = |ready: String| {
+            let command = command_of(None, &ready);
+            let inside = Inside { dir: &workspace.folders.files, command: &command, env, secrets: &self.secrets };
+            let built = self.fence().command(&inside).map(|mut built| {
+                built.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).kill_on_drop(true);
+                built
+            });
+            async move {
+                match built {
+                    Ok(mut built) => built.status().await.is_ok_and(|status| status.success()),
+                    Err(_) => false,
+                }
+            }
+        };
+        let mut halt = self.halt.clone();
+        let ready = tokio::select! {
+            ready = running.ready(helper, self.fence(), tries) => ready,
+            _ = halt.wait_for(|halt| *halt != Halt::No) => Ok(()),
+        };
+        self.helpers.push(running);
+        ready.map_err(failed)?;
+        self.check_halt()
+    }
+
+    /// Ends the helpers, the last first.
+    pub(crate) async fn stop_beside(&mut self) {
+        let outside = !self.fence().is_host();
+        while let Some(helper) = self.helpers.pop() {
+            // What ends a fenced process is sent to the process itself: the fence would end it without asking.
+            let last = self.helpers.is_empty();
+            let mark = self.mark.clone();
+            helper.stop(|| if outside && last { mark_to_end(&mark) }).await;
+        }
+    }
+
+    pub(crate) async fn step(&mut self, workspace: &Workspace, step: &Step, env: &[(String, String)]) -> Result<(), Broken> {
+        self.check_halt()?;
+        let limit = self.limit(step, self.until, "the job's", self.lease.timeout_ms);
+        let (end, died) = self.run(workspace, step, env, PhaseKind::Step, &limit, self.halt.clone()).await;
+        if let Some(died) = died {
+            return Err(failed(format!("{died}, while step {} ran", named(step))));
+        }
+        self.judge(step, end, &limit)
+    }
+
+    fn limit(&self, step: &Step, outer: Option<Instant>, whose: &'static str, ms: Option<u64>) -> Limit {
+        let own = step.timeout_ms.map(|ms| Instant::now() + Duration::from_millis(ms));
+        match (own, outer) {
+            (Some(own), outer) if outer.is_none_or(|outer| own <= outer) => Limit { until: Some(own), whose: "its", ms: step.timeout_ms },
+            _ => Limit { until: outer, whose, ms },
+        }
+    }
+
+    /// Runs one command as a phase. A helper that dies meanwhile ends it; then the second says how.
+    async fn run(
+        &mut self,
+        workspace: &Workspace,
+        step: &Step,
+        env: &[(String, String)],
+        kind: PhaseKind,
+        limit: &Limit,
+        mut halt: watch::Receiver<Halt>,
+    ) -> (StepEnd, Option<String>) {
+        self.begin(&step.name, kind).await;
+        let mut env = env.to_vec();
+        env.extend(step.env.iter().map(|(name, value)| (name.clone(), value.clone())));
+        let command = command_of(step.shell.as_deref(), &step.run);
+        let dir = workspace.folders.files.join(step.dir.as_deref().unwrap_or("."));
+        let (end, died) = if dir.is_dir() {
+            let inside = Inside { dir: &dir, command: &command, env: &env, secrets: &self.secrets };
+            let Some(fence) = &self.fence else { return (StepEnd::NotStarted("the job has no fence".into()), None) };
+            let call = StepCall { fence, inside, mark: &self.mark, until: limit.until };
+            let (cut, mut cut_halt) = watch::channel(Halt::No);
+            let death = first_death(&self.helpers);
+            tokio::pin!(death);
+            let running = run_step(call, &mut self.shipper.log, &mut cut_halt);
+            tokio::pin!(running);
+            let mut died = None;
+            let end = loop {
+                tokio::select! {
+                    end = &mut running => break end,
+                    how = &mut death, if died.is_none() => {
+                        died = Some(how);
+                        cut.send_replace(Halt::Cut);
+                    }
+                    halted = next_halt(&mut halt, *cut.borrow()) => drop(cut.send_replace(halted)),
+                }
+            };
+            // A helper that ends just as the step does has done what it was there for.
+            (end.clone(), died.filter(|_| end == StepEnd::Halted))
+        } else {
+            (StepEnd::NotStarted(format!("there is no folder `{}`", step.dir.as_deref().unwrap_or("."))), None)
+        };
+        self.shipper.log.let_out().await;
+        let code = if let StepEnd::Exited(code) = end { Some(code) } else { None };
+        self.end(end != StepEnd::Exited(0), code);
+        (end, died)
+    }
+
+    fn judge(&self, step: &Step, end: StepEnd, limit: &Limit) -> Result<(), Broken> {
+        let name = named(step);
+        let (why, exit_code) = match end {
+            StepEnd::Exited(0) => return Ok(()),
+            StepEnd::Halted => {
+                self.check_halt()?;
+                return Err(Broken::Stopped);
+            }
+            StepEnd::Exited(_) | StepEnd::Signalled(_) if self.fence().out_of_memory() => {
+                let limit = self.shared.config.limits.memory_mib.unwrap_or(0);
+                (format!("step {name} used more memory than the runner's limit of {limit} MiB a job"), None)
+            }
+            StepEnd::Exited(code) => (format!("step {name} exited with {code}"), Some(code)),
+            StepEnd::Signalled(signal) => (format!("step {name} was ended by signal {signal}"), None),
+            StepEnd::NotStarted(why) => (format!("step {name}: {why}"), None),
+            StepEnd::TimedOut => {
+                let ms = words::duration(i64::try_from(limit.ms.unwrap_or(0)).unwrap_or(i64::MAX));
+                return Err(Broken::TimedOut(format!("step {name} went past {} time limit of {ms}", limit.whose)));
+            }
+        };
+        if step.may_fail { Ok(()) } else { Err(Broken::Failed { why, exit_code }) }
+    }
+
+    /// Steps for after the others, whatever came of those: only an attempt that was given up has none. A failure here makes
+    /// a passed job fail; of a failed one the first reason stays.
+    pub(crate) async fn afterwards(&mut self, workspace: &Workspace, env: &[(String, String)], done: Result<(), Broken>) -> Result<(), Broken> {
+        let which: &[&str] = match &done {
+            Ok(()) => &["passed", "always"],
+            Err(Broken::Failed { .. } | Broken::TimedOut(_)) => &["failed", "always"],
+            Err(Broken::Stopped) => &["always"],
+            Err(Broken::GivenUp) => return done,
+        };
+        let steps: Vec<Step> = which.iter().filter_map(|when| self.lease.afterwards.get(*when)).flatten().cloned().collect();
+        let until = Instant::now() + AFTERWARDS;
+        let ms = u64::try_from(AFTERWARDS.as_millis()).ok();
+        let mut result = done;
+        for step in steps {
+            let limit = self.limit(&step, Some(until), "the afterwards'", ms);
+            let (end, _) = self.run(workspace, &step, env, PhaseKind::After, &limit, self.given_up.clone()).await;
+            if *self.given_up.borrow() != Halt::No {
+                return Err(Broken::GivenUp);
+            }
+            let judged = self.judge(&step, end, &limit);
+            result = result.and(judged.map_err(|broken| broken.after()));
+        }
+        result
+    }
+}
+
+fn named(step: &Step) -> String {
+    format!("`{}`", step.name)
+}
+
+/// How the first helper to die did; pends while all live.
+async fn first_death(helpers: &[Running]) -> String {
+    let mut waits: Vec<_> = helpers.iter().map(|helper| Box::pin(helper.died())).collect();
+    std::future::poll_fn(|context| {
+        let found = waits.iter_mut().find_map(|wait| match wait.as_mut().poll(context) {
+            std::task::Poll::Ready(how) => Some(how),
+            std::task::Poll::Pending => None,
+        });
+        found.map_or(std::task::Poll::Pending, std::task::Poll::Ready)
+    })
+    .await
+}
+
+/// The next word that is not the one already passed on.
+async fn next_halt(halt: &mut watch::Receiver<Halt>, known: Halt) -> Halt {
+    if let Ok(halt) = halt.wait_for(|halt| *halt != Halt::No && *halt != known).await {
+        return *halt;
+    }
+    std::future::pending().await
+}

@@ -1,0 +1,253 @@
+//! Logs: what attempts print, and their helpers. A log is a row of *segments*; a segment grows by *pieces*, each with the
+//! time it was read at, and is never changed but once: when the log is closed, its segments are compressed.
+//!
+//! - `piece`: the form of a growing segment, and its index in memory;
+//! - `packed`: the form of a compressed one.
+//!
+//! Bytes are appended at an offset, so a repeat or a gap heals: what is already there is skipped, what would leave a hole
+//! is not written, and the answer says how much there is.
+
+mod packed;
+mod piece;
+mod read;
+#[cfg(test)]
+mod tests;
+
+pub use read::{Found, Lines, Searched};
+
+use piece::Growing;
+use std::collections::BTreeMap;
+use std::io::ErrorKind;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use tokio::sync::watch;
+
+/// A segment that is larger is followed by another.
+const SEGMENT: u64 = 16 * 1024 * 1024;
+/// A smaller segment is not worth compressing: its file would take the same blocks on disk.
+const WORTH_PACKING: u64 = 4 * 1024;
+/// How many closed logs' indexes are kept at hand.
+const KEPT: usize = 64;
+
+/// Whose log it is; with `beside` that of a helper process.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct LogId {
+    pub run: i64,
+    pub job: usize,
+    pub attempt: u32,
+    pub beside: Option<String>,
+}
+
+impl LogId {
+    pub fn new(run: i64, job: usize, attempt: u32) -> LogId {
+        LogId { run, job, attempt, beside: None }
+    }
+
+    /// The log of one of the attempt's helpers. None for a name that is no helper's: it becomes part of a path.
+    pub fn beside(self, name: &str) -> Option<LogId> {
+        let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+        let fits = !name.is_empty() && name.len() <= 64 && name.chars().all(plain);
+        fits.then(|| LogId { beside: Some(name.to_owned()), ..self })
+    }
+
+    fn file(&self, segment: usize) -> String {
+        match &self.beside {
+            None => format!("{}-{}.{segment}", self.job, self.attempt),
+            Some(name) => format!("{}-{}-{name}.{segment}", self.job, self.attempt),
+        }
+    }
+}
+
+/// A log with all its segments, as far as it was read or written lately.
+struct Log {
+    segments: Vec<Segment>,
+}
+
+enum Segment {
+    Growing(Growing),
+    Packed(packed::Packed),
+}
+
+#[derive(Clone)]
+pub struct Logs {
+    folder: PathBuf,
+    known: Arc<Mutex<BTreeMap<LogId, Arc<Mutex<Log>>>>>,
+    grown: Arc<watch::Sender<u64>>,
+}
+
+impl Logs {
+    pub fn open(folder: PathBuf) -> std::io::Result<Logs> {
+        std::fs::create_dir_all(&folder)?;
+        Ok(Logs { folder, known: Arc::default(), grown: Arc::new(watch::channel(0).0) })
+    }
+
+    fn path(&self, id: &LogId, segment: usize) -> PathBuf {
+        self.folder.join(id.run.to_string()).join(id.file(segment))
+    }
+
+    fn known(&self) -> MutexGuard<'_, BTreeMap<LogId, Arc<Mutex<Log>>>> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A log as it is on disk, kept at hand.
+    fn log(&self, id: &LogId) -> std::io::Result<Arc<Mutex<Log>>> {
+        if let Some(known) = self.known().get(id) {
+            return Ok(known.clone());
+        }
+        let loaded = self.load(id)?;
+        let mut known = self.known();
+        if known.len() >= KEPT {
+            // Those that are being used are held by whoever uses them; the others are read again when asked for.
+            known.retain(|_, log| Arc::strong_count(log) > 1 || lock(log).is_growing());
+        }
+        // Of two that loaded at once the first counts: there must be one writer.
+        Ok(known.entry(id.clone()).or_insert_with(|| Arc::new(Mutex::new(loaded))).clone())
+    }
+
+    fn load(&self, id: &LogId) -> std::io::Result<Log> {
+        let mut segments = Vec::new();
+        loop {
+            let path = self.path(id, segments.len());
+            match packed::Packed::open(&packed::path_of(&path)) {
+                Ok(packed) => {
+                    segments.push(Segment::Packed(packed));
+                    continue;
+                }
+                Err(error) if error.kind() == ErrorKind::NotFound => {}
+                Err(error) => return Err(error),
+            }
+            match Growing::load(&path) {
+                Ok(growing) => segments.push(Segment::Growing(growing)),
+                Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Log { segments }),
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    /// Appends bytes that stand at `offset` in the log and were read at `at` (milliseconds since 1970), and gives the log's
+    /// length. Blocking: for a blocking thread.
+    pub fn append(&self, id: &LogId, offset: u64, at: i64, bytes: &[u8]) -> std::io::Result<u64> {
+        let log = self.log(id)?;
+        let mut log = lock(&log);
+        let length = log.length();
+        let known = length.saturating_sub(offset);
+        if offset > length || known >= bytes.len() as u64 {
+            return Ok(length);
+        }
+        let new = &bytes[usize::try_from(known).unwrap_or(bytes.len())..];
+        let line = log.lines();
+        let segment = match log.segments.len().checked_sub(1) {
+            Some(last) if matches!(&log.segments[last], Segment::Growing(growing) if growing.length() < SEGMENT) => last,
+            _ => {
+                let number = log.segments.len();
+                std::fs::create_dir_all(self.folder.join(id.run.to_string()))?;
+                log.segments.push(Segment::Growing(Growing::create(&self.path(id, number), length, line)?));
+                number
+            }
+        };
+        if let Segment::Growing(growing) = &mut log.segments[segment] {
+            growing.append(at, new)?;
+        }
+        drop(log);
+        self.grown.send_modify(|count| *count += 1);
+        Ok(length + new.len() as u64)
+    }
+
+    /// Ends an attempt's logs: what is worth it is compressed. Blocking. Appending goes on to work, in a further segment.
+    pub fn close(&self, run: i64, job: usize, attempt: u32) -> std::io::Result<()> {
+        let first = LogId::new(run, job, attempt);
+        let last = LogId::new(run, job, attempt + 1);
+        let logs: Vec<(LogId, Arc<Mutex<Log>>)> = self.known().range(first..last).map(|(id, log)| (id.clone(), log.clone())).collect();
+        for (id, log) in logs {
+            self.pack(&id, &log)?;
+            self.known().remove(&id);
+        }
+        Ok(())
+    }
+
+    /// Compresses one segment after the other; the log can be read meanwhile.
+    fn pack(&self, id: &LogId, log: &Mutex<Log>) -> std::io::Result<()> {
+        let count = lock(log).segments.len();
+        for number in 0..count {
+            let path = self.path(id, number);
+            let index = match &mut lock(log).segments[number] {
+                Segment::Growing(growing) => {
+                    growing.rest();
+                    if growing.length() < WORTH_PACKING { None } else { Some(growing.index()) }
+                }
+                Segment::Packed(_) => None,
+            };
+            let Some(index) = index else { continue };
+            let packed = packed::pack(&path, &index)?;
+            let mut log = lock(log);
+            // Should something have been appended meanwhile, the growing one stays.
+            if let Segment::Growing(growing) = &log.segments[number]
+                && growing.length() == index.length()
+            {
+                packed.publish()?;
+                log.segments[number] = Segment::Packed(packed::Packed::open(&packed::path_of(&path))?);
+                std::fs::remove_file(&path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Changes whenever some log grows; a follower waits on it and then reads again.
+    pub fn grown(&self) -> watch::Receiver<u64> {
+        self.grown.subscribe()
+    }
+
+    /// Wakes followers although nothing grew: an attempt has ended.
+    pub fn wake(&self) {
+        self.grown.send_modify(|count| *count += 1);
+    }
+}
+
+fn lock(log: &Mutex<Log>) -> MutexGuard<'_, Log> {
+    log.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Log {
+    fn length(&self) -> u64 {
+        self.segments.last().map_or(0, |last| last.start() + last.length())
+    }
+
+    /// How many line ends there are.
+    fn lines(&self) -> u64 {
+        self.segments.last().map_or(0, Segment::end_line)
+    }
+
+    fn is_growing(&self) -> bool {
+        self.segments.iter().any(|segment| matches!(segment, Segment::Growing(growing) if growing.is_open()))
+    }
+}
+
+impl Segment {
+    fn start(&self) -> u64 {
+        match self {
+            Segment::Growing(growing) => growing.start(),
+            Segment::Packed(packed) => packed.start(),
+        }
+    }
+
+    fn length(&self) -> u64 {
+        match self {
+            Segment::Growing(growing) => growing.length(),
+            Segment::Packed(packed) => packed.length(),
+        }
+    }
+
+    fn first_line(&self) -> u64 {
+        match self {
+            Segment::Growing(growing) => growing.first_line(),
+            Segment::Packed(packed) => packed.first_line(),
+        }
+    }
+
+    fn end_line(&self) -> u64 {
+        match self {
+            Segment::Growing(growing) => growing.end_line(),
+            Segment::Packed(packed) => packed.end_line(),
+        }
+    }
+}

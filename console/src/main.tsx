@@ -13,6 +13,7 @@ import { Frame } from './parts/Frame';
 const Board = lazy(() => import('./pages/board/Board'));
 const Run = lazy(() => import('./pages/run/Run'));
 const Project = lazy(() => import('./pages/project/Project'));
+const Runners = lazy(() => import('./pages/runners/Runners'));
 const Draft = lazy(() => import('./pages/draft/Draft'));
 const SignIn = lazy(() => import('./pages/sign-in/SignIn'));
 
@@ -35,6 +36,7 @@ function Console() {
             <Routes>
               <Route path="/sign-in" element={<SignIn />} />
               <Route path="/" element={framed(<Board />)} />
+              <Route path="/runners" element={framed(<Runners />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
               <Route path="/projects/:project/draft" element={framed(<Draft />)} />
               <Route path="/projects/:project/draft/:pipeline" element={framed(<Draft />)} />

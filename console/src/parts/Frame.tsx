@@ -39,6 +39,7 @@ export function Frame({
         </Link>
         <nav className="path" aria-label="Where you are">
           <Link to="/">board</Link>
+          {path.length === 0 && <Link to="/runners">runners</Link>}
           {path.map((part, at) => (
             <Fragment key={path.slice(0, at + 1).join('/')}>
               <span className="soft">/</span>
@@ -117,7 +118,11 @@ function Busy() {
   const { data } = useQuery({ queryKey: ['board'], queryFn: () => answered(api.GET('/api/v1/board')) });
   if (!data) return null;
   const words = data.slots === 0 ? 'no runner connected' : `${data.busy} of ${data.slots} slots busy`;
-  return <span className="soft num">{words}</span>;
+  return (
+    <Link to="/runners" className="soft num">
+      {words}
+    </Link>
+  );
 }
 
 function Who() {

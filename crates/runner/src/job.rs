@@ -352,6 +352,7 @@ impl Job<'_> {
             failed: false,
             exit_code: None,
             log_from: self.shipper.log.length(),
+            log_line: self.shipper.log.lines(),
         };
         self.phases.push(phase);
         self.shipper.phases(&self.phases);

@@ -39,6 +39,7 @@ pub(crate) struct LogWriter {
     /// Made with the first byte: many jobs print nothing.
     log: Option<LogOnItsWay>,
     length: u64,
+    lines: u64,
     limit: u64,
     full: bool,
 }
@@ -47,6 +48,11 @@ impl LogWriter {
     /// How many bytes the log has so far.
     pub(crate) fn length(&self) -> u64 {
         self.length
+    }
+
+    /// How many line ends there are among them.
+    pub(crate) fn lines(&self) -> u64 {
+        self.lines
     }
 
     /// Output of a process: masked, and cut off at the log's limit.
@@ -92,6 +98,7 @@ impl LogWriter {
 
     async fn send(&mut self, bytes: Vec<u8>) {
         self.length += bytes.len() as u64;
+        self.lines += memchr::memchr_iter(b'\n', &bytes).count() as u64;
         let (sender, _) = self.log.get_or_insert_with(|| {
             let (sender, receiver) = mpsc::channel(QUEUE);
             let way = Way { client: self.client.clone(), attempt: self.attempt, stream: self.stream.clone() };
@@ -130,6 +137,7 @@ impl Shipper {
             mask: Mask::new(secrets.iter().map(String::as_str)),
             log: None,
             length: 0,
+            lines: 0,
             limit: lease.log_limit,
             full: false,
         };
@@ -147,6 +155,7 @@ impl Shipper {
             mask: Mask::new(self.secrets.iter().map(String::as_str)),
             log: None,
             length: 0,
+            lines: 0,
             limit: *limit,
             full: false,
         }

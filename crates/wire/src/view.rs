@@ -155,6 +155,9 @@ pub struct PhaseView {
     pub exit_code: Option<i32>,
     /// Where its output begins in the attempt's log, in bytes.
     pub log_from: u64,
+    /// The same in line ends before it.
+    #[serde(default)]
+    pub log_line: u64,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -1,25 +1,32 @@
-// Graph: the plan as layers from top to bottom. Hovering a job lights all that leads to it and all that follows, and
-// writes the reason on each of its edges. Only edges that others do not imply are drawn.
+// Graph: the plan as layers from top to bottom, cells of a matrix in one box. Hovering a box lights all that leads to it
+// and all that follows, and writes the reason on each of its edges. Only edges that others do not imply are drawn.
 import dagre from '@dagrejs/dagre';
 import { useMemo, useState } from 'react';
 import type { JobView, PlanView } from '../../api/client';
 import { Shape } from '../../look/states';
 import { duration, time } from '../../parts/words';
+import { cellOf, type Group, grouped, jobOf, stateOf } from './groups';
 
 type Edge = { from: string; to: string; because: string };
 type Placed = {
-  nodes: Map<string, { x: number; y: number; width: number }>;
+  nodes: Map<string, { x: number; y: number; width: number; height: number }>;
   lines: (Edge & { d: string; middle: { x: number; y: number } })[];
   width: number;
   height: number;
 };
 
-const NODE_HEIGHT = 30;
+const HEIGHT = 30;
+/** A box with its strip of cells is higher by so much a line of them. */
+const STRIP = 18;
+const IN_LINE = 12;
+/** More cells than this are told as a number. */
+const MOST_CELLS = 36;
+
 const words: Record<string, string> = {
   takes: 'takes what it gives',
   after: 'comes after it',
   order: 'the order says so',
-  at_once: 'one after another',
+  at_once: 'so many at once',
 };
 
 export function Graph({
@@ -36,9 +43,12 @@ export function Graph({
   onChoose: (id: string) => void;
 }) {
   const [hovered, setHovered] = useState<string>();
-  const placed = useMemo(() => place(plan), [plan]);
+  const groups = useMemo(() => grouped(jobs), [jobs]);
+  // The places depend on the plan alone; jobs change all the time.
+  const shape = groups.map((group) => `${group.name} ${group.cells.length}`).join();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: `shape` stands for the groups
+  const placed = useMemo(() => place(plan, groups), [plan, shape]);
   const lit = useMemo(() => (hovered ? related(hovered, placed.lines) : new Set<string>()), [hovered, placed]);
-  const byId = useMemo(() => new Map(jobs.map((job) => [job.id, job])), [jobs]);
   return (
     <div className={`graph ${hovered ? 'hovered' : ''}`} style={{ width: placed.width, height: placed.height }}>
       <svg width={placed.width} height={placed.height} aria-hidden="true">
@@ -57,28 +67,59 @@ export function Graph({
             </text>
           ))}
       </svg>
-      {plan.jobs.map((planned) => {
-        const spot = placed.nodes.get(planned.id);
-        const job = byId.get(planned.id);
-        if (!spot || !job) return null;
+      {groups.map((group) => {
+        const spot = placed.nodes.get(group.name);
+        const [first] = group.cells;
+        if (!spot || !first) return null;
+        const hover = {
+          onMouseEnter: () => setHovered(group.name),
+          onMouseLeave: () => setHovered(undefined),
+          onFocus: () => setHovered(group.name),
+          onBlur: () => setHovered(undefined),
+        };
+        const at = { left: spot.x, top: spot.y, width: spot.width, height: spot.height };
+        const look = `node ${lit.has(group.name) ? 'lit' : ''}`;
+        if (group.cells.length === 1)
+          return (
+            <button
+              type="button"
+              key={group.name}
+              className={look}
+              aria-pressed={chosen === first.id}
+              style={at}
+              onClick={() => onChoose(first.id)}
+              title={first.why ?? ''}
+              {...hover}
+            >
+              <Shape state={first.state} label />
+              <span>{first.id}</span>
+              <span className="took num">{took(first, now)}</span>
+            </button>
+          );
         return (
-          <button
-            type="button"
-            key={planned.id}
-            className={`node ${lit.has(planned.id) ? 'lit' : ''}`}
-            aria-pressed={chosen === planned.id}
-            style={{ left: spot.x, top: spot.y, width: spot.width, height: NODE_HEIGHT }}
-            onClick={() => onChoose(planned.id)}
-            onMouseEnter={() => setHovered(planned.id)}
-            onMouseLeave={() => setHovered(undefined)}
-            onFocus={() => setHovered(planned.id)}
-            onBlur={() => setHovered(undefined)}
-            title={job.why ?? ''}
-          >
-            <Shape state={job.state} label />
-            <span>{planned.id}</span>
-            <span className="took num">{took(job, now)}</span>
-          </button>
+          // biome-ignore lint/a11y/useSemanticElements: a fieldset cannot be placed as a box of a drawing
+          <div key={group.name} role="group" aria-label={group.name} className={`${look} cells`} style={at} {...hover}>
+            <div>
+              <Shape state={stateOf(group.cells)} label />
+              <span>{group.name}</span>
+              <span className="took num">{group.cells.length} cells</span>
+            </div>
+            <div className="strip">
+              {group.cells.slice(0, MOST_CELLS).map((cell) => (
+                <button
+                  type="button"
+                  key={cell.id}
+                  aria-pressed={chosen === cell.id}
+                  aria-label={`${cellOf(cell.id)} ${cell.state}`}
+                  title={`${cellOf(cell.id)}: ${cell.why ?? cell.state}`}
+                  onClick={() => onChoose(cell.id)}
+                >
+                  <Shape state={cell.state} />
+                </button>
+              ))}
+              {group.cells.length > MOST_CELLS && <span className="soft">and more in Lanes</span>}
+            </div>
+          </div>
         );
       })}
     </div>
@@ -90,28 +131,37 @@ function took(job: JobView, now: number): string {
   return last ? duration((last.ended_at ? time(last.ended_at) : now) - time(last.started_at)) : '';
 }
 
-function place(plan: PlanView): Placed {
+function place(plan: PlanView, groups: Group[]): Placed {
   const graph = new dagre.graphlib.Graph();
   graph.setGraph({ rankdir: 'TB', ranksep: 44, nodesep: 12, ranker: 'tight-tree' });
   graph.setDefaultEdgeLabel(() => ({}));
-  for (const job of plan.jobs) graph.setNode(job.id, { width: 98 + 7 * job.id.length, height: NODE_HEIGHT });
-  const edges: Edge[] = plan.jobs.flatMap((job) =>
-    job.waits_for
-      .filter((wait) => !wait.implied)
-      .map((wait) => ({ from: wait.job, to: job.id, because: wait.because })),
-  );
-  for (const edge of edges) graph.setEdge(edge.from, edge.to);
+  for (const group of groups) {
+    const cells = Math.min(group.cells.length, MOST_CELLS);
+    const strip = group.cells.length > 1 ? STRIP * Math.ceil(cells / IN_LINE) + 4 : 0;
+    const width = 98 + 7 * group.name.length;
+    graph.setNode(group.name, {
+      width: strip ? Math.max(width, 16 + 18 * Math.min(cells, IN_LINE)) : width,
+      height: HEIGHT + strip,
+    });
+  }
+  const edges = new Map<string, Edge>();
+  for (const job of plan.jobs)
+    for (const wait of job.waits_for) {
+      const edge = { from: jobOf(wait.job), to: jobOf(job.id), because: wait.because };
+      if (!wait.implied && edge.from !== edge.to) edges.set(`${edge.from} ${edge.to}`, edge);
+    }
+  for (const edge of edges.values()) graph.setEdge(edge.from, edge.to);
   dagre.layout(graph);
   const nodes = new Map(
-    plan.jobs.map((job) => {
-      const node = graph.node(job.id);
-      return [job.id, { x: node.x - node.width / 2, y: node.y - node.height / 2, width: node.width }];
+    groups.map((group) => {
+      const { x, y, width, height } = graph.node(group.name);
+      return [group.name, { x: x - width / 2, y: y - height / 2, width, height }];
     }),
   );
-  const lines = edges.map((edge) => {
+  const lines = [...edges.values()].map((edge) => {
     const from = graph.node(edge.from);
     const to = graph.node(edge.to);
-    const [top, bottom] = [from.y + NODE_HEIGHT / 2, to.y - NODE_HEIGHT / 2];
+    const [top, bottom] = [from.y + from.height / 2, to.y - to.height / 2];
     const bend = (bottom - top) / 2;
     const d = `M${from.x} ${top}C${from.x} ${top + bend} ${to.x} ${bottom - bend} ${to.x} ${bottom}`;
     return { ...edge, d, middle: { x: (from.x + to.x) / 2, y: (top + bottom) / 2 + 4 } };

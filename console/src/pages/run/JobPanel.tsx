@@ -1,7 +1,8 @@
 // A job beside the lanes: its steps with times, its log live, what it gave and took, and why it is as it is.
 import { useQuery } from '@tanstack/react-query';
+import { Button } from 'antd';
 import { useState } from 'react';
-import { answered, api, type JobView, type PhaseView, type PlanView, type RunView } from '../../api/client';
+import { answered, api, type JobView, type PhaseView, type PlanView, queries, type RunView } from '../../api/client';
 import { isEnd, Shape, type State, StateWord } from '../../look/states';
 import { bytes, duration, time } from '../../parts/words';
 import { Log } from './Log';
@@ -26,7 +27,9 @@ export function JobPanel({
 }) {
   const [tab, setTab] = useState<(typeof tabs)[number]>('Log');
   const [number, setNumber] = useState<number>();
+  const [beside, setBeside] = useState<string>();
   const attempt = job.attempts.find((one) => one.number === number) ?? job.attempts.at(-1);
+  const helpers = attempt?.phases.filter((phase) => phase.kind === 'beside').map((phase) => phase.name) ?? [];
   return (
     <>
       <div className="panel-head">
@@ -35,10 +38,17 @@ export function JobPanel({
           <StateWord state={job.state} />
           <span className="soft num" style={{ marginLeft: 'auto' }}>
             {attempt &&
-              `${duration((attempt.ended_at ? time(attempt.ended_at) : now) - time(attempt.started_at))} on ${attempt.runner}`}
+              `${duration((attempt.ended_at ? time(attempt.ended_at) : now) - time(attempt.started_at))} on ${attempt.runner}${job.usual_ms == null ? '' : `, usually ${duration(job.usual_ms)}`}`}
           </span>
+          <JobActions run={run} job={job} />
         </div>
         {job.why && <div className="soft">{job.why}</div>}
+        {job.started_by && (
+          <div className="soft">
+            {job.by_hand ? 'started by hand by' : 'asked for again by'} {job.started_by}
+            {Object.entries(job.inputs ?? {}).map(([name, value]) => ` · ${name} ${value}`)}
+          </div>
+        )}
         {job.attempts.length > 1 && (
           <div className="words">
             {job.attempts.map((one) => (
@@ -50,6 +60,21 @@ export function JobPanel({
                 onClick={() => setNumber(one.number)}
               >
                 attempt {one.number}
+              </button>
+            ))}
+          </div>
+        )}
+        {helpers.length > 0 && tab === 'Log' && (
+          <div className="words" role="tablist" aria-label="Whose log">
+            {[undefined, ...helpers].map((one) => (
+              <button
+                type="button"
+                role="tab"
+                key={one ?? ''}
+                aria-selected={one === beside}
+                onClick={() => setBeside(one)}
+              >
+                {one ? `helper ${one}` : 'steps'}
               </button>
             ))}
           </div>
@@ -89,7 +114,7 @@ export function JobPanel({
       </div>
       {tab === 'Log' &&
         (attempt ? (
-          <Log key={attempt.number} run={run} job={job} attempt={attempt} />
+          <Log key={`${attempt.number} ${beside}`} run={run} job={job} attempt={attempt} beside={beside} />
         ) : (
           <p className="panel-body soft">
             {job.state === 'skipped'
@@ -100,6 +125,35 @@ export function JobPanel({
       {tab === 'Given' && <Given run={run} job={job} />}
       {tab === 'Taken' && <Taken job={job} plan={plan} />}
       {tab === 'Why' && <Why job={job} plan={plan} />}
+    </>
+  );
+}
+
+/** What can be asked of a job: to start it, to do it again. */
+function JobActions({ run, job }: { run: RunView; job: JobView }) {
+  const [told, setTold] = useState<string>();
+  const params = { path: { project: run.project, number: run.number } };
+  const ask = async (call: Promise<{ error?: unknown; response: Response }>) => {
+    const { error, response } = await call;
+    const detail = (error as { detail?: string } | undefined)?.detail;
+    setTold(response.ok ? undefined : (detail ?? `the service answered ${response.status}`));
+    queries.invalidateQueries({ queryKey: ['run', run.run] });
+  };
+  const start = () => ask(api.POST('/api/v1/runs/{project}/{number}/start', { params, body: { job: job.id } }));
+  const again = () => ask(api.POST('/api/v1/runs/{project}/{number}/again', { params, body: { jobs: [job.id] } }));
+  return (
+    <>
+      {job.state === 'gated' && job.by_hand && (
+        <Button size="small" type="primary" onClick={start}>
+          Start
+        </Button>
+      )}
+      {isEnd(job.state) && (
+        <Button size="small" onClick={again} title="This job, and what follows it, once more">
+          Again
+        </Button>
+      )}
+      {told && <span className="s-failed">{told}</span>}
     </>
   );
 }
@@ -157,6 +211,7 @@ const reasons: Record<string, string> = {
   takes: 'takes what it gives',
   after: 'the file says it comes after it',
   order: 'the order puts its stage earlier',
+  at_once: 'only so many cells run at once',
 };
 
 function Why({ job, plan }: { job: JobView; plan: PlanView | undefined }) {

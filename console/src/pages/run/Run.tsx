@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { useEffect, useState } from 'react';
-import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { answered, api, type JobView, queries, type RunView } from '../../api/client';
 import { isEnd, Shape } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
@@ -60,7 +60,11 @@ export default function Run() {
               </div>
               <span className="grow" />
               <Counts run={run.data} />
-              {!isEnd(run.data.state) && <StopButton project={project} number={Number(number)} />}
+              {isEnd(run.data.state) ? (
+                <AgainButtons run={run.data} />
+              ) : (
+                <StopButton project={project} number={Number(number)} />
+              )}
             </div>
             <div className="scroll">
               {view === 'lanes' ? (
@@ -107,6 +111,19 @@ function Heading({ run, now }: { run: RunView; now: number }) {
         <span>{begun(run)}</span>
         {took !== undefined && run.counts.length > 0 && <span>{duration(took)}</span>}
         {run.usual_ms != null && run.counts.length > 0 && <span>usually passes in {duration(run.usual_ms)}</span>}
+        {run.time && run.time.runner_ms > 0 && (
+          <span title={`critical path: ${run.time.critical.join(' → ')}`}>
+            {duration(run.time.runner_ms)} of runners, {duration(run.time.unlimited_ms)} with enough of them
+          </span>
+        )}
+        {run.again_of != null && (
+          <span>
+            once more of{' '}
+            <Link to={`/runs/${run.project}/${run.again_of}`}>
+              {run.project}/{run.again_of}
+            </Link>
+          </span>
+        )}
         <span title={exact(run.created_at)}>begun {exact(run.created_at)} UTC</span>
         {run.pipeline !== 'main' && <span>pipeline {run.pipeline}</span>}
       </div>
@@ -123,6 +140,34 @@ function Counts({ run }: { run: RunView }) {
         </span>
       ))}
     </span>
+  );
+}
+
+/** The same commit once more: what failed within this run, or all of it as a new one. */
+function AgainButtons({ run }: { run: RunView }) {
+  const navigate = useNavigate();
+  const failed = run.jobs?.some((job) => ['failed', 'lost', 'stopped', 'overtaken'].includes(job.state));
+  const ask = async (what: { failed?: boolean }) => {
+    const params = { path: { project: run.project, number: run.number } };
+    const { data } = await api.POST('/api/v1/runs/{project}/{number}/again', { params, body: what });
+    queries.invalidateQueries({ queryKey: ['run', run.run] });
+    if (data && data.run !== run.run) navigate(`/runs/${data.run}`);
+  };
+  return (
+    <>
+      {failed && (
+        <Button
+          size="small"
+          onClick={() => ask({ failed: true })}
+          title="Within this run: what failed, and what follows it"
+        >
+          Failed again
+        </Button>
+      )}
+      <Button size="small" onClick={() => ask({})} title="A new run of the same commit">
+        All again
+      </Button>
+    </>
   );
 }
 

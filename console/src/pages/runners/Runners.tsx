@@ -1,0 +1,156 @@
+// Runners: who is there, what each does this second, how full it was, what queues and why.
+import { useQuery } from '@tanstack/react-query';
+import { Button } from 'antd';
+import { useState } from 'react';
+import { Link } from 'react-router';
+import { answered, api, queries, type Schemas } from '../../api/client';
+import { Shape } from '../../look/states';
+import { Trouble } from '../../parts/Trouble';
+import { age, bytes, duration, exact, time, useNow } from '../../parts/words';
+
+type Runner = Schemas['RunnerView'];
+
+export default function Runners() {
+  const now = useNow(true);
+  // Phases of jobs are no events of their own: asked for as often as one would look.
+  const every = { refetchInterval: 2000 };
+  const runners = useQuery({ queryKey: ['runners'], ...every, queryFn: () => answered(api.GET('/api/v1/runners')) });
+  const queue = useQuery({ queryKey: ['queue'], ...every, queryFn: () => answered(api.GET('/api/v1/queue')) });
+  if (runners.error) return <Trouble error={runners.error} />;
+  if (!runners.data) return null;
+  const there = runners.data.filter((runner) => runner.connected);
+  const gone = runners.data.filter((runner) => !runner.connected);
+  const slots = there.reduce((sum, runner) => sum + runner.slots, 0);
+  const busy = there.reduce((sum, runner) => sum + runner.busy, 0);
+  return (
+    <>
+      <h1>{sentence(there.length, busy, slots, queue.data?.length ?? 0)}</h1>
+      {runners.data.length === 0 && (
+        <p className="empty">
+          Runners do the jobs. <span className="code">ordotaxis runner invite</span> makes a token that enrols one.
+        </p>
+      )}
+      {[...there, ...gone].map((runner) => (
+        <Machine key={runner.name} runner={runner} now={now} />
+      ))}
+      <h2 className="pad">Queued</h2>
+      <Queue queue={queue.data} now={now} />
+    </>
+  );
+}
+
+function sentence(runners: number, busy: number, slots: number, queued: number): string {
+  if (runners === 0) return 'No runner is connected';
+  const who = runners === 1 ? '1 runner' : `${runners} runners`;
+  const what = queued === 0 ? 'nothing queues' : queued === 1 ? '1 job queues' : `${queued} jobs queue`;
+  return `${who}: ${busy} of ${slots} slots busy, ${what}`;
+}
+
+function Machine({ runner, now }: { runner: Runner; now: number }) {
+  const [asked, setAsked] = useState(false);
+  const draining = runner.draining_by != null;
+  const drain = async () => {
+    setAsked(true);
+    await api.PUT('/api/v1/runners/{name}/drain', {
+      params: { path: { name: runner.name } },
+      body: { draining: !draining },
+    });
+    await queries.invalidateQueries({ queryKey: ['runners'] });
+    setAsked(false);
+  };
+  const state = !runner.connected ? 'gone' : draining ? 'draining' : runner.busy > 0 ? 'working' : 'free';
+  return (
+    <section className="machine" aria-label={`Runner ${runner.name}`}>
+      <div className="machine-head">
+        <h2>{runner.name}</h2>
+        <span className={`state ${runner.connected ? 's-passed' : 's-lost'}`}>
+          <Shape state={runner.connected ? (runner.busy > 0 ? 'running' : 'passed') : 'lost'} /> {state}
+          {!runner.connected && runner.seen_at && ` since ${age(now - time(runner.seen_at))}`}
+        </span>
+        <span className="num">
+          {runner.busy} of {runner.slots} {runner.slots === 1 ? 'slot' : 'slots'}
+        </span>
+        <span className="soft">{runner.isolation}</span>
+        {runner.cores > 0 && (
+          <span className="soft num">
+            {runner.cores} cores, {bytes(runner.memory_bytes)}
+          </span>
+        )}
+        <span className="soft cut">{runner.labels.join(', ')}</span>
+        <span className="grow" />
+        <Fullness runner={runner} />
+        <Button size="small" disabled={asked} onClick={drain} title={draining ? `asked by ${runner.draining_by}` : ''}>
+          {draining ? 'Take jobs again' : 'Drain'}
+        </Button>
+      </div>
+      {runner.tools.length > 0 && (
+        <div className="soft num tools">{runner.tools.map((tool) => `${tool.name} ${tool.version}`).join(' · ')}</div>
+      )}
+      {runner.now.length > 0 && (
+        <table className="sheet">
+          <tbody>
+            {runner.now.map((doing) => (
+              <tr key={`${doing.run} ${doing.job}`}>
+                <td style={{ width: 260 }}>
+                  <Shape state="running" /> <Link to={`/runs/${doing.run}/${doing.job}`}>{doing.job}</Link>{' '}
+                  <span className="soft">of {doing.run}</span>
+                </td>
+                <td className="code cut">{doing.phase ?? 'beginning'}</td>
+                <td className="num" style={{ width: 120, textAlign: 'right' }} title={exact(doing.since)}>
+                  {duration(now - time(doing.since))}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
+
+/** The last six hours in quarters: how much of its slots' time was taken. */
+function Fullness({ runner }: { runner: Runner }) {
+  const most = Math.max(...runner.full);
+  const words = `the last six hours: ${Math.round(runner.full.reduce((sum, one) => sum + one, 0) / 10 / Math.max(1, runner.full.length))} % of its slots taken, at most ${Math.round(most / 10)} %`;
+  return (
+    <svg className="fullness" width={24 * 5} height="20" role="img" aria-label={words}>
+      <title>{words}</title>
+      <line x1="0" x2={24 * 5} y1="19.5" y2="19.5" />
+      {runner.full.map((one, at) => {
+        const height = one === 0 ? 0 : Math.max(1.5, (18 * one) / 1000);
+        // biome-ignore lint/suspicious/noArrayIndexKey: a quarter is its place
+        return <rect key={at} x={at * 5 + 0.5} width="4" y={19 - height} height={height} />;
+      })}
+    </svg>
+  );
+}
+
+function Queue({ queue, now }: { queue: Schemas['QueuedView'][] | undefined; now: number }) {
+  if (!queue) return null;
+  if (queue.length === 0) return <p className="empty">Every job that may run has a runner.</p>;
+  return (
+    <table className="sheet">
+      <thead>
+        <tr>
+          <th>job</th>
+          <th>since</th>
+          <th>why</th>
+        </tr>
+      </thead>
+      <tbody>
+        {queue.map((one) => (
+          <tr key={`${one.run} ${one.job}`}>
+            <td style={{ whiteSpace: 'nowrap' }}>
+              <Shape state="queued" label /> <Link to={`/runs/${one.run}/${one.job}`}>{one.job}</Link>{' '}
+              <span className="soft">of {one.run}</span>
+            </td>
+            <td className="num" title={exact(one.since)}>
+              {age(now - time(one.since))}
+            </td>
+            <td>{one.why}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

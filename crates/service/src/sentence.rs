@@ -49,7 +49,12 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
         State::Running => format!("Running: {} of {} ended", summary.ended, jobs(summary.jobs)),
         State::Passed => {
             let skipped = if summary.skipped > 0 { format!(", {} skipped", summary.skipped) } else { String::new() };
-            format!("Passed: {}{skipped}{}", jobs(summary.jobs), took.map(|took| format!(", {took}")).unwrap_or_default())
+            let held = match summary.jobs - summary.ended {
+                0 => String::new(),
+                1 => ", 1 waits for someone to start it".to_owned(),
+                more => format!(", {more} wait for someone to start one"),
+            };
+            format!("Passed: {}{skipped}{}{held}", jobs(summary.jobs), took.map(|took| format!(", {took}")).unwrap_or_default())
         }
         State::Failed if summary.jobs == 0 => format!("Failed: {}", why.unwrap_or("it could not be planned")),
         State::Failed => {
@@ -79,6 +84,7 @@ mod tests {
             ("Running: 3 of 7 jobs ended, 1 failed", State::Running, summary(7, 1, 0, 3), Some(9), None),
             ("Passed: 7 jobs, 1 m 50 s", State::Passed, summary(7, 0, 0, 7), Some(110_000), None),
             ("Passed: 7 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
+            ("Passed: 7 jobs, 850 ms, 1 waits for someone to start it", State::Passed, summary(7, 0, 0, 6), Some(850), None),
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
             ("Failed: there is no file", State::Failed, summary(0, 0, 0, 0), None, Some("there is no file")),
             ("Overtaken by a newer commit: 2 of 7 jobs had ended well", State::Overtaken, summary(7, 0, 0, 7), Some(9), None),

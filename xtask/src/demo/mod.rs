@@ -119,6 +119,10 @@ impl World {
         let project: Value = json(add.env("ORDOTAXIS_FORGE_TOKEN", text(&made, "token")))?;
         let (hook, secret) = (text(&project, "hook_url"), text(&project, "hook_secret"));
         output(practice().args(["repository", name, "--forge", &self.forge_url, "--hook", &hook, "--secret", &secret]))?;
+        if name == "stations" {
+            // Made up like everything here; the line to a station opens with it.
+            with_input(self.client().args(["secret", "set", name, "STATION_KEY"]), "salt-and-mud-42\n")?;
+        }
         let work = self.folder.join("work").join(name);
         std::fs::create_dir_all(&work).map_err(|error| error.to_string())?;
         git(&work, &["init", "--quiet", "--initial-branch=main"])?;
@@ -225,6 +229,18 @@ fn output(command: &mut Command) -> Result<String, String> {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
     Err(format!("{command:?} failed: {}", String::from_utf8_lossy(&output.stderr).trim()))
+}
+
+/// Runs a command with a text on its standard input.
+fn with_input(command: &mut Command, text: &str) -> Result<(), String> {
+    use std::io::Write as _;
+    use std::process::Stdio;
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::null()).spawn().map_err(|error| error.to_string())?;
+    if let Some(mut input) = child.stdin.take() {
+        input.write_all(text.as_bytes()).map_err(|error| error.to_string())?;
+    }
+    let done = child.wait().map_err(|error| error.to_string())?;
+    if done.success() { Ok(()) } else { Err(format!("{command:?} failed")) }
 }
 
 fn json(command: &mut Command) -> Result<Value, String> {

@@ -97,7 +97,7 @@ export function Log({
       <div className="log-foot num">
         {lines.total === undefined
           ? 'reading'
-          : `${lines.total.toLocaleString('en')} ${lines.total === 1 ? 'line' : 'lines'}${lines.total > MOST_LINES ? ', the last million shown' : ''}${lines.open ? ', following' : ''}`}
+          : `${lines.total.toLocaleString('en')} ${lines.total === 1 ? 'line' : 'lines'}${(lines.total ?? 0) > MOST_LINES ? ', the last million shown' : ''}${lines.open ? ', following' : ''}`}
       </div>
     </>
   );
@@ -119,7 +119,7 @@ function sectionsOf(
   const sections: Section[] = [];
   let top = 0;
   phases.forEach((phase, at) => {
-    const first = Math.min(Math.max(phase.log_line, least), all);
+    const first = Math.min(Math.max(phase.log_line ?? 0, least), all);
     const end = Math.min(Math.max(phases[at + 1]?.log_line ?? all, first), all);
     const state = phaseState(phase);
     if (first === end && state === 'passed' && phase.kind !== 'step') return;
@@ -186,7 +186,7 @@ function useAddress(lines: Lines, jump: (line: number) => void) {
   const seen = useRef('');
   const line = Number(/^#L(\d+)$/.exec(hash)?.[1] ?? 0) - 1;
   useEffect(() => {
-    if (line >= 0 && seen.current !== hash && lines.total !== undefined && line < lines.total) {
+    if (line >= 0 && seen.current !== hash && line < (lines.total ?? 0)) {
       seen.current = hash;
       jump(line);
     }

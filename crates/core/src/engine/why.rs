@@ -7,8 +7,8 @@ use crate::plan::WaitOn;
 /// Writes a moment for a person; given by the caller, who knows the time zone.
 pub type Clock<'c> = &'c dyn Fn(Millis) -> String;
 
-/// The sentence for a job. For a queued one `queued` says what dispatch knows.
-pub fn why_job(run: &Run, job: usize, clock: Clock<'_>, queued: impl FnOnce() -> String) -> Option<String> {
+/// The sentence for a job of the run that is called `name`. For a queued one `queued` says what dispatch knows.
+pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl FnOnce() -> String) -> Option<String> {
     let state = &run.jobs()[job];
     match state.state {
         State::Passed | State::Reused => None,
@@ -18,7 +18,7 @@ pub fn why_job(run: &Run, job: usize, clock: Clock<'_>, queued: impl FnOnce() ->
             Some(format!("{}; queued since {}{again}", queued(), clock(state.since)))
         }
         State::Gated => Some(format!(
-            "starts by hand only, and nobody has started it; ready since {}; `ordotaxis start RUN --job {}` starts it",
+            "starts by hand only, and nobody has started it; ready since {}; `ordotaxis start {name} --job {}` starts it",
             clock(state.since),
             run.plan().jobs[job].id
         )),

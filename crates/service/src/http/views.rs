@@ -6,7 +6,7 @@ use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
 use crate::sentence::{Summary, sentence};
-use ordotaxis_core::engine::{Paths, State};
+use ordotaxis_core::engine::{Paths, Run, State, why_job};
 use ordotaxis_core::language::Severity;
 use ordotaxis_core::plan::{Event, Plan};
 use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
@@ -121,8 +121,13 @@ fn summary(counts: &[StateCount]) -> Summary {
 pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiError> {
     let id = row.id;
     let plan = plan_of(app, id).await?;
-    let whys = app.keeper.ask(|reply| Command::Why { run: id, reply }).await?.unwrap_or_default();
+    let whys = app.keeper.ask(|reply| Command::Why { run: id, reply }).await?;
     let (jobs, attempts) = (app.records.jobs(id).await?, app.records.attempts(id).await?);
+    let whys = match (whys, &plan) {
+        (Some(whys), _) => whys,
+        (None, Some(plan)) => left_whys(plan, &jobs, &row)?,
+        (None, None) => Vec::new(),
+    };
     let project = app.records.project(&row.project).await?;
     let mut view = run_views(app, vec![row]).await?.remove(0);
     let Some(plan) = plan else { return Ok(RunView { jobs: Some(Vec::new()), ..view }) };
@@ -133,6 +138,18 @@ pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     view.time = Some(time(&plan, &attempts));
     view.jobs = Some(job_views(&plan, jobs, attempts, &whys, &usual));
     Ok(view)
+}
+
+/// Why jobs of a run that has its verdict have not ended: nobody has started what starts by hand.
+fn left_whys(plan: &Arc<Plan>, jobs: &[JobRow], row: &RunRow) -> Result<Vec<Option<String>>, StoreError> {
+    if jobs.iter().all(|job| state_of(&job.state).is_end()) {
+        return Ok(Vec::new());
+    }
+    let states = jobs.iter().cloned().map(JobRow::restore).collect::<Result<Vec<_>, _>>()?;
+    let run = Run::restore(plan.clone(), states, state_of(&row.state));
+    let name = format!("{}/{}", row.project, row.number);
+    let why = |job| why_job(&run, job, &name, &clock::words, || "about to be taken".to_owned());
+    Ok((0..jobs.len()).map(why).collect())
 }
 
 /// What made the run as long as it is: attempts that still go on count up to now.

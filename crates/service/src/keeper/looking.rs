@@ -2,16 +2,13 @@
 
 use super::room::{Going, Room, Session};
 use super::{QueuedNow, RunnerNow, Whys};
+use crate::clock::words as clock;
 use ordotaxis_core::dispatch::{Key, Offer, Waited, why_queued};
 use ordotaxis_core::engine::{Millis, State, why_job};
 use ordotaxis_wire::runner::AttemptId;
 use ordotaxis_wire::view::{DoingView, PhaseView};
 use ordotaxis_wire::{moment, words};
 use std::collections::HashMap;
-
-fn clock(ms: i64) -> String {
-    moment(ms).strftime("%H:%M:%S UTC").to_string()
-}
 
 /// What is known when the places in the queue are asked for.
 struct Seen {
@@ -95,7 +92,7 @@ impl Room {
     }
 
     fn why(&self, going: &Going, job: usize, seen: &Seen) -> Option<String> {
-        why_job(&going.run, job, &clock, || why_queued(going.needs(job), &seen.offers, &self.waited(going, job, seen)))
+        why_job(&going.run, job, &going.name(), &clock, || why_queued(going.needs(job), &seen.offers, &self.waited(going, job, seen)))
     }
 
     /// What queues, first to go first, at most so many as a page can show.

@@ -6,13 +6,17 @@
 mod browser;
 mod port;
 mod process;
+mod proxy;
 mod repository;
+mod simulated;
 mod wait;
 mod world;
 
 pub use browser::Browser;
 pub use port::free_port;
 pub use process::Process;
+pub use proxy::Proxy;
 pub use repository::Repository;
+pub use simulated::{Answer, Simulated, leased};
 pub use wait::{PATIENCE, until};
 pub use world::{Ran, RunnerOptions, World};

@@ -45,11 +45,13 @@ pub struct RunnerOptions<'a> {
     pub config: Option<&'a str>,
     /// It does one job and leaves.
     pub once: bool,
+    /// Where it finds the service, if not at its own address.
+    pub url: Option<&'a str>,
 }
 
 impl Default for RunnerOptions<'_> {
     fn default() -> Self {
-        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None, config: None, once: false }
+        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None, config: None, once: false, url: None }
     }
 }
 
@@ -61,7 +63,11 @@ impl World {
 
     /// The same with a configuration of the service's own.
     pub async fn start_with(ordotaxis: impl Into<PathBuf>, config: &'static str) -> World {
-        let folder = tempfile::tempdir().expect("a folder");
+        World::start_in(ordotaxis, config, tempfile::tempdir().expect("a folder")).await
+    }
+
+    /// The same in a folder that the caller has made ready.
+    pub async fn start_in(ordotaxis: impl Into<PathBuf>, config: &'static str, folder: TempDir) -> World {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
         let forge_url = format!("http://{}", listener.local_addr().expect("an address"));
         let forge = Forge::open(folder.path().join("forge"), forge_url.clone()).expect("a forge");
@@ -184,6 +190,13 @@ impl World {
         Repository::new(self.folder.path().join("work").join(name), name, &git)
     }
 
+    /// A token that enrols one runner.
+    pub async fn invitation(&self) -> String {
+        let answer = self.http(reqwest::Method::POST, "/api/v1/runner-invitations").json(&json!({})).send().await.expect("an answer");
+        let invitation: Value = answer.json().await.expect("JSON");
+        invitation["token"].as_str().unwrap_or_default().to_owned()
+    }
+
     /// Enrols a runner and starts it.
     pub async fn runner(&self, options: RunnerOptions<'_>) -> Process {
         let number = self.runners.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
@@ -193,6 +206,11 @@ impl World {
         let dir = folder.display().to_string();
         let ran = self.run(&["runner", "enrol", "--invitation", &invitation, "--name", &name, "--dir", &dir]).await;
         assert_eq!(ran.code, 0, "{ran:?}");
+        if let Some(url) = options.url {
+            let identity = folder.join("runner.toml");
+            let text = std::fs::read_to_string(&identity).expect("its identity");
+            std::fs::write(&identity, text.replace(&self.url, url)).expect("its identity");
+        }
         self.start_runner(&name, &folder, &options)
     }
 

@@ -4,6 +4,7 @@ mod client;
 mod console;
 mod contract;
 mod depth;
+mod faults;
 mod guides;
 mod here;
 mod hooks;
@@ -23,4 +24,9 @@ const ORDOTAXIS: &str = env!("CARGO_BIN_EXE_ordotaxis");
 
 async fn world() -> World {
     World::start(ORDOTAXIS).await
+}
+
+/// With a configuration of the service's own.
+async fn world_with(config: &'static str) -> World {
+    World::start_with(ORDOTAXIS, config).await
 }

@@ -151,7 +151,7 @@ impl Room {
         let held = self.held.get_mut(&attempt).filter(|held| held.row.runner == runner).ok_or(Stale)?;
         held.row.phases = serde_json::to_string(phases).unwrap_or_else(|_| "[]".into());
         self.touched.attempts.insert(attempt, held.row.clone());
-        self.touched.jobs.insert((attempt.run, attempt.job));
+        self.note_job(attempt.run, attempt.job);
         Ok(())
     }
 

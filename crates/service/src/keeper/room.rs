@@ -327,7 +327,7 @@ impl Room {
         let effects = going.run.apply(event, now)?;
         for &job in &effects.changed {
             self.place(id, job, now);
-            self.touched.jobs.insert((id, job));
+            self.note_job(id, job);
         }
         for &(job, attempt) in &effects.stop {
             let attempt = AttemptId { run: id, job, attempt };
@@ -380,6 +380,16 @@ impl Room {
         self.note_run(id);
     }
 
+    /// A job is to be written, and told: in the journal things stand in the order in which they happened.
+    pub(super) fn note_job(&mut self, id: i64, job: usize) {
+        let Some(going) = self.runs.get(&id) else { return };
+        let state = &going.run.jobs()[job];
+        let id_of_job = going.run.plan().jobs[job].id.clone();
+        let event = LiveEvent { run: going.name(), state: state.state, job: Some(id_of_job), why: state.why.clone() };
+        self.touched.rows.journal.push((id, serde_json::to_string(&event).unwrap_or_default()));
+        self.touched.jobs.insert((id, job));
+    }
+
     fn note_run(&mut self, id: i64) {
         let Some(going) = self.runs.get(&id) else { return };
         let event =
@@ -406,21 +416,10 @@ impl Room {
     /// Everything the batch changed, ready to be written; jobs and attempts in their last state.
     pub(super) fn take_rows(&mut self) -> StepRows {
         let mut rows = std::mem::take(&mut self.touched.rows);
-        // Jobs are told before their runs: whoever hears a verdict has heard all that led to it.
-        let runs = std::mem::take(&mut rows.journal);
         for (id, job) in std::mem::take(&mut self.touched.jobs) {
             let Some(going) = self.runs.get(&id) else { continue };
-            let state = &going.run.jobs()[job];
-            rows.jobs.push(JobRow::new(id, job, state));
-            let event = LiveEvent {
-                run: format!("{}/{}", going.info.project, going.info.number),
-                state: state.state,
-                job: Some(going.run.plan().jobs[job].id.clone()),
-                why: state.why.clone(),
-            };
-            rows.journal.push((id, serde_json::to_string(&event).unwrap_or_default()));
+            rows.jobs.push(JobRow::new(id, job, &going.run.jobs()[job]));
         }
-        rows.journal.extend(runs);
         rows.attempts = std::mem::take(&mut self.touched.attempts).into_values().collect();
         rows
     }

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+mod depth;
 mod planning;
 
 const CONFIG: &str = "lease = \"20s\"\nbeat = \"5s\"\n";
@@ -38,6 +39,30 @@ async fn main() {
     }
     if chosen("memory") {
         memory().await;
+    }
+    if chosen("ten-thousand") {
+        depth::ten_thousand().await;
+    }
+    if chosen("runners") {
+        depth::many_runners().await;
+    }
+    if chosen("followers") {
+        depth::followers().await;
+    }
+    if chosen("intake") {
+        depth::log_intake().await;
+    }
+    if chosen("line") {
+        depth::line_latency().await;
+    }
+    if chosen("checkout") {
+        depth::checkout().await;
+    }
+    if chosen("sandbox") {
+        depth::sandbox().await;
+    }
+    if chosen("view") {
+        depth::large_run_view().await;
     }
 }
 
@@ -144,7 +169,7 @@ async fn many_jobs() {
         "1,000 one-line jobs over 2 slots, host",
         &format!("{first:.0} ms"),
         &format!("`xargs -P2 sh -c true` {limit:.0} ms"),
-        &format!("{ratio:.1} times (aim: 4)"),
+        &format!("{ratio:.1} times (aim: 3)"),
     );
 }
 
@@ -229,19 +254,20 @@ fn cat(from: &std::path::Path, to: &std::path::Path) -> f64 {
     ms(begin.elapsed())
 }
 
+fn resident_mib(id: u32) -> f64 {
+    let status = std::fs::read_to_string(format!("/proc/{id}/status")).unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or_default().trim().to_owned();
+    line.trim_end_matches(" kB").parse::<f64>().unwrap_or(0.0) / 1024.0
+}
+
 /// What an idle service holds, beside the smallest process there is.
 async fn memory() {
     let world = world().await;
     let _runner = world.runner(RunnerOptions::default()).await;
     tokio::time::sleep(Duration::from_secs(2)).await;
-    let resident = |id: u32| {
-        let status = std::fs::read_to_string(format!("/proc/{id}/status")).unwrap_or_default();
-        let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or_default().trim().to_owned();
-        line.trim_end_matches(" kB").parse::<f64>().unwrap_or(0.0) / 1024.0
-    };
-    let service = world.service.as_ref().map(Process::id).map(resident).unwrap_or_default();
+    let service = world.service.as_ref().map(Process::id).map(resident_mib).unwrap_or_default();
     let mut sleep = Command::new("sleep").arg("5").spawn().expect("sleep");
-    let least = resident(sleep.id());
+    let least = resident_mib(sleep.id());
     let _ = sleep.kill();
     let _ = sleep.wait();
     row("memory of the idle service (one runner connected)", &format!("{service:.0} MiB"), &format!("`sleep` {least:.0} MiB"), "resident");

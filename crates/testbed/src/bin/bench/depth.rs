@@ -1,0 +1,301 @@
+//! Figures of running in depth: many runners, what follows what, logs, checkouts, fences.
+
+use super::{CONFIG, end_of, median, ms, now_ns, ordotaxis, percentile, row, span_ms, world};
+use ordotaxis_testbed::{Process, RunnerOptions, Simulated, World, leased, until};
+use serde_json::Value;
+use std::process::{Command, Stdio};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+fn jobs(count: usize, step: &str) -> String {
+    (0..count).map(|n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"{step}\"]\n")).collect()
+}
+
+/// A repository whose runs begin by hand only.
+async fn ready(world: &World, text: &str) {
+    let repository = world.project("bench").await;
+    repository.write("ordotaxis.toml", &format!("language = 1\n[starts]\npush = []\n{text}"));
+    repository.commit("to be measured");
+    repository.push();
+}
+
+/// 10,000 one-line jobs over two slots beside the same under xargs; and what the service holds meanwhile.
+pub(super) async fn ten_thousand() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    ready(&world, &jobs(10_000, "true")).await;
+    let service = world.service.as_ref().map(Process::id).unwrap_or_default();
+    let before = super::resident_mib(service);
+    let theirs = tokio::task::spawn_blocking(|| xargs(10_000)).await.expect("xargs");
+    let run = world.json(&["start", "bench"]).await;
+    let ended = end_of(&world, run["run"].as_str().unwrap_or_default()).await;
+    assert_eq!(ended["state"], "passed", "{}", ended["sentence"]);
+    let ours = span_ms(&ended);
+    let after = super::resident_mib(service);
+    let limit = format!("`xargs -P2 sh -c true` {theirs:.0} ms");
+    row("10,000 one-line jobs over 2 slots, host", &format!("{ours:.0} ms"), &limit, &format!("{:.1} times (aim: 3)", ours / theirs));
+    row("memory of the service after a run of 10,000 jobs", &format!("{after:.0} MiB"), &format!("idle before it {before:.0} MiB"), "resident");
+}
+
+fn xargs(count: u32) -> f64 {
+    let begin = Instant::now();
+    let status = Command::new("sh").args(["-c", &format!("seq {count} | xargs -P2 -I{{}} sh -c true")]).status();
+    assert!(status.is_ok_and(|status| status.success()));
+    ms(begin.elapsed())
+}
+
+/// 200 runners without processes take 10,000 jobs.
+pub(super) async fn many_runners() {
+    const RUNNERS: usize = 200;
+    let world = world().await;
+    ready(&world, &jobs(10_000, "true")).await;
+    let mut runners = Vec::new();
+    for number in 0..RUNNERS {
+        let invitation = world.invitation().await;
+        let runner = Simulated::enrol(&world.url, &world.url, &invitation, &format!("sim-{number}")).await.expect("a runner");
+        runner.sign_on(1).await;
+        runners.push(runner);
+    }
+    let run = world.json(&["start", "bench"]).await;
+    let run = run["run"].as_str().unwrap_or_default().to_owned();
+    let latencies = Arc::new(Mutex::new(Vec::new()));
+    let done = Arc::new(std::sync::atomic::AtomicUsize::new(0));
+    let begin = Instant::now();
+    let mut tasks = tokio::task::JoinSet::new();
+    for runner in runners {
+        let (latencies, done) = (latencies.clone(), done.clone());
+        tasks.spawn(async move {
+            while done.load(std::sync::atomic::Ordering::Relaxed) < 10_000 {
+                let claim = tokio::time::timeout(Duration::from_secs(2), runner.claim(0)).await;
+                let Ok((answer, took)) = claim else { continue };
+                let Some(attempt) = leased(&answer) else { continue };
+                latencies.lock().expect("a list").push(ms(took));
+                runner.finish(&attempt, 0, false).await;
+                done.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+            }
+        });
+    }
+    let ended = end_of(&world, &run).await;
+    let seconds = begin.elapsed().as_secs_f64();
+    while tasks.join_next().await.is_some() {}
+    assert_eq!(ended["state"], "passed", "{}", ended["sentence"]);
+    let latencies = latencies.lock().expect("a list").clone();
+    row(
+        "200 simulated runners, 10,000 jobs, each claimed and ended by calls of its own",
+        &format!("{:.0} jobs/s", 10_000.0 / seconds),
+        "SQLite alone: 6,500 transactions/s (one write each, synchronous)",
+        &format!("claim p50 {:.0} ms, p99 {:.0} ms, 200 at a time", percentile(&latencies, 0.5), percentile(&latencies, 0.99)),
+    );
+}
+
+/// From a job's last moment to its follower's first step, by the clock of both steps.
+pub(super) async fn followers() {
+    let world = world().await;
+    let marks = world.folder.path().join("marks");
+    std::fs::create_dir(&marks).expect("a folder");
+    let chain: String = (0..40)
+        .map(|n| {
+            let after = if n == 0 { String::new() } else { format!("after = [\"a.j{}\"]\n", n - 1) };
+            let mark = marks.display();
+            format!("[job.a.j{n}]\ncheckout = false\n{after}steps = [\"date +%s%N > {mark}/in-{n}; date +%s%N > {mark}/out-{n}\"]\n")
+        })
+        .collect();
+    ready(&world, &chain).await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let run = world.json(&["start", "bench"]).await;
+    let ended = end_of(&world, run["run"].as_str().unwrap_or_default()).await;
+    assert_eq!(ended["state"], "passed", "{}", ended["sentence"]);
+    let mark = |name: String| -> f64 { std::fs::read_to_string(marks.join(name)).expect("a mark").trim().parse().expect("a time") };
+    let gaps: Vec<f64> = (1..40).map(|n| (mark(format!("in-{n}")) - mark(format!("out-{}", n - 1))) / 1e6).collect();
+    let floor: Vec<f64> = (0..40).map(|_| spawn_ms()).collect();
+    row(
+        "a job's end → its follower's first step",
+        &format!("p50 {:.1} ms, p95 {:.1} ms", percentile(&gaps, 0.5), percentile(&gaps, 0.95)),
+        &format!("starting `sh -c date` {:.1} ms", percentile(&floor, 0.5)),
+        "aim: p50 15 ms",
+    );
+}
+
+fn spawn_ms() -> f64 {
+    let begin = Instant::now();
+    let status = Command::new("sh").args(["-c", "date +%s%N"]).stdout(Stdio::null()).status();
+    assert!(status.is_ok_and(|status| status.success()));
+    ms(begin.elapsed())
+}
+
+/// What the service takes in of logs, from 1 and from 8 attempts, in pieces as runners send them.
+pub(super) async fn log_intake() {
+    const PIECE: usize = 1 << 20;
+    const EACH: usize = 200;
+    let world = world().await;
+    ready(&world, &jobs(9, "true")).await;
+    let invitation = world.invitation().await;
+    let runner = Simulated::enrol(&world.url, &world.url, &invitation, "sim").await.expect("a runner");
+    runner.sign_on(9).await;
+    world.json(&["start", "bench"]).await;
+    let mut attempts = Vec::new();
+    for slot in 0..9 {
+        attempts.push(leased(&runner.claim(slot).await.0).expect("a lease"));
+    }
+    let line = b"the tide gauge at the lock gate says that all is well, and the water is where it should be\n";
+    let piece: Vec<u8> = line.iter().copied().cycle().take(PIECE).collect();
+    let alone = std::mem::take(&mut attempts[8]);
+    let mut rates = Vec::new();
+    for group in [vec![alone], attempts[..8].to_vec()] {
+        let count = group.len();
+        let each = EACH / count;
+        let begin = Instant::now();
+        let mut tasks = tokio::task::JoinSet::new();
+        for attempt in group {
+            let (runner, piece) = (runner.clone(), piece.clone());
+            tasks.spawn(async move {
+                for number in 0..each {
+                    runner.log(&attempt, (number * PIECE) as u64, piece.clone()).await.expect("an answer");
+                }
+            });
+        }
+        while tasks.join_next().await.is_some() {}
+        #[expect(clippy::cast_precision_loss, reason = "megabytes")]
+        rates.push((each * count * PIECE) as f64 / 1e6 / begin.elapsed().as_secs_f64());
+    }
+    let folder = world.folder.path().to_owned();
+    let limit = tokio::task::spawn_blocking(move || write_rate(&folder, EACH)).await.expect("a rate");
+    row(
+        "log intake, in pieces of 1 MiB",
+        &format!("1 job {:.0} MB/s, 8 jobs {:.0} MB/s", rates[0], rates[1]),
+        &format!("`cat >` through a pipe {limit:.0} MB/s"),
+        &format!("{:.1} and {:.1} of it", rates[0] / limit, rates[1] / limit),
+    );
+}
+
+fn write_rate(folder: &std::path::Path, mib: usize) -> f64 {
+    let to = std::fs::File::create(folder.join("sink")).expect("a file");
+    let begin = Instant::now();
+    let mut from = Command::new("head").args(["-c", &format!("{}", mib << 20), "/dev/zero"]).stdout(Stdio::piped()).spawn().expect("head");
+    let status = Command::new("cat").stdin(from.stdout.take().expect("a pipe")).stdout(to).status();
+    assert!(status.is_ok_and(|status| status.success()) && from.wait().is_ok());
+    #[expect(clippy::cast_precision_loss, reason = "megabytes")]
+    let rate = (mib << 20) as f64 / 1e6 / begin.elapsed().as_secs_f64();
+    rate
+}
+
+/// A line printed → seen by a client that follows, by the clock of both.
+pub(super) async fn line_latency() {
+    let world = world().await;
+    ready(&world, "[job.a.say]\ncheckout = false\nsteps = [\"for n in $(seq 60); do date +%s%N; sleep 0.05; done\"]\n").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let run = world.json(&["start", "bench"]).await;
+    let run = run["run"].as_str().unwrap_or_default().to_owned();
+    let mut command = world.client();
+    command.args(["logs", &run, "a.say", "--follow"]).stdout(Stdio::piped());
+    let seen = tokio::task::spawn_blocking(move || {
+        use std::io::BufRead;
+        let mut child = command.spawn().expect("the client starts");
+        let lines = std::io::BufReader::new(child.stdout.take().expect("a pipe")).lines();
+        let seen: Vec<f64> = lines.map_while(Result::ok).filter_map(|line| Some((now_ns() - line.parse::<f64>().ok()?) / 1e6)).collect();
+        let _ = child.wait();
+        seen
+    });
+    let seen = seen.await.expect("lines");
+    // The first was printed before the client was there.
+    let seen = &seen[5..];
+    row(
+        "a log line printed → seen by `logs --follow`",
+        &format!("p50 {:.1} ms, p99 {:.1} ms", percentile(seen, 0.5), percentile(seen, 0.99)),
+        "a pipe: under 0.1 ms",
+        "",
+    );
+}
+
+/// A clean checkout of 5,000 files on a warm runner beside `git worktree add`.
+pub(super) async fn checkout() {
+    let world = world().await;
+    let repository = world.project("bench").await;
+    for n in 0..5_000 {
+        repository.write(&format!("src/{}/{n}.txt", n % 50), &format!("{n} a line of the survey\n").repeat(400));
+    }
+    repository.write("ordotaxis.toml", "language = 1\n[starts]\npush = []\n[job.a.b]\nsteps = [\"true\"]\n");
+    repository.commit("many files");
+    repository.push();
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..6 {
+        let run = world.json(&["start", "bench"]).await;
+        let name = run["run"].as_str().unwrap_or_default().to_owned();
+        end_of(&world, &name).await;
+        let shown = world.json(&["show", &name]).await;
+        let phase = &World::job(&shown, "a.b")["attempts"][0]["phases"][0];
+        let (source, target) = (repository.folder.clone(), world.folder.path().join(format!("tree-{round}")));
+        let worktree = tokio::task::spawn_blocking(move || {
+            let begin = Instant::now();
+            let status = Command::new("git").args(["worktree", "add", "--quiet", "--detach"]).arg(target).current_dir(source).status();
+            assert!(status.is_ok_and(|status| status.success()));
+            ms(begin.elapsed())
+        });
+        // The first unpacks the commit; from then on the runner is warm.
+        if round > 0 {
+            ours.push(phase["duration_ms"].as_f64().expect("a duration"));
+            theirs.push(worktree.await.expect("a tree"));
+        } else {
+            let _ = worktree.await;
+        }
+    }
+    let (ours, theirs) = (median(ours), median(theirs));
+    let note = format!("{:.2} of it (aim: 0.2)", ours / theirs);
+    row("clean checkout of 5,000 files, warm runner", &format!("{ours:.0} ms"), &format!("`git worktree add` {theirs:.0} ms"), &note);
+}
+
+/// What a sandbox costs a job, beside bare bubblewrap.
+pub(super) async fn sandbox() {
+    let mut costs = Vec::new();
+    for isolation in ["host", "sandbox"] {
+        let world = World::start_with(ordotaxis(), CONFIG).await;
+        ready(&world, &jobs(300, "true")).await;
+        let _runner = world.runner(RunnerOptions { isolation, ..RunnerOptions::default() }).await;
+        let mut spans = Vec::new();
+        for _ in 0..3 {
+            let run = world.json(&["start", "bench"]).await;
+            let ended = end_of(&world, run["run"].as_str().unwrap_or_default()).await;
+            assert_eq!(ended["state"], "passed", "{}", ended["sentence"]);
+            spans.push(span_ms(&ended) / 300.0);
+        }
+        costs.push(median(spans));
+    }
+    let bare = tokio::task::spawn_blocking(|| {
+        let fence = "bwrap --ro-bind / / --dev /dev --proc /proc --tmpfs /tmp --unshare-pid --unshare-ipc --unshare-uts --die-with-parent";
+        let begin = Instant::now();
+        let status = Command::new("sh").args(["-c", &format!("seq 300 | xargs -P2 -I{{}} {fence} sh -c true")]).status();
+        assert!(status.is_ok_and(|status| status.success()));
+        ms(begin.elapsed()) / 300.0
+    });
+    let bare = bare.await.expect("bubblewrap");
+    row(
+        "a job in a sandbox, over 2 slots",
+        &format!("{:.1} ms ({:.1} ms on the host)", costs[1], costs[0]),
+        &format!("bare bubblewrap {bare:.1} ms"),
+        &format!("{:.1} ms more than the host", costs[1] - costs[0]),
+    );
+}
+
+/// How long a run of 1,000 jobs takes to be told whole, as the console asks for it.
+pub(super) async fn large_run_view() {
+    let world = world().await;
+    ready(&world, &jobs(1_000, "true")).await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let run = world.json(&["start", "bench"]).await;
+    let name = run["run"].as_str().unwrap_or_default().to_owned();
+    end_of(&world, &name).await;
+    until("the first answer", || async { world.http(reqwest::Method::GET, "/healthz").send().await.ok() }).await;
+    let mut times = Vec::new();
+    let mut bytes = 0;
+    for _ in 0..10 {
+        let begin = Instant::now();
+        let answer = world.http(reqwest::Method::GET, &format!("/api/v1/runs/{name}")).send().await.expect("an answer");
+        let body = answer.bytes().await.expect("a body");
+        times.push(ms(begin.elapsed()));
+        bytes = body.len();
+        let run: Value = serde_json::from_slice(&body).expect("JSON");
+        assert_eq!(run["jobs"].as_array().map(Vec::len), Some(1_000));
+    }
+    row("a run of 1,000 jobs, told whole", &format!("{:.0} ms", median(times)), "", &format!("{} KiB of JSON; aim for the page: 1 s", bytes / 1024));
+}

@@ -62,7 +62,8 @@ impl Group {
     pub(crate) fn out_of_memory(&self) -> bool {
         let counts = |folder: &PathBuf| {
             let text = ["memory.oom_control", "memory.events"].iter().filter_map(|file| std::fs::read_to_string(folder.join(file)).ok());
-            let kills = |text: String| text.lines().filter_map(|line| line.strip_prefix("oom_kill ")?.trim().parse::<u64>().ok()).sum::<u64>();
+            let kills =
+                |text: String| text.lines().filter_map(|line| line.strip_prefix("oom_kill ")?.trim().parse::<u64>().ok()).sum::<u64>();
             text.map(kills).sum::<u64>()
         };
         self.folders.iter().map(counts).sum::<u64>() > 0
@@ -92,6 +93,7 @@ pub(crate) fn used(folders: &[PathBuf]) -> u64 {
     use std::os::unix::fs::MetadataExt;
     let device = |folder: &PathBuf| folder.metadata().ok().map(|data| data.dev());
     let own = folders.last().and_then(device);
-    let files = folders.iter().filter(|folder| device(folder) == own).flat_map(|folder| walkdir::WalkDir::new(folder).same_file_system(true));
+    let files =
+        folders.iter().filter(|folder| device(folder) == own).flat_map(|folder| walkdir::WalkDir::new(folder).same_file_system(true));
     files.flatten().filter_map(|entry| entry.metadata().ok()).map(|data| data.blocks() * 512).sum()
 }

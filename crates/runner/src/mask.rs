@@ -179,7 +179,8 @@ mod tests {
         let key = "-----BEGIN KEY-----\nc2FsdCBhbmQgbXVk\nbW9yZSBzYWx0\n}\n-----END KEY-----\n";
         assert_eq!(masked(&[key], &[b"first c2FsdCBhbmQgbXVk then }"]), "first *** then }");
         assert_eq!(masked(&[key], &[key.as_bytes()]), "***\n\n\n\n\n");
-        let wrapped: String = STANDARD.encode(key).as_bytes().chunks(20).map(|line| format!("{}\n", String::from_utf8_lossy(line))).collect();
+        let wrapped: String =
+            STANDARD.encode(key).as_bytes().chunks(20).map(|line| format!("{}\n", String::from_utf8_lossy(line))).collect();
         assert!(masked(&[key], &[wrapped.as_bytes()]).starts_with("***"), "{wrapped}");
     }
 

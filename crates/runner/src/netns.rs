@@ -26,7 +26,10 @@ impl Network {
             while !text.contains(&b'}') && said.read_buf(&mut text).await.map_err(|error| error.to_string())? > 0 {}
             Ok::<_, String>(())
         };
-        tokio::time::timeout(Duration::from_secs(5), whole).await.map_err(|_| failed("bubblewrap did not answer".into()))?.map_err(failed)?;
+        tokio::time::timeout(Duration::from_secs(5), whole)
+            .await
+            .map_err(|_| failed("bubblewrap did not answer".into()))?
+            .map_err(failed)?;
         let said: serde_json::Value = serde_json::from_slice(&text).unwrap_or_default();
         let pid = said["child-pid"].as_i64().and_then(|pid| i32::try_from(pid).ok());
         let pid = pid.ok_or_else(|| failed("bubblewrap did not say which process holds it".into()))?;

@@ -77,7 +77,13 @@ impl Job<'_> {
             // What ends a fenced process is sent to the process itself: the fence would end it without asking.
             let last = self.helpers.is_empty();
             let mark = self.mark.clone();
-            helper.stop(|| if outside && last { mark_to_end(&mark) }).await;
+            helper
+                .stop(|| {
+                    if outside && last {
+                        mark_to_end(&mark)
+                    }
+                })
+                .await;
         }
     }
 
@@ -170,7 +176,12 @@ impl Job<'_> {
 
     /// Steps for after the others, whatever came of those: only an attempt that was given up has none. A failure here makes
     /// a passed job fail; of a failed one the first reason stays.
-    pub(crate) async fn afterwards(&mut self, workspace: &Workspace, env: &[(String, String)], done: Result<(), Broken>) -> Result<(), Broken> {
+    pub(crate) async fn afterwards(
+        &mut self,
+        workspace: &Workspace,
+        env: &[(String, String)],
+        done: Result<(), Broken>,
+    ) -> Result<(), Broken> {
         let which: &[&str] = match &done {
             Ok(()) => &["passed", "always"],
             Err(Broken::Failed { .. } | Broken::TimedOut(_)) => &["failed", "always"],

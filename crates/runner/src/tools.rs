@@ -96,7 +96,8 @@ pub(crate) struct Found {
 /// Everything that is there, in order of names.
 pub(crate) async fn find(config: &Config) -> Vec<Found> {
     let configured = config.tools.iter().map(|tool| (tool.name.clone(), tool.folder.clone(), tool.version.clone().unwrap_or_default()));
-    let known = KNOWN.iter().filter(|_| config.probe.unwrap_or(true)).map(|(name, version)| ((*name).to_owned(), None, (*version).to_owned()));
+    let known =
+        KNOWN.iter().filter(|_| config.probe.unwrap_or(true)).map(|(name, version)| ((*name).to_owned(), None, (*version).to_owned()));
     let probes = known.chain(configured).map(|(name, folder, version)| tokio::spawn(probe(name, folder, version)));
     let mut found = Vec::new();
     for probe in probes.collect::<Vec<_>>() {
@@ -184,7 +185,10 @@ mod tests {
         let tool = folder.path().join("tideflash");
         std::fs::write(&tool, "#!/bin/sh\necho tideflash 2.7 of the survey\n").unwrap();
         std::fs::set_permissions(&tool, std::fs::Permissions::from_mode(0o755)).unwrap();
-        let text = format!("probe = false\n[[tool]]\nname = \"tideflash\"\nfolder = \"{}\"\n[[tool]]\nname = \"nowhere\"\n", folder.path().display());
+        let text = format!(
+            "probe = false\n[[tool]]\nname = \"tideflash\"\nfolder = \"{}\"\n[[tool]]\nname = \"nowhere\"\n",
+            folder.path().display()
+        );
         let path = folder.path().join("config.toml");
         std::fs::write(&path, text).unwrap();
         let there = find(&Config::load(&path).unwrap()).await;

@@ -157,10 +157,18 @@ impl Workspaces {
         for target in workspace.mounted.iter().rev() {
             let _ = umount2(target, MntFlags::MNT_DETACH);
         }
+        // Making and deleting folders for every job wears on a file system; what was left empty is as good as new.
+        if workspace.mounted.is_empty() && is_empty(&workspace.folders.files) && is_empty(&workspace.folders.tmp) {
+            return;
+        }
         if let Err(error) = discard(&self.folder, &workspace.slot) {
             tracing::warn!(%error, "a job's folder could not be moved aside");
         }
     }
+}
+
+fn is_empty(folder: &Path) -> bool {
+    std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none())
 }
 
 fn mount_overlay(lower: &Path, upper: &Path, work: &Path, target: &Path) -> Result<(), WorkspaceError> {
@@ -276,6 +284,10 @@ mod tests {
             workspaces.close(workspace);
             assert!(!files.exists());
         }
+        let empty = workspaces.take(0).unwrap();
+        let files = empty.folders.files.clone();
+        workspaces.close(empty);
+        assert!(files.exists(), "what was left empty stays");
     }
 
     #[tokio::test]

@@ -64,7 +64,8 @@ where
     let public_url = settings.public_url.clone().unwrap_or_else(|| format!("http://{address}"));
     let keeper_stop = CancellationToken::new();
     let logs = Logs::open(settings.data.join("logs")).map_err(folder_error)?;
-    let (keeper, keeper_task) = keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), keeper_stop.clone()).await?;
+    let (keeper, keeper_task) =
+        keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), keeper_stop.clone()).await?;
     let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
     let app = App::new(Inner {
         seal: Seal::open(&key_file)?,

@@ -13,7 +13,7 @@ pub use blobs::{BlobError, Blobs, Upload};
 pub use key::{Secret, digest_of};
 pub use logs::{Found, Lines, LogId, Logs, Searched};
 pub use records::{
-    AttemptRow, BoardRow, BrokenRow, Busy, DueMessage, DueOccasion, DueSchedule, Forge, JobRow, Journal, Kind, Message, NewRunRow, NewRunner,
-    PassedRun, Project, Records, RunChange, RunKey, RunRow, RunnerRow, SecretRow, StepRows, StoreError, StoredArtifact,
-    StoredPipeline, StoredRun, ToolRow, Took,
+    AttemptRow, BoardRow, BrokenRow, Busy, DueMessage, DueOccasion, DueSchedule, Forge, JobRow, Journal, Kind, Message, NewRunRow,
+    NewRunner, PassedRun, Project, Records, RunChange, RunKey, RunRow, RunnerRow, SecretRow, StepRows, StoreError, StoredArtifact,
+    StoredPipeline, StoredRun, Took, ToolRow,
 };

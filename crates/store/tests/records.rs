@@ -181,7 +181,8 @@ async fn a_step_is_read_back_as_it_was() {
     let mut run = Run::new(Arc::new(plan.clone()), 10);
     run.apply(&Event::Begun, 11).expect("begun");
     run.apply(&Event::Claimed { job: 0, attempt: 1, runner: "quay".into() }, 12).expect("claimed");
-    run.apply(&Event::Ended { job: 0, attempt: 1, outcome: Outcome::Failed, exit_code: Some(1), why: Some("it \"broke\"\n".into()) }, 13).expect("ended");
+    run.apply(&Event::Ended { job: 0, attempt: 1, outcome: Outcome::Failed, exit_code: Some(1), why: Some("it \"broke\"\n".into()) }, 13)
+        .expect("ended");
     let attempt = AttemptRow {
         run_id: key.id,
         job: 0,

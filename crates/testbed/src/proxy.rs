@@ -80,7 +80,9 @@ impl Proxy {
     async fn forward(&self, parts: &axum::http::request::Parts, body: Bytes) -> Option<Response<Body>> {
         let path = parts.uri.path_and_query().map(ToString::to_string).unwrap_or_default();
         let mut request = self.0.http.request(parts.method.clone(), format!("{}{path}", self.0.target)).body(body);
-        for (name, value) in parts.headers.iter().filter(|(name, _)| !["host", "content-length", "transfer-encoding"].contains(&name.as_str())) {
+        for (name, value) in
+            parts.headers.iter().filter(|(name, _)| !["host", "content-length", "transfer-encoding"].contains(&name.as_str()))
+        {
             request = request.header(name, value);
         }
         let answer = request.send().await.ok()?;

@@ -138,7 +138,11 @@ impl World {
     /// Runs the client with something on its standard input.
     pub async fn run_with(&self, arguments: &[&str], input: &str) -> Ran {
         let mut command = self.client();
-        command.args(arguments).stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
+        command
+            .args(arguments)
+            .stdin(std::process::Stdio::piped())
+            .stdout(std::process::Stdio::piped())
+            .stderr(std::process::Stdio::piped());
         let input = input.to_owned();
         let run = move || {
             use std::io::Write;

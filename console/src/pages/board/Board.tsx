@@ -6,6 +6,7 @@ import { answered, api, type BoardLine, Refused, type RunView } from '../../api/
 import { isEnd, Shape, StateWord } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { age, duration, exact, time, useNow } from '../../parts/words';
+import './board.css';
 
 export default function Board() {
   const { data, error } = useQuery({ queryKey: ['board'], queryFn: () => answered(api.GET('/api/v1/board')) });

@@ -7,6 +7,7 @@ import { useNavigate, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { Editor } from './Editor';
+import './draft.css';
 
 type Diagnostic = Schemas['DiagnosticView'];
 type Event = Schemas['Event'];

@@ -6,6 +6,7 @@ import type { JobView, PlanView } from '../../api/client';
 import { Shape } from '../../look/states';
 import { duration, time } from '../../parts/words';
 import { cellOf, type Group, grouped, jobOf, stateOf } from './groups';
+import './graph.css';
 
 type Edge = { from: string; to: string; because: string };
 type Placed = {
@@ -104,7 +105,7 @@ export function Graph({
               <span>{group.name}</span>
               <span className="took num">{group.cells.length} cells</span>
             </div>
-            <div className="strip">
+            <div className="cell-strip">
               {group.cells.slice(0, MOST_CELLS).map((cell) => (
                 <button
                   type="button"

@@ -6,6 +6,7 @@ import { answered, api, type JobView, type PhaseView, type PlanView, queries, ty
 import { isEnd, Shape, type State, StateWord } from '../../look/states';
 import { bytes, duration, time } from '../../parts/words';
 import { Log } from './Log';
+import './job.css';
 
 const tabs = ['Log', 'Given', 'Taken', 'Why'] as const;
 

@@ -7,6 +7,7 @@ import type { JobView, PhaseView, PlanView, RunView } from '../../api/client';
 import { Shape } from '../../look/states';
 import { duration, time } from '../../parts/words';
 import { cellOf, type Group, grouped, stateOf } from './groups';
+import './lanes.css';
 
 type Props = {
   run: RunView;

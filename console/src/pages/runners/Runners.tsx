@@ -7,6 +7,7 @@ import { answered, api, queries, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { age, bytes, duration, exact, time, useNow } from '../../parts/words';
+import './runners.css';
 
 type Runner = Schemas['RunnerView'];
 

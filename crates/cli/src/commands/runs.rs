@@ -89,8 +89,7 @@ pub(super) async fn list(api: &Api, project: Option<String>, count: usize, json:
     while runs.len() < count {
         let answer = api.send(api.request(reqwest::Method::GET, &path)).await?;
         let next = answer.headers().get("link").and_then(|value| value.to_str().ok()).and_then(next_page);
-        let not_ours =
-            |_| Failure::new(3, "the service's answer could not be read", "check that client and service have the same version");
+        let not_ours = |_| Failure::new(3, "the service's answer could not be read", "check that client and service have the same version");
         runs.extend(answer.json::<Vec<RunView>>().await.map_err(not_ours)?);
         match next {
             Some(next) => path = next,

@@ -115,6 +115,64 @@ async fn a_draft_tells_mistakes_as_one_types_and_is_kept_as_a_branch() {
     browser.end().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn runners_cells_and_a_long_log_are_looked_through() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let commit = repository.push_pipeline(
+        "language = 1\norder = \"a > log > ship\"\n[defaults]\ncheckout = false\n[job.a.many]\neach = { n = [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12] }\nsteps = [\"true\"]\n\
+         [job.log.long]\nmay_fail = true\nsteps = [{ name = \"count\", run = \"seq 1000000 | sed 's/^/reading /'\" }, { name = \"break\", run = \"echo error: the float is stuck; exit 3\" }]\n\
+         [job.ship.it]\nby_hand = true\nsteps = [\"echo shipped\"]\n[job.ship.never]\nwhere = [\"moon\"]\nsteps = [\"true\"]\n",
+    );
+    world.run_of("tidegauge", &commit, "the log", |run| World::job(run, "log.long")["state"] == "failed").await;
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("tidegauge").await;
+
+    browser.client.goto(&format!("{}/runners", world.url)).await.expect("the page");
+    browser.see("1 runner: 0 of 2 slots busy, 1 job queues").await;
+    browser.see("no connected runner has the label moon").await;
+    accessible(&browser).await;
+    browser.click(".machine button").await;
+    browser.see("Take jobs again").await;
+    browser.see("draining").await;
+    browser.click(".machine button").await;
+    browser.see("Drain").await;
+
+    browser.client.goto(&format!("{}/runs/tidegauge/1/log.long", world.url)).await.expect("the page");
+    browser.see("12/12").await;
+    browser.see("1,000,002 lines").await;
+    browser.see("error: the float is stuck").await;
+    accessible(&browser).await;
+    let shown = |what: &'static str| format!("return document.querySelectorAll('{what}').length");
+    assert!(browser.script(&shown(".log-row")).await.as_u64() < Some(200), "only what is in sight is on the page");
+    assert_eq!(browser.script(&shown("button.lane.cell")).await, Value::from(0), "twelve cells begin folded");
+    browser.click("button.lane.group").await;
+    browser.see("a.many").await;
+    browser.text("button.lane.cell").await;
+
+    // Something in the middle, found by the service; then a line by its address.
+    let field = browser.client.wait().for_element(fantoccini::Locator::Css(".finder input")).await.expect("the field");
+    field.send_keys("reading 54321\n").await.expect("typing");
+    browser.see("1 of 1").await;
+    browser.see("reading 543210").await;
+    browser.client.goto(&format!("{}/runs/tidegauge/1/log.long#L777777", world.url)).await.expect("the page");
+    browser.client.refresh().await.expect("the page");
+    browser.see("reading 777777").await;
+
+    browser.client.goto(&format!("{}/runs/tidegauge/1/ship.it", world.url)).await.expect("the page");
+    browser.see("starts by hand only").await;
+    browser.click(".panel-head .ant-btn-primary").await;
+    browser.see("started by hand by owner").await;
+    browser.see("shipped").await;
+    browser.client.goto(&format!("{}/runs/tidegauge/1?view=graph", world.url)).await.expect("the page");
+    browser.see("12 cells").await;
+    accessible(&browser).await;
+    browser.end().await;
+}
+
 /// Runs axe (WCAG 2.2 AA) on the page as it is.
 async fn accessible(browser: &Browser) {
     let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe");

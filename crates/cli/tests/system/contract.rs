@@ -52,7 +52,11 @@ async fn steps_artifacts_environment_and_helpers_are_the_same_in_all() {
         ));
         let run = world.verdict("tidegauge", &commit).await;
         let all = run.to_string();
-        assert_eq!(world.log(&run, "a.make").await, "high water\nmm a.make\nx\nordotaxis: gave fw: 1 file, 117 B packed\n".replace("117", &packed(&world, &run).await), "{isolation}: {all}");
+        assert_eq!(
+            world.log(&run, "a.make").await,
+            "high water\nmm a.make\nx\nordotaxis: gave fw: 1 file, 117 B packed\n".replace("117", &packed(&world, &run).await),
+            "{isolation}: {all}"
+        );
         assert_eq!(world.log(&run, "b.take").await, "firm\ntidied\n", "{isolation}: {all}");
         assert_eq!(world.log(&run, "b.serve").await, "up\n", "{isolation}: {all}");
         assert_eq!(World::job(&run, "b.fails")["why"], "step `exit 7` exited with 7", "{isolation}");
@@ -76,7 +80,9 @@ async fn a_stop_ends_everything_in_all() {
         let runner = world.runner(RunnerOptions { isolation, ..RunnerOptions::default() }).await;
         let mark = format!("8765{number}{}", std::process::id());
         let step = format!("setsid sleep {mark} & (trap '' TERM; sleep {mark}) & echo ready; sleep {mark}; sleep {mark}");
-        let text = format!("language = 1\n[job.a.b]\n{lines}checkout = false\nsteps = [\"\"\"{step}\"\"\"]\nafterwards = {{ always = [\"echo tidied\"] }}\n");
+        let text = format!(
+            "language = 1\n[job.a.b]\n{lines}checkout = false\nsteps = [\"\"\"{step}\"\"\"]\nafterwards = {{ always = [\"echo tidied\"] }}\n"
+        );
         let commit = repository.push_pipeline(&text);
         let run = world.run_of("tidegauge", &commit, "a running job", |run| state(run, "a.b") == "running").await;
         until("its processes", || async { (processes_with(&mark) >= 3).then_some(()) }).await;
@@ -147,7 +153,9 @@ async fn without_a_network_there_is_none_and_helpers_are_still_reached() {
     }
     let commit = repository.push_pipeline("language = 1\n[job.a.closed]\nnetwork = false\nsteps = [\"true\"]\n");
     let _host = world.runner(RunnerOptions::default()).await;
-    let told = |run: &Value| World::job(run, "a.closed")["why"].as_str().is_some_and(|why| why.starts_with("it says network = false, and no connected runner"));
+    let told = |run: &Value| {
+        World::job(run, "a.closed")["why"].as_str().is_some_and(|why| why.starts_with("it says network = false, and no connected runner"))
+    };
     world.run_of("almanac", &commit, "the reason", told).await;
 }
 
@@ -172,7 +180,10 @@ async fn no_escape_attempt_works_in_a_sandbox() {
         ("memory", "x=$(head -c 300000000 /dev/zero | tr '\\0' a); echo ${#x}; echo tried".into()),
         ("disk", "i=0; while [ $i -lt 400 ]; do head -c 1000000 /dev/zero > fill$i; i=$((i+1)); sleep 0.02; done; echo ESCAPED".into()),
     ];
-    let text: String = jobs.iter().map(|(name, step)| format!("[job.a.{name}]\ncheckout = false\nsteps = [{{ name = \"try\", run = '''\n{step}\n''' }}]\n")).collect();
+    let text: String = jobs
+        .iter()
+        .map(|(name, step)| format!("[job.a.{name}]\ncheckout = false\nsteps = [{{ name = \"try\", run = '''\n{step}\n''' }}]\n"))
+        .collect();
     let commit = repository.push_pipeline(&format!("language = 1\n{text}"));
     let run = world.verdict("tidegauge", &commit).await;
     for (name, _) in &jobs {
@@ -218,7 +229,11 @@ async fn a_proposal_from_outside_gets_no_secret_and_an_unset_one_is_told() {
         world.propose("tidegauge", source, outside).await;
         let ended = until("the proposal's run", || async {
             let runs = world.json(&["runs", "tidegauge"]).await;
-            let run = runs.as_array()?.iter().find(|run| run["occasion"]["event"] == "proposal" && !run["ended_at"].is_null() && run["again_of"].is_null())?.clone();
+            let run = runs
+                .as_array()?
+                .iter()
+                .find(|run| run["occasion"]["event"] == "proposal" && !run["ended_at"].is_null() && run["again_of"].is_null())?
+                .clone();
             let run = world.json(&["show", run["run"].as_str()?]).await;
             let lent = World::job(&run, "a.b")["state"] == "passed";
             (lent != outside).then_some(run)
@@ -228,7 +243,9 @@ async fn a_proposal_from_outside_gets_no_secret_and_an_unset_one_is_told() {
             assert_eq!(World::job(&ended, "a.b")["why"], "secret STATION_KEY is not lent to a proposal from outside");
         }
     }
-    for (name, value, words) in [("1X", "long enough", "called like a variable"), ("X", "abc", "4 to 65536 bytes"), ("ORDOTAXIS_X", "long enough", "are kept for")] {
+    for (name, value, words) in
+        [("1X", "long enough", "called like a variable"), ("X", "abc", "4 to 65536 bytes"), ("ORDOTAXIS_X", "long enough", "are kept for")]
+    {
         let refused = world.run_with(&["secret", "set", "tidegauge", name], value).await;
         assert!(refused.code == 3 && refused.err.contains(words), "{refused:?}");
     }

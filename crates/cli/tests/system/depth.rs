@@ -180,7 +180,11 @@ async fn a_turn_is_held_by_one_and_freed_when_its_runner_is_gone() {
     };
     let commits = [repository.push_pipeline(&text(1)), repository.push_pipeline(&text(2))];
     world.run_of("tidegauge", &commits[0], "the first to run", |run| state(run, "a.ship") == "running").await;
-    let held = |run: &Value| World::job(run, "a.ship")["why"].as_str().is_some_and(|why| why.starts_with("its turn ship-tidegauge is held by tidegauge/1 a.ship since"));
+    let held = |run: &Value| {
+        World::job(run, "a.ship")["why"]
+            .as_str()
+            .is_some_and(|why| why.starts_with("its turn ship-tidegauge is held by tidegauge/1 a.ship since"))
+    };
     let second = world.run_of("tidegauge", &commits[1], "the second to wait", held).await;
     let why = world.run(&["why", second["run"].as_str().expect("a name"), "a.ship"]).await;
     assert!(why.out.contains("its turn ship-tidegauge is held by tidegauge/1"), "{why:?}");
@@ -232,7 +236,8 @@ async fn helpers_are_waited_for_watched_and_stopped_in_reverse() {
     ] {
         assert_eq!(World::job(&run, job)["why"], why);
     }
-    let kinds: Vec<Value> = attempts(&run, "a.good")[0]["phases"].as_array().into_iter().flatten().map(|phase| phase["kind"].clone()).collect();
+    let kinds: Vec<Value> =
+        attempts(&run, "a.good")[0]["phases"].as_array().into_iter().flatten().map(|phase| phase["kind"].clone()).collect();
     assert_eq!(kinds, ["beside", "beside", "step"]);
 }
 
@@ -245,7 +250,9 @@ async fn copies_share_the_tests_by_past_durations() {
     let script = "files=$(ordotaxis share t/a t/b t/c t/d); echo $files; echo '<testsuites>' > out.xml; \
         for file in $files; do case $file in t/d) time=3;; *) time=1;; esac; echo \"<testsuite name='$file'><testcase time='$time'/></testsuite>\" >> out.xml; done; echo '</testsuites>' >> out.xml";
     let pipeline = |number: u32| {
-        format!("language = 1\n# {number}\n[job.t.unit]\ncheckout = false\nsplit = {{ into = 2 }}\nreports = {{ junit = [\"*.xml\"] }}\nsteps = [\"\"\"{script}\"\"\"]\n")
+        format!(
+            "language = 1\n# {number}\n[job.t.unit]\ncheckout = false\nsplit = {{ into = 2 }}\nreports = {{ junit = [\"*.xml\"] }}\nsteps = [\"\"\"{script}\"\"\"]\n"
+        )
     };
     let shares = |run: Value| {
         let world = &world;
@@ -272,20 +279,30 @@ async fn runners_offer_tools_drain_and_leave_after_one() {
     std::fs::set_permissions(tool.join("tideflash"), std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("it can be run");
     let config = format!("labels = [\"quay\"]\n[[tool]]\nname = \"tideflash\"\nfolder = \"{}\"\n", tool.display());
     let runner = world.runner(RunnerOptions { config: Some(&config), ..RunnerOptions::default() }).await;
-    let done = |run: &Value| state(run, "a.made") == "passed" && World::job(run, "a.odd")["why"].as_str().is_some_and(|why| why.starts_with("no connected runner offers make >=99; there is make "));
+    let done = |run: &Value| {
+        state(run, "a.made") == "passed"
+            && World::job(run, "a.odd")["why"]
+                .as_str()
+                .is_some_and(|why| why.starts_with("no connected runner offers make >=99; there is make "))
+    };
     let run = world.run_of("tidegauge", &commit, "the job with its tool", done).await;
     assert_eq!(world.log(&run, "a.made").await, "tideflash 2.7\n");
     let listed = world.json(&["runner", "list"]).await;
     let tools: Vec<&str> = listed[0]["tools"].as_array().into_iter().flatten().filter_map(|tool| tool["name"].as_str()).collect();
     assert!(tools.contains(&"make") && tools.contains(&"tideflash"), "{listed}");
-    assert!(listed[0]["cores"].as_u64() > Some(0) && listed[0]["labels"].as_array().is_some_and(|labels| labels.contains(&"quay".into())), "{listed}");
+    assert!(
+        listed[0]["cores"].as_u64() > Some(0) && listed[0]["labels"].as_array().is_some_and(|labels| labels.contains(&"quay".into())),
+        "{listed}"
+    );
     assert_eq!(world.run(&["stop", run["run"].as_str().expect("a name")]).await.code, 0);
 
     assert_eq!(world.run(&["runner", "drain", "runner-1"]).await.code, 0);
     let unknown = world.run(&["runner", "drain", "runer-1"]).await;
     assert!(unknown.code == 3 && unknown.err.contains("did you mean runner-1?"), "{unknown:?}");
     let commit = repository.push_pipeline("language = 1\n[job.a.b]\ncheckout = false\nsteps = [\"true\"]\n");
-    let drained = |run: &Value| World::job(run, "a.b")["why"].as_str().is_some_and(|why| why.starts_with("runner-1, the only runner that fits, is draining"));
+    let drained = |run: &Value| {
+        World::job(run, "a.b")["why"].as_str().is_some_and(|why| why.starts_with("runner-1, the only runner that fits, is draining"))
+    };
     world.run_of("tidegauge", &commit, "the drained runner to be told", drained).await;
     let table = world.run(&["runner", "list"]).await;
     assert!(table.out.contains("draining"), "{table:?}");
@@ -294,7 +311,9 @@ async fn runners_offer_tools_drain_and_leave_after_one() {
     drop(runner);
 
     let mut once = world.runner(RunnerOptions { once: true, ..RunnerOptions::default() }).await;
-    let commit = repository.push_pipeline("language = 1\n[job.a.b]\ncheckout = false\nsteps = [\"echo one\"]\n[job.a.c]\ncheckout = false\nsteps = [\"echo two\"]\n");
+    let commit = repository.push_pipeline(
+        "language = 1\n[job.a.b]\ncheckout = false\nsteps = [\"echo one\"]\n[job.a.c]\ncheckout = false\nsteps = [\"echo two\"]\n",
+    );
     let one_done = |run: &Value| ["a.b", "a.c"].iter().filter(|job| state(run, job) == "passed").count() == 1;
     world.run_of("tidegauge", &commit, "one job to be done", one_done).await;
     assert!(once.ended(std::time::Duration::from_secs(20)).is_some_and(|status| status.success()), "{}", once.said());
@@ -318,4 +337,57 @@ async fn two_projects_share_one_runner_in_turns() {
     let last_small = (0..3).filter_map(|n| ended(&small, n)).max();
     let before = (0..40).filter(|n| ended(&big, *n) < last_small).count();
     assert!(before <= 6, "{before} of the large run went before the small one's third");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_log_is_read_by_step_by_time_and_by_what_stands_in_it() {
+    let world = ordotaxis_testbed::World::start_with(super::ORDOTAXIS, "lease = \"2s\"\nbeat = \"300ms\"\nlog_limit_mib = 1\n").await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let commit = repository.push_pipeline(
+        "language = 1\n[defaults]\ncheckout = false\n\
+         [job.a.b]\nsteps = [{ name = \"rise\", run = \"echo low; echo high water\" }, { name = \"wait\", run = \"sleep 1.5; echo late\" }, { name = \"fall\", run = \"echo low water; printf open\" }]\n\
+         [job.a.much]\nsteps = [\"seq 1000000\"]\n",
+    );
+    let run = world.verdict("tidegauge", &commit).await;
+    let name = run["run"].as_str().expect("a name");
+    let logs = |more: &'static [&'static str]| {
+        let world = &world;
+        async move { world.run(&[&["logs", name, "a.b"], more].concat()).await }
+    };
+    for (more, said) in [
+        (&["--step", "rise"][..], "low\nhigh water\n"),
+        (&["--step", "fall"], "low water\nopen"),
+        (&["--grep", "w.t?er$"], "high water\nlow water\n"),
+        (&["--step", "rise", "--grep", "^low"], "low\n"),
+        (&["--follow"], "low\nhigh water\nlate\nlow water\nopen"),
+        (&["--follow", "--grep", "e"], "high water\nlate\nlow water\nopen"),
+        (&["--since", "2000-01-01T00:00:00Z"], "low\nhigh water\nlate\nlow water\nopen"),
+        (&["--since", "0s"], ""),
+    ] {
+        assert_eq!(logs(more).await.out, said, "{more:?}");
+    }
+    // Between the two outputs lies the pause: each line has the time it was printed at.
+    let phases = attempts(&run, "a.b")[0]["phases"].clone();
+    let late = phases[1]["started_at"].as_str().expect("a time").to_owned();
+    let since = world.run(&["logs", name, "a.b", "--since", &late]).await;
+    assert_eq!(since.out, "late\nlow water\nopen");
+    let times = logs(&["--times"]).await;
+    let clock = times.out.lines().next().and_then(|line| line.split(' ').next()).unwrap_or_default().to_owned();
+    assert!(clock.len() == 12 && clock.matches(':').count() == 2, "{times:?}");
+    for (more, words) in [
+        (&["--step", "flood"][..], "a.b has no step flood"),
+        (&["--grep", "("], "--grep is not a regular expression"),
+        (&["--since", "soon"], "--since says no time: soon"),
+    ] {
+        let refused = logs(more).await;
+        assert!(refused.code == 2 && refused.err.contains(words), "{refused:?}");
+    }
+    let much = world.log(&run, "a.much").await;
+    assert!(
+        much.len() < (1 << 20) + 200 && much.ends_with("ordotaxis: the log has reached its limit of 1.0 MiB; what follows is left out\n"),
+        "{}",
+        &much[much.len() - 200..]
+    );
+    assert_eq!(World::job(&run, "a.much")["state"], "passed");
 }

@@ -27,7 +27,11 @@ fn pipeline(round: usize) -> String {
     let job = |n: usize| {
         let turn = if n % 7 == 3 { format!("turn = \"pier-{}\"\n", n % 2) } else { String::new() };
         let labels = if n % 5 == 0 { "where = [\"real\"]\n" } else { "" };
-        format!("[job.s{}.j{n}]\ncheckout = false\n{turn}{labels}retry = {{ times = 10, on = [\"lost\", \"failed\"] }}\nsteps = [\"sleep 0.0{}; echo {n}\"]\n", n % stages, n % 9)
+        format!(
+            "[job.s{}.j{n}]\ncheckout = false\n{turn}{labels}retry = {{ times = 10, on = [\"lost\", \"failed\"] }}\nsteps = [\"sleep 0.0{}; echo {n}\"]\n",
+            n % stages,
+            n % 9
+        )
     };
     let jobs: String = (0..40).map(job).collect();
     format!("language = 1\n# {round}\norder = \"s0 > s1, s2 > s3\"\n[starts]\npush = [\"main\"]\novertake = false\n{jobs}")
@@ -147,7 +151,12 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
     for commit in &commits {
         world.verdict("tidegauge", commit).await;
     }
-    println!("{} runs, {killed} kills, {} lives of runners, {} calls troubled", commits.len(), lives.load(Ordering::Relaxed), proxy.troubled());
+    println!(
+        "{} runs, {killed} kills, {} lives of runners, {} calls troubled",
+        commits.len(),
+        lives.load(Ordering::Relaxed),
+        proxy.troubled()
+    );
     assert!(proxy.troubled() > 0 && killed > 0, "there was no trouble");
     let told = check(&mut world, &commits).await;
     println!("{told}");
@@ -172,7 +181,14 @@ async fn check(world: &mut World, commits: &[String]) -> String {
                 ended_well += 1;
             }
         }
-        let plan: Value = world.http(reqwest::Method::GET, &format!("/api/v1/runs/{name}/plan")).send().await.expect("an answer").json().await.expect("JSON");
+        let plan: Value = world
+            .http(reqwest::Method::GET, &format!("/api/v1/runs/{name}/plan"))
+            .send()
+            .await
+            .expect("an answer")
+            .json()
+            .await
+            .expect("JSON");
         let jobs = plan["jobs"].as_array().into_iter().flatten().map(|job| {
             let waits = job["waits_for"].as_array().into_iter().flatten().filter_map(|wait| wait["job"].as_str().map(str::to_owned));
             (job["id"].as_str().unwrap_or_default().to_owned(), waits.collect())
@@ -190,7 +206,8 @@ async fn check(world: &mut World, commits: &[String]) -> String {
         let before = state.insert(key.clone(), now.to_owned()).unwrap_or_default();
         assert!(!is_end(&before) || before == now, "{run} {job} ended as {before} and then was {now}");
         if now == "running" && before != "running" {
-            let waits = plans.get(run).and_then(|jobs| jobs.iter().find(|(id, _)| id == job)).map(|(_, waits)| waits.clone()).unwrap_or_default();
+            let waits =
+                plans.get(run).and_then(|jobs| jobs.iter().find(|(id, _)| id == job)).map(|(_, waits)| waits.clone()).unwrap_or_default();
             for wait in waits {
                 let on = state.get(&(run.to_owned(), wait.clone())).cloned().unwrap_or_default();
                 assert!(is_end(&on), "{run} {job} ran while {wait} was {on}");
@@ -199,7 +216,11 @@ async fn check(world: &mut World, commits: &[String]) -> String {
         let n: usize = job.split('j').next_back().and_then(|n| n.parse().ok()).unwrap_or(0);
         if n % 7 == 3 {
             let holders = turns.entry(format!("pier-{}", n % 2)).or_default();
-            if now == "running" { holders.insert(key) } else { holders.remove(&key) };
+            if now == "running" {
+                holders.insert(key)
+            } else {
+                holders.remove(&key)
+            };
             assert!(holders.len() <= 1, "a turn is held by {holders:?}");
         }
     }

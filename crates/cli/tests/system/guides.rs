@@ -11,9 +11,10 @@ fn guide(name: &str) -> String {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_guides_pipelines_pass() {
     let world = world().await;
-    let _runner = world.runner(RunnerOptions::default()).await;
+    let _runner = world.runner(RunnerOptions { isolation: "sandbox", ..RunnerOptions::default() }).await;
     let repository = world.project("tidegauge").await;
-    let all = guide("getting-started.md") + &guide("language.md");
+    let all = guide("getting-started.md") + &guide("language.md") + &guide("running.md");
+    assert_eq!(world.run_with(&["secret", "set", "tidegauge", "STATION_KEY"], "salt and mud").await.code, 0);
     let examples = all.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
     // Those that run a project's own tools need that project.
     for example in examples.filter(|example| !example.contains("./tools/")) {

@@ -128,8 +128,7 @@ const IMAGE: Key = key("image", TEMPLATE, "run in this container image");
 const NETWORK: Key = key("network", FLAG, "false: no network inside the sandbox or container");
 const RETRY: Key =
     key("retry", &Shape::Table { keys: RETRY_KEYS, called: "`retry`" }, "how often it is tried again, and after which outcomes");
-const AFTERWARDS: Key =
-    key("afterwards", &Shape::Table { keys: AFTERWARDS_KEYS, called: "`afterwards`" }, "steps run after the others");
+const AFTERWARDS: Key = key("afterwards", &Shape::Table { keys: AFTERWARDS_KEYS, called: "`afterwards`" }, "steps run after the others");
 const PREPARE: Key = key("prepare", STEP_LIST, "steps put before every job's own");
 
 pub(crate) const DEFAULTS: &[Key] =

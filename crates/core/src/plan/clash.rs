@@ -104,10 +104,9 @@ fn unused_inputs(file: &File<'_>, read: &BTreeSet<String>, diagnostics: &mut Vec
     let pipeline = file.pipeline;
     let steps = |body: &crate::language::Body, name: &str| {
         let lines = body.steps.iter().chain(&body.prepare).flatten();
-        let extras = body
-            .extras
-            .iter()
-            .flat_map(|extras| extras.afterwards.values().flatten().map(|step| &step.run).chain(extras.beside.iter().map(|helper| &helper.run)));
+        let extras = body.extras.iter().flat_map(|extras| {
+            extras.afterwards.values().flatten().map(|step| &step.run).chain(extras.beside.iter().map(|helper| &helper.run))
+        });
         lines.map(|step| &step.run).chain(extras).any(|run| run.contains(name))
     };
     let variable = |prefix: &str, name: &str| format!("{prefix}_{}", name.to_uppercase().replace('-', "_"));

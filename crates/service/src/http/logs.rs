@@ -213,7 +213,12 @@ pub(super) async fn search(
     let (logs, id) = (app.logs.clone(), log_id(run, at, attempt, wanted.beside.as_deref())?);
     let (from, most) = (wanted.from.unwrap_or(0), wanted.most.unwrap_or(100).min(MOST_FOUND));
     let searched = tokio::task::spawn_blocking(move || logs.search(&id, &pattern, from, most)).await.map_err(std::io::Error::other)??;
-    let view = |found: Found| FoundView { line: found.line, offset: found.offset, at: found.at, text: String::from_utf8_lossy(&found.text).into_owned() };
+    let view = |found: Found| FoundView {
+        line: found.line,
+        offset: found.offset,
+        at: found.at,
+        text: String::from_utf8_lossy(&found.text).into_owned(),
+    };
     Ok(Json(SearchView { attempt, found: searched.found.into_iter().map(view).collect(), more_from: searched.more_from }))
 }
 

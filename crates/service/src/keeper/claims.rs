@@ -4,7 +4,7 @@ use super::Stale;
 use super::lease::lease;
 use super::room::{Held, Room, Session, Waiting};
 use ordotaxis_core::engine::{Event, State};
-use ordotaxis_store::{AttemptRow, RunnerRow, StoredArtifact, ToolRow, Took};
+use ordotaxis_store::{AttemptRow, RunnerRow, StoredArtifact, Took, ToolRow};
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::PhaseView;
 use std::collections::{BTreeMap, BTreeSet};
@@ -155,7 +155,14 @@ impl Room {
         Ok(())
     }
 
-    pub(super) fn finish(&mut self, runner: &str, attempt: AttemptId, finish: Finish, reply: oneshot::Sender<Result<Option<Lease>, Stale>>, now: i64) {
+    pub(super) fn finish(
+        &mut self,
+        runner: &str,
+        attempt: AttemptId,
+        finish: Finish,
+        reply: oneshot::Sender<Result<Option<Lease>, Stale>>,
+        now: i64,
+    ) {
         if self.session(runner, &finish.session).is_err() {
             return self.answer(reply, Err(Stale));
         }

@@ -144,6 +144,8 @@ impl Room {
         for job in self.runs.values().flat_map(|going| going.run.jobs()) {
             *counts.entry(job.state).or_default() += 1;
         }
-        [State::Waiting, State::Gated, State::Queued, State::Running].map(|state| (state, counts.get(&state).copied().unwrap_or(0))).to_vec()
+        [State::Waiting, State::Gated, State::Queued, State::Running]
+            .map(|state| (state, counts.get(&state).copied().unwrap_or(0)))
+            .to_vec()
     }
 }

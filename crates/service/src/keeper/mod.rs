@@ -103,26 +103,93 @@ pub(crate) struct QueuedNow {
 type Reply<T> = oneshot::Sender<T>;
 
 pub(crate) enum Command {
-    Begin { info: RunInfo, plan: Arc<Plan>, usual: Usual },
-    SignOn { runner: String, sign_on: SignOn, reply: Reply<()> },
-    SignOff { runner: String, session: String, reply: Reply<()> },
-    Claim { runner: String, session: String, slot: u32, reply: Reply<Result<Lease, Stale>> },
-    Unclaim { runner: String, slot: u32 },
-    Beat { runner: String, beat: Beat, reply: Reply<Result<(Beaten, Arc<Notify>), Stale>> },
-    Phases { runner: String, attempt: AttemptId, phases: Vec<PhaseView>, reply: Reply<Result<(), Stale>> },
-    Finish { runner: String, attempt: AttemptId, finish: Box<Finish>, reply: Reply<Result<Option<Lease>, Stale>> },
-    Stop { run: i64, job: Option<String>, by: String, reply: Reply<Result<(), StopRefused>> },
+    Begin {
+        info: RunInfo,
+        plan: Arc<Plan>,
+        usual: Usual,
+    },
+    SignOn {
+        runner: String,
+        sign_on: SignOn,
+        reply: Reply<()>,
+    },
+    SignOff {
+        runner: String,
+        session: String,
+        reply: Reply<()>,
+    },
+    Claim {
+        runner: String,
+        session: String,
+        slot: u32,
+        reply: Reply<Result<Lease, Stale>>,
+    },
+    Unclaim {
+        runner: String,
+        slot: u32,
+    },
+    Beat {
+        runner: String,
+        beat: Beat,
+        reply: Reply<Result<(Beaten, Arc<Notify>), Stale>>,
+    },
+    Phases {
+        runner: String,
+        attempt: AttemptId,
+        phases: Vec<PhaseView>,
+        reply: Reply<Result<(), Stale>>,
+    },
+    Finish {
+        runner: String,
+        attempt: AttemptId,
+        finish: Box<Finish>,
+        reply: Reply<Result<Option<Lease>, Stale>>,
+    },
+    Stop {
+        run: i64,
+        job: Option<String>,
+        by: String,
+        reply: Reply<Result<(), StopRefused>>,
+    },
     /// Starts a job that starts by hand only.
-    StartJob { run: i64, job: String, by: String, inputs: BTreeMap<String, String>, reply: Reply<Result<(), StartRefused>> },
+    StartJob {
+        run: i64,
+        job: String,
+        by: String,
+        inputs: BTreeMap<String, String>,
+        reply: Reply<Result<(), StartRefused>>,
+    },
     /// Jobs once more in the same run; with none all that did not end well.
-    Again { run: i64, jobs: Vec<String>, by: String, fresh: bool, reply: Reply<Result<(), AgainRefused>> },
+    Again {
+        run: i64,
+        jobs: Vec<String>,
+        by: String,
+        fresh: bool,
+        reply: Reply<Result<(), AgainRefused>>,
+    },
     /// Asks a runner to take nothing more, or with none lets it go on.
-    Drain { runner: String, by: Option<String>, reply: Reply<()> },
-    Queue { reply: Reply<Vec<QueuedNow>> },
-    Why { run: i64, reply: Reply<Option<Whys>> },
-    Runners { reply: Reply<Vec<RunnerNow>> },
-    Counts { reply: Reply<Vec<(State, u64)>> },
-    Forget { project_id: i64, reply: Reply<()> },
+    Drain {
+        runner: String,
+        by: Option<String>,
+        reply: Reply<()>,
+    },
+    Queue {
+        reply: Reply<Vec<QueuedNow>>,
+    },
+    Why {
+        run: i64,
+        reply: Reply<Option<Whys>>,
+    },
+    Runners {
+        reply: Reply<Vec<RunnerNow>>,
+    },
+    Counts {
+        reply: Reply<Vec<(State, u64)>>,
+    },
+    Forget {
+        project_id: i64,
+        reply: Reply<()>,
+    },
     Tick,
     /// A pause before another try is over.
     Pause,

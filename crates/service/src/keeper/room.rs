@@ -55,7 +55,17 @@ impl Going {
                 needs
             })
         });
-        Going { needs: needs.collect(), usual_known: !sorted.is_empty(), usual: takes, ended: run.state().is_end(), ahead, info, run, given, started }
+        Going {
+            needs: needs.collect(),
+            usual_known: !sorted.is_empty(),
+            usual: takes,
+            ended: run.state().is_end(),
+            ahead,
+            info,
+            run,
+            given,
+            started,
+        }
     }
 
     /// The turn that a job wants: the project's own, so that two projects never wait for each other by chance.

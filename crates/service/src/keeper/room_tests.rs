@@ -291,34 +291,86 @@ fn every_reason_to_wait_has_its_sentence() {
     };
     let cases: &[(&str, Then, &str)] = &[
         ("[job.a.x]\nsteps = ['true']", nothing, "no runner is connected; queued since"),
-        ("[job.a.x]\nsteps = ['true']\nwhere = ['linx']", runner, "no connected runner has the label linx; the nearest is linux (runner quay)"),
-        ("[job.a.x]\nsteps = ['true']\ntools = { make = '>=5' }", runner, "no connected runner offers make >=5; there is make 4.3 (runner quay)"),
+        (
+            "[job.a.x]\nsteps = ['true']\nwhere = ['linx']",
+            runner,
+            "no connected runner has the label linx; the nearest is linux (runner quay)",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\ntools = { make = '>=5' }",
+            runner,
+            "no connected runner offers make >=5; there is make 4.3 (runner quay)",
+        ),
         ("[job.a.x]\nsteps = ['true']\nimage = 'busybox'", runner, "it runs in an image, and no connected runner makes containers"),
         ("[job.a.x]\nsteps = ['true']\nnetwork = false", runner, "it says network = false, and no connected runner can keep a job"),
-        ("order = 'a > b'\n[job.a.x]\nsteps = ['true']\n[job.b.y]\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; the order puts that job's stage earlier"),
-        ("[job.a.x]\nsteps = ['true']\n[job.a.y]\nafter = ['a.x']\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; the file says it comes after it"),
-        ("[job.a.x]\nsteps = ['true']\ngives = { o = ['o'] }\n[job.a.y]\ntakes = ['a.x/o']\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; it takes what that job gives"),
-        ("[job.a.x]\nsteps = ['true']\n[job.b.y]\nafter = ['a']\nsteps = ['true']", busy, "waits for a.x: running since 00:00:01 UTC; the file says it comes after that stage"),
-        ("[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nat_once = 1", busy, "waits for a.x[1]: running since 00:00:01 UTC; only 1 cell of a.x at once"),
-        ("[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nat_once = 2", busy, "waits for a.x[1] and 1 other cell: running since 00:00:01 UTC; only 2 cells of a.x at once"),
+        (
+            "order = 'a > b'\n[job.a.x]\nsteps = ['true']\n[job.b.y]\nsteps = ['true']",
+            busy,
+            "waits for a.x: running since 00:00:01 UTC; the order puts that job's stage earlier",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\n[job.a.y]\nafter = ['a.x']\nsteps = ['true']",
+            busy,
+            "waits for a.x: running since 00:00:01 UTC; the file says it comes after it",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\ngives = { o = ['o'] }\n[job.a.y]\ntakes = ['a.x/o']\nsteps = ['true']",
+            busy,
+            "waits for a.x: running since 00:00:01 UTC; it takes what that job gives",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\n[job.b.y]\nafter = ['a']\nsteps = ['true']",
+            busy,
+            "waits for a.x: running since 00:00:01 UTC; the file says it comes after that stage",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nat_once = 1",
+            busy,
+            "waits for a.x[1]: running since 00:00:01 UTC; only 1 cell of a.x at once",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nat_once = 2",
+            busy,
+            "waits for a.x[1] and 1 other cell: running since 00:00:01 UTC; only 2 cells of a.x at once",
+        ),
         ("[job.a.x]\nsteps = ['true']\nby_hand = true", runner, "starts by hand only, and nobody has started it; ready since 00:00:01 UTC"),
-        ("[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nturn = 'ship'", busy, "its turn ship is held by tidegauge/3 a.x[1] since 00:00:01 UTC; 1 job asked for it before; queued since"),
-        ("[job.a.x]\nsteps = ['true']\n[job.a.z]\nsteps = ['true']\n[job.a.y]\nsteps = ['true']", busy, "quay, the only runner that fits, is busy; 1 job is ahead of it, likely to start in about "),
-        ("[job.a.x]\nsteps = ['true']\n[job.a.y]\nsteps = ['true']", |stage| {
-            stage.sign_on_with("quay", "s1", 1, "host");
-            stage.tell(Command::Drain { runner: "quay".into(), by: Some("Odd".into()), reply: oneshot::channel().0 });
-        }, "quay, the only runner that fits, is draining and takes nothing more"),
-        ("[job.a.x]\nsteps = ['true']\nretry = { times = 1, on = ['failed'] }", |stage| {
-            stage.sign_on_with("quay", "s1", 1, "host");
-            let lease = stage.claim("quay", "s1", 0).expect("a lease");
-            stage.finish_as("quay", lease.attempt, Outcome::Failed).expect("an answer");
-        }, "it is tried again at 00:00:02 UTC; queued since 00:00:01 UTC (attempt 1 did not do: step `true` exited with 1)"),
+        (
+            "[job.a.x]\nsteps = ['true']\neach = { n = [1, 2, 3] }\nturn = 'ship'",
+            busy,
+            "its turn ship is held by tidegauge/3 a.x[1] since 00:00:01 UTC; 1 job asked for it before; queued since",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\n[job.a.z]\nsteps = ['true']\n[job.a.y]\nsteps = ['true']",
+            busy,
+            "quay, the only runner that fits, is busy; 1 job is ahead of it, likely to start in about ",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\n[job.a.y]\nsteps = ['true']",
+            |stage| {
+                stage.sign_on_with("quay", "s1", 1, "host");
+                stage.tell(Command::Drain { runner: "quay".into(), by: Some("Odd".into()), reply: oneshot::channel().0 });
+            },
+            "quay, the only runner that fits, is draining and takes nothing more",
+        ),
+        (
+            "[job.a.x]\nsteps = ['true']\nretry = { times = 1, on = ['failed'] }",
+            |stage| {
+                stage.sign_on_with("quay", "s1", 1, "host");
+                let lease = stage.claim("quay", "s1", 0).expect("a lease");
+                stage.finish_as("quay", lease.attempt, Outcome::Failed).expect("an answer");
+            },
+            "it is tried again at 00:00:02 UTC; queued since 00:00:01 UTC (attempt 1 did not do: step `true` exited with 1)",
+        ),
         ("[job.a.x]\nsteps = ['true']", busy, "running on quay since 00:00:01 UTC"),
-        ("[job.a.x]\nsteps = ['true']", |stage| {
-            stage.sign_on_with("quay", "s1", 1, "host");
-            stage.claim("quay", "s1", 0).expect("a lease");
-            stage.ask(|reply| Command::Stop { run: 7, job: None, by: "Ines".into(), reply }).expect("an answer").expect("it goes on");
-        }, "running on quay since 00:00:01 UTC; Ines asked to stop it"),
+        (
+            "[job.a.x]\nsteps = ['true']",
+            |stage| {
+                stage.sign_on_with("quay", "s1", 1, "host");
+                stage.claim("quay", "s1", 0).expect("a lease");
+                stage.ask(|reply| Command::Stop { run: 7, job: None, by: "Ines".into(), reply }).expect("an answer").expect("it goes on");
+            },
+            "running on quay since 00:00:01 UTC; Ines asked to stop it",
+        ),
     ];
     for (text, then, sentence) in cases {
         let mut stage = Stage::new(LONG);
@@ -397,7 +449,9 @@ fn what_starts_by_hand_takes_inputs_that_fit() {
     assert!(matches!(start("a.z", &[]), Err(StartRefused::NoSuchJob(_))));
     assert_eq!(start("a.y", &[]), Err(StartRefused::NotByHand));
     assert!(matches!(start("a.x", &[("staton", "pier")]), Err(StartRefused::Inputs(why)) if why.ends_with("did you mean `station`?")));
-    assert!(matches!(start("a.x", &[("station", "buoy")]), Err(StartRefused::Inputs(why)) if why.ends_with("choices are: lock-gate, pier")));
+    assert!(
+        matches!(start("a.x", &[("station", "buoy")]), Err(StartRefused::Inputs(why)) if why.ends_with("choices are: lock-gate, pier"))
+    );
     assert_eq!(start("a.x", &[("station", "lock-gate")]), Ok(()));
     let leases = [0, 1].map(|slot| stage.claim("quay", "s1", slot).expect("a lease"));
     let lease = leases.iter().find(|lease| lease.job.as_str() == "a.x").expect("it was queued");
@@ -422,4 +476,35 @@ fn what_passed_says_how_long_it_took_and_what_failed_can_be_done_again() {
     stage.finish("quay", lease.attempt, false).expect("an answer");
     let took = stage.room.take_rows().took;
     assert_eq!((took.len(), took[0].job.as_str()), (1, "a.x"));
+}
+
+#[test]
+fn a_clock_that_jumps_makes_nothing_wait_and_loses_nothing() {
+    const DAY: i64 = 86_400_000;
+    let text = "language = 1\n[job.a.x]\nsteps = ['true']\nretry = { times = 2, on = ['failed'] }\n";
+    for jump in [-DAY, DAY] {
+        let mut stage = Stage::new(LONG);
+        stage.now = 400 * DAY;
+        stage.begin_with(7, 1, text, "c1", Usual::new());
+        stage.sign_on_with("quay", "s1", 1, "host");
+        let first = stage.claim("quay", "s1", 0).expect("a lease");
+        stage.now += jump;
+        stage.tell(Command::Tick);
+        assert_eq!(stage.state(0), State::Running, "leases go by the time that passes, not by the clock");
+        stage.finish_as("quay", first.attempt, Outcome::Failed).expect("an answer");
+        stage.now -= 2 * jump;
+        let until = std::time::Instant::now() + Duration::from_secs(10);
+        // The pause of a second goes by, whatever the clock says.
+        let second = loop {
+            stage.tell(Command::Pause);
+            if let Ok(lease) = stage.claim("quay", "s1", 0) {
+                break lease;
+            }
+            assert!(std::time::Instant::now() < until, "it waits for the clock");
+            std::thread::yield_now();
+        };
+        stage.finish("quay", second.attempt, false).expect("an answer");
+        assert_eq!(stage.room.runs[&7].run.state(), State::Passed);
+        assert!(stage.room.take_rows().took.iter().all(|took| took.ms >= 0), "nothing took less than no time");
+    }
 }

@@ -168,10 +168,11 @@ impl Packed {
         let time = |_| Some((numbers.long()?, numbers.bytes().map(i64::from_le_bytes)?));
         let times = (0..times).map(time).collect::<Option<Vec<_>>>()?;
         // A table that contradicts itself is no table.
-        let rises = blocks.windows(2).all(|pair| pair[0].offset < pair[1].offset && pair[0].line <= pair[1].line && pair[0].place < pair[1].place);
-        let within = blocks.iter().all(|block| {
-            (start..end).contains(&block.offset) && (first_line..=end_line).contains(&block.line) && block.place < blocks_end
-        });
+        let rises =
+            blocks.windows(2).all(|pair| pair[0].offset < pair[1].offset && pair[0].line <= pair[1].line && pair[0].place < pair[1].place);
+        let within = blocks
+            .iter()
+            .all(|block| (start..end).contains(&block.offset) && (first_line..=end_line).contains(&block.line) && block.place < blocks_end);
         let whole = start <= end && first_line <= end_line && blocks.first().is_none_or(|first| first.offset == start);
         if !(rises && within && whole) {
             return None;

@@ -184,8 +184,7 @@ impl Records {
                    SELECT project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
                      commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared
                    FROM runs WHERE id = ? AND plan IS NOT NULL RETURNING id, number, project_id, plan";
-        let row: Option<(i64, i64, i64, String)> =
-            sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *tx).await?;
+        let row: Option<(i64, i64, i64, String)> = sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *tx).await?;
         let Some((id, number, project_id, plan)) = row else { return Ok(None) };
         sqlx::query("UPDATE projects SET next_number = next_number + 1 WHERE id = ?").bind(project_id).execute(&mut *tx).await?;
         let plan: Plan = serde_json::from_str(&plan).map_err(|_| StoreError::Value("runs.plan"))?;
@@ -194,7 +193,8 @@ impl Records {
         super::step::write_jobs(&mut tx, rows).await?;
         let told: (String, Option<String>) =
             sqlx::query_as("SELECT commit_id, merged FROM runs WHERE id = ?").bind(id).fetch_one(&mut *tx).await?;
-        let head = told.1.and_then(|merged| serde_json::from_str::<serde_json::Value>(&merged).ok()?.get("head")?.as_str().map(str::to_owned));
+        let head =
+            told.1.and_then(|merged| serde_json::from_str::<serde_json::Value>(&merged).ok()?.get("head")?.as_str().map(str::to_owned));
         for (kind, body) in outbox(number) {
             sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
                 .bind(project_id)

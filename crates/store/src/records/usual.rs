@@ -62,11 +62,19 @@ mod tests {
     async fn the_median_of_the_last_nine_counts() {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::open(folder.path()).await.unwrap();
-        sqlx::query("INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES (1, 'tidegauge', '', 'main', '', 0)")
-            .execute(&records.pool)
-            .await
-            .unwrap();
-        let took = |job: &str, file: Option<&str>, ms| Took { project_id: 1, pipeline: "main".into(), job: job.into(), file: file.map(str::to_owned), ms };
+        sqlx::query(
+            "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES (1, 'tidegauge', '', 'main', '', 0)",
+        )
+        .execute(&records.pool)
+        .await
+        .unwrap();
+        let took = |job: &str, file: Option<&str>, ms| Took {
+            project_id: 1,
+            pipeline: "main".into(),
+            job: job.into(),
+            file: file.map(str::to_owned),
+            ms,
+        };
         for ms in [900, 900, 900, 10, 20, 30, 40, 50, 60, 70, 80, 90] {
             let mut connection = records.pool.acquire().await.unwrap();
             write_took(&mut connection, &[took("build.gauge", None, ms), took("test.unit", Some("t/a.c"), ms * 2)]).await.unwrap();

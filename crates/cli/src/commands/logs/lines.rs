@@ -87,8 +87,10 @@ impl Log<'_> {
     fn step(&self, name: &str) -> Result<(u64, Option<u64>), Failure> {
         let job = self.run.jobs.iter().flatten().find(|job| job.id.as_str() == self.ask.job);
         let number = |attempt: &&AttemptView| self.ask.attempt.is_none_or(|wanted| attempt.number == wanted);
-        let phases = job.and_then(|job| job.attempts.iter().rev().find(number)).map(|attempt| attempt.phases.as_slice()).unwrap_or_default();
-        let found = phases.iter().position(|phase| phase.name == name).or_else(|| phases.iter().position(|phase| phase.name.contains(name)));
+        let phases =
+            job.and_then(|job| job.attempts.iter().rev().find(number)).map(|attempt| attempt.phases.as_slice()).unwrap_or_default();
+        let found =
+            phases.iter().position(|phase| phase.name == name).or_else(|| phases.iter().position(|phase| phase.name.contains(name)));
         let Some(at) = found else {
             let names: Vec<&str> = phases.iter().map(|phase| phase.name.as_str()).collect();
             let next = if names.is_empty() { "nothing of it has begun".to_owned() } else { format!("it has: {}", names.join(", ")) };

@@ -34,7 +34,12 @@ pub(super) async fn ten_thousand() {
     let after = super::resident_mib(service);
     let limit = format!("`xargs -P2 sh -c true` {theirs:.0} ms");
     row("10,000 one-line jobs over 2 slots, host", &format!("{ours:.0} ms"), &limit, &format!("{:.1} times (aim: 3)", ours / theirs));
-    row("memory of the service after a run of 10,000 jobs", &format!("{after:.0} MiB"), &format!("idle before it {before:.0} MiB"), "resident");
+    row(
+        "memory of the service after a run of 10,000 jobs",
+        &format!("{after:.0} MiB"),
+        &format!("idle before it {before:.0} MiB"),
+        "resident",
+    );
 }
 
 fn xargs(count: u32) -> f64 {
@@ -297,5 +302,10 @@ pub(super) async fn large_run_view() {
         let run: Value = serde_json::from_slice(&body).expect("JSON");
         assert_eq!(run["jobs"].as_array().map(Vec::len), Some(1_000));
     }
-    row("a run of 1,000 jobs, told whole", &format!("{:.0} ms", median(times)), "", &format!("{} KiB of JSON; aim for the page: 1 s", bytes / 1024));
+    row(
+        "a run of 1,000 jobs, told whole",
+        &format!("{:.0} ms", median(times)),
+        "",
+        &format!("{} KiB of JSON; aim for the page: 1 s", bytes / 1024),
+    );
 }

@@ -26,7 +26,8 @@ pub(crate) struct Mask {
 impl Mask {
     /// None when there is nothing to hide.
     pub(crate) fn new<'s>(secrets: impl Iterator<Item = &'s str>) -> Option<Mask> {
-        let mut patterns: BTreeSet<Vec<u8>> = secrets.flat_map(forms).map(|form| unbroken(form.as_bytes())).collect();
+        let mut patterns: BTreeSet<Vec<u8>> =
+            secrets.filter(|secret| secret.len() >= 4).flat_map(forms).map(|form| unbroken(form.as_bytes())).collect();
         patterns.retain(|pattern| pattern.len() >= 4);
         let mut patterns: Vec<Vec<u8>> = patterns.into_iter().collect();
         patterns.sort_by_key(|pattern| std::cmp::Reverse(pattern.len()));

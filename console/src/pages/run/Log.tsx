@@ -229,6 +229,8 @@ function Finder({
   jump: (line: number) => void;
   failed: boolean;
 }) {
+  const navigate = useNavigate();
+  const { pathname, search } = useLocation();
   const [text, setText] = useState('');
   const [found, setFound] = useState<{ lines: number[]; more: boolean; at: number; what: string }>();
   const ask = async (pattern: string | undefined) => {
@@ -251,7 +253,9 @@ function Finder({
   };
   const find = (event: React.FormEvent) => {
     event.preventDefault();
-    if (text === '') setFound(undefined);
+    const line = /^:(\d+)$/.exec(text)?.[1];
+    if (line) navigate({ pathname, search, hash: `#L${line}` }, { replace: true });
+    else if (text === '') setFound(undefined);
     else if (found?.what === pattern) step(1);
     else void ask(pattern);
   };
@@ -259,7 +263,7 @@ function Finder({
     <form className="finder num" onSubmit={find}>
       <input
         aria-label="Find in the log"
-        placeholder="find"
+        placeholder="find, or :120 for a line"
         value={text}
         onChange={(event) => setText(event.target.value)}
       />
@@ -317,17 +321,11 @@ function Line({
   const hash = `#L${number + 1}`;
   return (
     <div className={`line ${marked ? 'marked' : ''}`} id={`L${number + 1}`}>
-      <a
-        className="n num"
-        href={`${pathname}${search}${hash}`}
-        onClick={(event) => {
-          event.preventDefault();
-          navigate({ pathname, search, hash }, { replace: true });
-        }}
-      >
+      {/* biome-ignore lint/a11y/useKeyWithClickEvents lint/a11y/noStaticElementInteractions: `:120` in the field above does the same from the keyboard */}
+      <span className="n num" onClick={() => navigate({ pathname, search, hash }, { replace: true })}>
         {marked && <Shape state="failed" label />}
         {number + 1}
-      </a>
+      </span>
       <span className="t num">{known ? clock(known.at - began) : ''}</span>
       <span>{known ? colored(known.text.replace(/.*\r(?!$)/, '').replace(/\r$/, '')) : ''}</span>
     </div>

@@ -156,8 +156,13 @@ async fn runners_cells_and_a_long_log_are_looked_through() {
     // Something in the middle, found by the service; then a line by its address.
     let field = browser.client.wait().for_element(fantoccini::Locator::Css(".finder input")).await.expect("the field");
     field.send_keys("reading 54321\n").await.expect("typing");
-    browser.see("1 of 1").await;
-    browser.see("reading 543210").await;
+    browser.see("1 of 11").await;
+    browser.see("reading 54325").await;
+    let all = fantoccini::key::Key::Control + "a";
+    field.send_keys(&all).await.expect("all is chosen");
+    field.send_keys(&format!("{}:99999\n", char::from(fantoccini::key::Key::Null))).await.expect("typing");
+    browser.see("reading 99999").await;
+    assert_eq!(browser.script("return location.hash").await, Value::from("#L99999"));
     browser.client.goto(&format!("{}/runs/tidegauge/1/log.long#L777777", world.url)).await.expect("the page");
     browser.client.refresh().await.expect("the page");
     browser.see("reading 777777").await;

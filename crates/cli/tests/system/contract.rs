@@ -143,7 +143,7 @@ async fn without_a_network_there_is_none_and_helpers_are_still_reached() {
         let text = format!(
             "language = 1\n# {isolation}\n[job.a.closed]\n{lines}checkout = false\nnetwork = false\n\
              beside = [{{ name = \"gauge\", run = \"echo tide > now; exec {busybox}httpd -f -p 127.0.0.1:{port}\", ready = \"http://127.0.0.1:{port}/now\", within = \"10s\" }}]\n\
-             steps = [\"{busybox}wget -q -O - http://127.0.0.1:{port}/now\", \"if {busybox}nc -w 1 127.0.0.1 {reach} < /dev/null; then echo reached; else echo closed; fi\"]\n"
+             steps = [\"{busybox}wget -q -O - http://127.0.0.1:{port}/now\", \"if {busybox}nc -w 1 127.0.0.1 {reach} < /dev/null 2> /dev/null; then echo reached; else echo closed; fi\"]\n"
         );
         let commit = repository.push_pipeline(&text);
         let run = world.verdict("almanac", &commit).await;

@@ -26,7 +26,7 @@ fn pipeline(round: usize) -> String {
     let stages = 4;
     let job = |n: usize| {
         let turn = if n % 7 == 3 { format!("turn = \"pier-{}\"\n", n % 2) } else { String::new() };
-        let labels = if n % 5 == 0 { "where = [\"real\"]\n" } else { "" };
+        let labels = if n.is_multiple_of(5) { "where = [\"real\"]\n" } else { "" };
         format!(
             "[job.s{}.j{n}]\ncheckout = false\n{turn}{labels}retry = {{ times = 10, on = [\"lost\", \"failed\"] }}\nsteps = [\"sleep 0.0{}; echo {n}\"]\n",
             n % stages,

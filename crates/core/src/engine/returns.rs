@@ -92,9 +92,9 @@ impl Run {
         let count = self.jobs.len();
         let mut back = vec![false; count];
         jobs.iter().for_each(|&job| back[job] = true);
-        for job in 0..count {
+        for (job, back) in back.iter_mut().enumerate() {
             // Whether it is to be skipped again is asked when all is put back.
-            back[job] |= self.end_of(job) == Some(End::Other(crate::language::Upon::Skipped));
+            *back |= self.end_of(job) == Some(End::Other(crate::language::Upon::Skipped));
         }
         let mut found: Vec<usize> = (0..count).filter(|&job| back[job]).collect();
         while let Some(job) = found.pop() {

@@ -63,7 +63,9 @@ impl Staged {
 
 /// Compresses a growing segment beside itself.
 pub(super) fn pack(path: &Path, index: &Index) -> std::io::Result<Staged> {
-    let staging = path.with_added_extension("packing");
+    let mut staging = path.as_os_str().to_owned();
+    staging.push(".packing");
+    let staging = PathBuf::from(staging);
     let mut file = std::io::BufWriter::new(File::create(&staging)?);
     file.write_all(MAGIC)?;
     let (mut blocks, mut place) = (Vec::new(), MAGIC.len() as u64);

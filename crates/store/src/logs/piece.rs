@@ -14,7 +14,9 @@ use std::path::{Path, PathBuf};
 
 const MAGIC: &[u8; 8] = b"OXLOG001";
 const HEAD: u64 = 24;
+const HEAD_BYTES: usize = 24;
 const PIECE_HEAD: u64 = 16;
+const PIECE_HEAD_BYTES: usize = 16;
 
 /// Where a piece lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -76,7 +78,7 @@ impl Growing {
     pub(super) fn load(path: &Path) -> std::io::Result<Growing> {
         let mut file = std::fs::OpenOptions::new().read(true).append(true).open(path)?;
         let length = file.metadata()?.len();
-        let mut head = [0; HEAD as usize];
+        let mut head = [0; HEAD_BYTES];
         if length < HEAD {
             // Made, but its head was never written: nothing was answered for.
             drop(file);
@@ -90,7 +92,7 @@ impl Growing {
         let (start, first_line) = (number(&head, 8), number(&head, 16));
         let mut index = Index { start, first_line, end_line: first_line, pieces: Vec::new(), path: path.to_owned() };
         let (mut place, mut offset) = (HEAD, start);
-        let mut piece_head = [0; PIECE_HEAD as usize];
+        let mut piece_head = [0; PIECE_HEAD_BYTES];
         while place + PIECE_HEAD <= length {
             file.read_exact_at(&mut piece_head, place)?;
             let bytes = small(&piece_head, 0);

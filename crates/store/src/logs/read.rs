@@ -92,7 +92,7 @@ impl Log {
         })
     }
 
-    fn from_offset(&self, offset: u64) -> (usize, usize) {
+    fn place_of_offset(&self, offset: u64) -> (usize, usize) {
         let segment = self.segment_at(offset);
         let part = self.segments.get(segment).map_or(0, |known| match known {
             Segment::Growing(growing) => growing.view().at_offset(offset),
@@ -101,7 +101,7 @@ impl Log {
         (segment, part)
     }
 
-    fn from_line(&self, line: u64) -> (usize, usize) {
+    fn place_of_line(&self, line: u64) -> (usize, usize) {
         let segment = self.segment_at_line(line);
         let part = self.segments.get(segment).map_or(0, |known| match known {
             Segment::Growing(growing) => growing.view().at_line(line),
@@ -128,7 +128,7 @@ impl Log {
     }
 
     fn ends_with_line_end(&self) -> bool {
-        let (segment, part) = self.from_offset(self.length().saturating_sub(1));
+        let (segment, part) = self.place_of_offset(self.length().saturating_sub(1));
         self.stretch(segment, part).ok().flatten().is_some_and(|stretch| stretch.bytes.last() == Some(&b'\n'))
     }
 }
@@ -144,7 +144,7 @@ impl Logs {
         if limit == 0 {
             return Ok((bytes, length));
         }
-        let (segment, part) = log.from_offset(offset);
+        let (segment, part) = log.place_of_offset(offset);
         for stretch in log.stretches(segment, part) {
             let stretch = stretch?;
             let skip = usize::try_from(offset.saturating_sub(stretch.offset)).unwrap_or(usize::MAX);
@@ -165,7 +165,7 @@ impl Logs {
         if first >= lines.total || count == 0 {
             return Ok(lines);
         }
-        let (segment, part) = log.from_line(first);
+        let (segment, part) = log.place_of_line(first);
         let mut begun = false;
         let mut starts: Vec<u64> = Vec::new();
         'all: for stretch in log.stretches(segment, part) {
@@ -198,7 +198,7 @@ impl Logs {
     pub fn line_of(&self, id: &LogId, offset: u64) -> std::io::Result<u64> {
         let log = self.log(id)?;
         let log = lock(&log);
-        let (segment, part) = log.from_offset(offset);
+        let (segment, part) = log.place_of_offset(offset);
         let Some(stretch) = log.stretch(segment, part)? else { return Ok(0) };
         let within = usize::try_from(offset.saturating_sub(stretch.offset)).unwrap_or(usize::MAX).min(stretch.bytes.len());
         Ok(stretch.line + line_ends(&stretch.bytes[..within]))
@@ -209,7 +209,7 @@ impl Logs {
         let log = self.log(id)?;
         let log = lock(&log);
         let mut searched = Searched::default();
-        let (segment, part) = log.from_line(first);
+        let (segment, part) = log.place_of_line(first);
         // The beginning of a line whose end is in the next stretch.
         let mut open: Vec<u8> = Vec::new();
         let mut line = None;

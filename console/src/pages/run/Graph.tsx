@@ -18,7 +18,7 @@ type Placed = {
 
 const HEIGHT = 30;
 /** A box with its strip of cells is higher by so much a line of them. */
-const STRIP = 18;
+const STRIP = 24;
 const IN_LINE = 12;
 /** More cells than this are told as a number. */
 const MOST_CELLS = 36;
@@ -141,7 +141,7 @@ function place(plan: PlanView, groups: Group[]): Placed {
     const strip = group.cells.length > 1 ? STRIP * Math.ceil(cells / IN_LINE) + 4 : 0;
     const width = 100 + 7.8 * group.name.length;
     graph.setNode(group.name, {
-      width: strip ? Math.max(width, 16 + 18 * Math.min(cells, IN_LINE)) : width,
+      width: strip ? Math.max(width, 16 + 24 * Math.min(cells, IN_LINE)) : width,
       height: HEIGHT + strip,
     });
   }

@@ -1,5 +1,7 @@
 //! Logs against the plainest model: all bytes in a row, split at line ends.
 
+#![expect(clippy::cast_possible_truncation, reason = "the texts of the tests are short")]
+
 use super::*;
 use proptest::prelude::*;
 use regex::bytes::Regex;

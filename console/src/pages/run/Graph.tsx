@@ -139,7 +139,7 @@ function place(plan: PlanView, groups: Group[]): Placed {
   for (const group of groups) {
     const cells = Math.min(group.cells.length, MOST_CELLS);
     const strip = group.cells.length > 1 ? STRIP * Math.ceil(cells / IN_LINE) + 4 : 0;
-    const width = 100 + 7.8 * group.name.length;
+    const width = 94 + 7.6 * group.name.length;
     graph.setNode(group.name, {
       width: strip ? Math.max(width, 16 + 24 * Math.min(cells, IN_LINE)) : width,
       height: HEIGHT + strip,

@@ -263,7 +263,7 @@ function Finder({
     <form className="finder num" onSubmit={find}>
       <input
         aria-label="Find in the log"
-        placeholder="find, or :120 for a line"
+        placeholder="find, or :LINE"
         value={text}
         onChange={(event) => setText(event.target.value)}
       />

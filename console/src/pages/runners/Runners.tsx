@@ -59,13 +59,14 @@ function Machine({ runner, now }: { runner: Runner; now: number }) {
     await queries.invalidateQueries({ queryKey: ['runners'] });
     setAsked(false);
   };
+  const shape = !runner.connected ? 'lost' : runner.busy > 0 ? 'running' : 'passed';
   const state = !runner.connected ? 'gone' : draining ? 'draining' : runner.busy > 0 ? 'working' : 'free';
   return (
     <section className="machine" aria-label={`Runner ${runner.name}`}>
       <div className="machine-head">
         <h2>{runner.name}</h2>
-        <span className={`state ${runner.connected ? 's-passed' : 's-lost'}`}>
-          <Shape state={runner.connected ? (runner.busy > 0 ? 'running' : 'passed') : 'lost'} /> {state}
+        <span className={`state s-${shape}`}>
+          <Shape state={shape} /> {state}
           {!runner.connected && runner.seen_at && ` since ${age(now - time(runner.seen_at))}`}
         </span>
         <span className="num">

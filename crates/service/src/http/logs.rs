@@ -114,7 +114,7 @@ const MOST_FOUND: usize = 1_000;
 const LONGEST_PATTERN: usize = 1_000;
 const LARGEST_PATTERN: usize = 1 << 20;
 /// What a line that tells of an error looks like, in most tools: the word, or a test runner's "not ok".
-const ERRORS: &str = r"(?i)\b(error|fatal|panicked|traceback|exception|undefined reference)\b|^not ok\b|\bFAILED\b|^ordotaxis: ";
+const ERRORS: &str = r"(?i)\b(error|fail|fatal|panicked|traceback|exception|undefined reference)\b|^not ok\b|\bFAILED\b|^ordotaxis: ";
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]

@@ -10,6 +10,9 @@ use ordotaxis_wire::view::{DoingView, PhaseView};
 use ordotaxis_wire::{moment, words};
 use std::collections::HashMap;
 
+/// Below this a number would claim more than past durations can tell.
+const SOON_MS: i64 = 10_000;
+
 /// What is known when the places in the queue are asked for.
 struct Seen {
     offers: Vec<Offer>,
@@ -61,7 +64,7 @@ impl Room {
         });
         let ahead = seen.places.get(&key).map_or(0, |(_, ms)| *ms);
         let ms = (left.sum::<i64>().saturating_add(ahead)) / slots;
-        Some(format!("about {}", words::duration(ms.max(1_000) / 1_000 * 1_000)))
+        Some(if ms < SOON_MS { "a few seconds".to_owned() } else { format!("about {}", words::duration(ms / 1_000 * 1_000)) })
     }
 
     fn waited(&self, going: &Going, job: usize, seen: &Seen) -> Waited {

@@ -89,7 +89,6 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
         tools: offered,
         cores,
         memory_bytes,
-        once,
     };
     let runner = Arc::new(Runner { shared, sign_on, leave, once, holding: Mutex::default(), heard: Mutex::new(Instant::now()) });
     runner.work(settings.slots, ready).await

@@ -87,9 +87,6 @@ pub struct SignOn {
     pub cores: u32,
     #[serde(default)]
     pub memory_bytes: u64,
-    /// It does one job and leaves.
-    #[serde(default)]
-    pub once: bool,
 }
 
 /// A tool that a runner's probe found, with its version as the tool prints it.

@@ -89,7 +89,6 @@ impl Stage {
             tools,
             cores: 2,
             memory_bytes: 1 << 30,
-            once: false,
         };
         self.ask(|reply| Command::SignOn { runner: runner.into(), sign_on, reply }).expect("an answer");
     }

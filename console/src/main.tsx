@@ -13,6 +13,7 @@ import { Frame } from './parts/Frame';
 const Board = lazy(() => import('./pages/board/Board'));
 const Run = lazy(() => import('./pages/run/Run'));
 const Project = lazy(() => import('./pages/project/Project'));
+const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
 const Draft = lazy(() => import('./pages/draft/Draft'));
 const SignIn = lazy(() => import('./pages/sign-in/SignIn'));
@@ -38,6 +39,9 @@ function Console() {
               <Route path="/" element={framed(<Board />)} />
               <Route path="/runners" element={framed(<Runners />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
+              <Route path="/projects/:project/numbers" element={framed(<Kept what="numbers" />)} />
+              <Route path="/projects/:project/caches" element={framed(<Kept what="caches" />)} />
+              <Route path="/projects/:project/flaky" element={framed(<Kept what="flaky" />)} />
               <Route path="/projects/:project/draft" element={framed(<Draft />)} />
               <Route path="/projects/:project/draft/:pipeline" element={framed(<Draft />)} />
               <Route path="/runs/:project/:number" element={framed(<Run />)} />

@@ -47,6 +47,7 @@ type Done = Result<(), String>;
 fn test(rest: &[&str]) -> Done {
     setup::programs(setup::FOR_TESTS)?;
     setup::console()?;
+    setup::stand_ins()?;
     // The tests start these as processes; one build serves all of them.
     setup::run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])?;
     let mut arguments = vec!["test", "--workspace", "--quiet"];

@@ -21,6 +21,7 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("busybox", "busybox-static"),
     ("node", "nodejs"),
     ("npm", "npm"),
+    ("docker-registry", "docker-registry"),
     ("chromium", "chromium"),
     ("chromedriver", "chromium-driver"),
 ];
@@ -74,6 +75,17 @@ pub(crate) fn console() -> Result<(), String> {
     if newest(&sources) > built || newest(&[described]) > built {
         eprintln!("building the console");
         run_in("console", "npm", &["run", "--silent", "build"])?;
+    }
+    Ok(())
+}
+
+/// Servers that tests speak with in place of those outside.
+pub(crate) fn stand_ins() -> Result<(), String> {
+    let folder = root().join("crates/testbed/stand-ins");
+    let stamp = folder.join("node_modules/.package-lock.json");
+    if newest(&[folder.join("package-lock.json")]) > newest(&[stamp]) {
+        eprintln!("installing stand-ins for tests");
+        run_in("crates/testbed/stand-ins", "npm", &["ci", "--silent", "--no-audit", "--no-fund"])?;
     }
     Ok(())
 }

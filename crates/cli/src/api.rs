@@ -67,7 +67,7 @@ impl Api {
         self.read(self.request(Method::POST, path).json(ask)).await
     }
 
-    async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
+    pub(crate) async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
         let answer = self.send(request).await?;
         let not_ours = |_| {
             Failure::new(

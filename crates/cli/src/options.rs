@@ -216,6 +216,45 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: Option<ArtifactCommand>,
     },
+    /// What a run's tests came to; tests that turn by themselves, or one test over time
+    Tests {
+        /// A run, or with --flaky or --test a project
+        run: String,
+        /// Tests that passed and failed with nothing changed
+        #[arg(long, conflicts_with = "test")]
+        flaky: bool,
+        /// One test over runs: `SUITE > NAME`
+        #[arg(long)]
+        test: Option<String>,
+        /// Those that passed, too
+        #[arg(long)]
+        all: bool,
+    },
+    /// What analyses found in a run, new findings first
+    Findings { run: String },
+    /// What numbers of reports and facts were over runs
+    Numbers {
+        project: String,
+        #[arg(long, default_value = "main")]
+        pipeline: String,
+    },
+    /// What differs between two runs: jobs, tests, artifacts, caches, numbers
+    Compare { before: String, after: String },
+    /// What caches hold, and dropping it
+    Cache {
+        #[command(subcommand)]
+        command: CacheCommand,
+    },
+    /// Look after what is stored: is it sound, and what is no longer needed
+    Store {
+        #[command(subcommand)]
+        command: StoreCommand,
+    },
+    /// Users and passwords for registries and the like, lent to jobs that publish
+    Connection {
+        #[command(subcommand)]
+        command: ConnectionCommand,
+    },
     /// Keep the service's address and your token, or make a link that signs a browser in
     SignIn {
         /// Print a link that signs a browser in, once
@@ -311,7 +350,81 @@ pub(crate) enum ArtifactCommand {
         name: String,
         #[arg(long, default_value = ".")]
         to: PathBuf,
+        /// Keep the archive as it is, in place of unpacking it
+        #[arg(long, value_enum)]
+        archive: Option<ArchiveForm>,
+        /// Only this file of it
+        #[arg(long, conflicts_with = "archive")]
+        file: Option<String>,
     },
+    /// What lies in one folder of an artifact
+    Files {
+        name: String,
+        /// The outermost when absent
+        folder: Option<String>,
+    },
+    /// Keep an artifact for good
+    Pin {
+        name: String,
+        /// Let it go when its time is over
+        #[arg(long)]
+        undo: bool,
+    },
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ArchiveForm {
+    #[value(name = "tar.zst")]
+    Tar,
+    Zip,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum CacheCommand {
+    /// A project's caches, used last first
+    List { project: String },
+    /// What lies in one folder of an entry
+    Show {
+        project: String,
+        key: String,
+        /// The outermost when absent
+        folder: Option<String>,
+    },
+    /// Drop an entry
+    Drop {
+        project: String,
+        key: String,
+        /// All entries whose keys begin so
+        #[arg(long)]
+        beginning: bool,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum StoreCommand {
+    /// Read all that is stored and say what is damaged
+    Verify,
+    /// Show what is no longer needed
+    Sweep {
+        /// Take it away
+        #[arg(long)]
+        apply: bool,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum ConnectionCommand {
+    /// Set a connection; its password is read from standard input
+    Set {
+        project: String,
+        name: String,
+        #[arg(long)]
+        user: String,
+    },
+    /// The names of a project's connections
+    List { project: String },
+    /// Remove a connection
+    Remove { project: String, name: String },
 }
 
 #[derive(Subcommand)]

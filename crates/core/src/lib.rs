@@ -8,9 +8,11 @@
 //! - [`plan`]: a pipeline and an occasion make a plan: the jobs, what each waits for and why.
 //! - [`engine`]: a run as a state machine; the only place where states change.
 //! - [`dispatch`]: which runner may do which job, and in words why none does.
+//! - [`digest`]: what a job's result depends on.
 //! - [`report`]: what jobs write about their tests.
 //! - [`share`]: tests shared out among copies of a job.
 
+pub mod digest;
 pub mod dispatch;
 pub mod engine;
 pub mod expression;

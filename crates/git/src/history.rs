@@ -2,6 +2,7 @@
 
 use crate::command::{GitError, base, checked, git, git_with_input, run};
 use crate::mirror::Mirror;
+use std::collections::BTreeMap;
 
 /// The most paths that are listed; with more, anything may have changed.
 const PATH_LIMIT: usize = 10_000;
@@ -14,6 +15,18 @@ impl Mirror {
         let names: Vec<String> =
             out.split(|&byte| byte == 0).filter(|name| !name.is_empty()).map(|name| String::from_utf8_lossy(name).into_owned()).collect();
         Ok((names.len() <= PATH_LIMIT).then_some(names))
+    }
+
+    /// Every file of a commit: path, and its mode and digest as git has them.
+    pub async fn digests(&self, commit: &str) -> Result<Vec<(String, String)>, GitError> {
+        let out = git(&self.dir, &["ls-tree", "-r", "-z", "--full-tree", checked(commit)?]).await?;
+        Ok(out.split(|&byte| byte == 0).filter_map(listed).collect())
+    }
+
+    /// The lines that are new or changed from one commit to another: file → line numbers, from 1.
+    pub async fn changed_lines(&self, from: &str, to: &str) -> Result<BTreeMap<String, Vec<u32>>, GitError> {
+        let args = ["diff-tree", "-r", "-p", "--unified=0", "--no-color", "--no-ext-diff", "--no-renames", checked(from)?, checked(to)?];
+        Ok(new_lines(&String::from_utf8_lossy(&git(&self.dir, &args).await?)))
     }
 
     /// A commit's first parent; none for a first commit.
@@ -98,5 +111,47 @@ impl Mirror {
         let lease = format!("--force-with-lease=refs/heads/{branch}:");
         git(&self.dir, &["push", "--quiet", &lease, "--end-of-options", &self.url, &format!("{made}:refs/heads/{branch}")]).await?;
         Ok(made)
+    }
+}
+
+/// `MODE TYPE DIGEST\tPATH`
+fn listed(line: &[u8]) -> Option<(String, String)> {
+    let text = String::from_utf8_lossy(line);
+    let (about, path) = text.split_once('\t')?;
+    let mut about = about.split(' ');
+    let (mode, _, digest) = (about.next()?, about.next()?, about.next()?);
+    Some((path.to_owned(), format!("{mode} {digest}")))
+}
+
+/// Reads a diff without context: `+++ b/PATH`, then `@@ -A,B +C,D @@`.
+fn new_lines(diff: &str) -> BTreeMap<String, Vec<u32>> {
+    let mut lines: BTreeMap<String, Vec<u32>> = BTreeMap::new();
+    let (mut file, mut in_head) = (None, false);
+    for line in diff.lines() {
+        if line.starts_with("diff --git ") {
+            (file, in_head) = (None, true);
+        } else if in_head && let Some(path) = line.strip_prefix("+++ ") {
+            file = path.trim_matches('"').strip_prefix("b/").map(|path| path.trim_end_matches('\t').to_owned());
+        } else if let Some(rest) = line.strip_prefix("@@ ") {
+            in_head = false;
+            let added = rest.split(' ').nth(1).and_then(|part| part.strip_prefix('+'));
+            let Some((added, file)) = added.zip(file.as_ref()) else { continue };
+            let (from, count) = added.split_once(',').unwrap_or((added, "1"));
+            let (Ok(from), Ok(count)) = (from.parse::<u32>(), count.parse::<u32>()) else { continue };
+            lines.entry(file.clone()).or_default().extend(from..from.saturating_add(count));
+        }
+    }
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_that_are_new_are_read_off_a_diff() {
+        let diff = "diff --git a/src/a.c b/src/a.c\nindex 1..2 100644\n--- a/src/a.c\n+++ b/src/a.c\n@@ -3 +3,2 @@ int main\n-x\n+y\n+++ b/not-a-head\n\
+                    @@ -9,2 +10,0 @@\n-a\n-b\ndiff --git a/gone b/gone\n--- a/gone\n+++ /dev/null\n@@ -1 +0,0 @@\n-x\n";
+        assert_eq!(new_lines(diff), BTreeMap::from([("src/a.c".to_owned(), vec![3, 4])]));
     }
 }

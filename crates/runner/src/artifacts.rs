@@ -1,73 +1,88 @@
 //! What a job takes before its steps and gives after them.
 
-use crate::archive::{ArchiveError, chosen, digest_of, pack, unpack};
-use crate::client::{CallError, insist};
+use crate::archive::{ArchiveError, chosen};
 use crate::job::{Broken, Job, disk_full, failed};
+use crate::layers::{Layer, LayerError};
+use crate::save::{SaveError, Saved, Source, save};
 use crate::workspace::Workspace;
-use ordotaxis_core::language::{Give, WhenNone};
+use ordotaxis_core::language::{Give, Upon, WhenNone};
 use ordotaxis_wire::runner::{GivenArtifact, LeaseTake};
 use ordotaxis_wire::view::PhaseKind;
 use ordotaxis_wire::words;
 use std::path::PathBuf;
-use tokio::io::AsyncWriteExt;
+use std::sync::Arc;
 
 impl Job<'_> {
-    pub(crate) async fn take(&mut self, workspace: &Workspace, take: &LeaseTake) -> Result<(), Broken> {
-        let Some(digest) = &take.digest else {
-            self.shipper.log.say(&format!("{} holds nothing: its globs matched no file", take.name)).await;
-            return Ok(());
-        };
-        let archive = self.shared.workspaces.packing(&format!("take-{}", self.lease.attempt));
-        self.fetch(digest, &archive).await?;
-        let into = workspace.folders.files.join(take.to.as_deref().unwrap_or("."));
-        let (path, wanted) = (archive.clone(), digest.clone());
-        let done = blocking(move || {
-            if digest_of(&path)? != wanted {
-                return Ok(false);
-            }
-            unpack(&path, &into).map(|()| true)
-        })
-        .await;
-        let _ = tokio::fs::remove_file(&archive).await;
-        if done? { Ok(()) } else { Err(failed(format!("{} arrived damaged: its digest is not {digest}", take.name))) }
-    }
-
-    async fn fetch(&self, digest: &str, archive: &PathBuf) -> Result<(), Broken> {
-        let fail = |source| Broken::from(ArchiveError::Io { path: archive.clone(), source });
-        let client = &self.shared.client;
-        let whole = || async move {
-            let mut answer = client.blob(digest).await?;
-            let unreachable = |source| CallError::Unreachable { url: "the blob store".into(), source };
-            let mut file = match tokio::fs::File::create(archive).await {
-                Ok(file) => file,
-                Err(error) => return Ok(Err(error)),
-            };
-            while let Some(piece) = answer.chunk().await.map_err(unreachable)? {
-                if let Err(error) = file.write_all(&piece).await {
-                    return Ok(Err(error));
-                }
-            }
-            Ok(file.flush().await)
-        };
-        insist(&self.shared.abort, whole).await?.map_err(fail)
-    }
-
-    pub(crate) async fn give_all(&mut self, workspace: &Workspace) -> Result<Vec<GivenArtifact>, Broken> {
-        let mut given = Vec::new();
+    /// Brings here what the job takes and what its caches hold, and puts it into its folder.
+    pub(crate) async fn bring_all(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
         let lease = self.lease.clone();
-        for give in &lease.gives {
+        let (mut layers, apart): (Vec<Arc<Layer>>, Vec<&LeaseTake>) =
+            (Vec::new(), lease.takes.iter().filter(|take| take.to.is_some()).collect());
+        let overlay = self.shared.workspaces.can_lay(workspace, lease.takes.len() + lease.caches.len());
+        // Lowest first: what is taken lies over what caches hold.
+        for at in 0..lease.caches.len() {
             self.check_halt()?;
+            layers.extend(self.restore(at, !overlay).await?);
+        }
+        for take in lease.takes.iter().filter(|take| take.to.is_none()) {
+            self.begin(&take.name, PhaseKind::Take).await;
+            let done = self.take(take, !overlay).await;
+            self.end(done.is_err(), None);
+            layers.extend(done?);
+            self.check_halt()?;
+        }
+        self.shared.workspaces.lay(workspace, layers, overlay).await?;
+        for take in apart {
+            self.begin(&take.name, PhaseKind::Take).await;
+            let done = self.take_apart(workspace, take).await;
+            self.end(done.is_err(), None);
+            done?;
+            self.check_halt()?;
+        }
+        Ok(())
+    }
+
+    async fn take(&mut self, take: &LeaseTake, whole: bool) -> Result<Option<Arc<Layer>>, Broken> {
+        let Some(tree) = &take.tree else {
+            self.shipper.log.say(&format!("{} holds nothing: its globs matched no file", take.name)).await;
+            return Ok(None);
+        };
+        let brought = self.shared.layers.bring(tree, whole, &self.shared.client, &self.shared.abort).await;
+        let (layer, _) = brought.map_err(|error| not_brought(&take.name, error))?;
+        Ok(Some(layer))
+    }
+
+    async fn take_apart(&mut self, workspace: &Workspace, take: &LeaseTake) -> Result<(), Broken> {
+        let Some(layer) = self.take(take, true).await? else { return Ok(()) };
+        let into = workspace.folders.files.join(take.to.as_deref().unwrap_or("."));
+        Ok(self.shared.workspaces.copy_layer(&layer, &into).await?)
+    }
+
+    /// Gives the artifacts that are for such an end.
+    pub(crate) async fn give_all(&mut self, workspace: &Workspace, end: Upon) -> (Vec<GivenArtifact>, Result<(), Broken>) {
+        let lease = self.lease.clone();
+        let mut given = Vec::new();
+        let wanted = |give: &&Give| if give.upon.is_empty() { end == Upon::Passed } else { give.upon.contains(&end) };
+        for give in lease.gives.iter().filter(wanted) {
+            if end == Upon::Passed
+                && let Err(broken) = self.check_halt()
+            {
+                return (given, Err(broken));
+            }
             self.begin(&give.artifact, PhaseKind::Give).await;
             let done = self.give(workspace, give).await;
             self.end(done.is_err(), None);
-            given.extend(done?);
+            match done {
+                Ok(artifact) => given.extend(artifact),
+                Err(broken) => return (given, Err(broken)),
+            }
         }
-        Ok(given)
+        (given, Ok(()))
     }
 
     async fn give(&mut self, workspace: &Workspace, give: &Give) -> Result<Option<GivenArtifact>, Broken> {
         let (root, globs) = (workspace.folders.files.clone(), give.paths.clone());
-        let paths = blocking(move || chosen(&root, &globs)).await.map_err(|error| named_artifact(give, error))?;
+        let paths = blocking(move || Ok(chosen(&root, &globs, false)?)).await.map_err(|error| named_artifact(give, &error))?;
         if paths.is_empty() {
             let why = format!("artifact {}: nothing matches {}", give.artifact, give.paths.join(", "));
             match give.none {
@@ -77,40 +92,46 @@ impl Job<'_> {
             }
             return Ok(None);
         }
-        let archive = self.shared.workspaces.packing(&format!("give-{}", self.lease.attempt));
-        let (root, into, list) = (workspace.folders.files.clone(), archive.clone(), paths.clone());
-        let packed = blocking(move || pack(&root, &list, &into)).await;
-        let sent = match packed {
-            Ok(packed) => self.send(&archive, &packed.digest).await.map(|()| packed),
-            Err(error) => Err(error.into()),
-        };
-        let _ = tokio::fs::remove_file(&archive).await;
-        let packed = sent?;
-        let files = if paths.len() == 1 { "1 file".to_owned() } else { format!("{} files", paths.len()) };
-        self.shipper.log.say(&format!("gave {}: {files}, {} packed", give.artifact, words::bytes(packed.bytes))).await;
-        Ok(Some(GivenArtifact { name: give.artifact.clone(), digest: packed.digest, bytes: packed.bytes, files: paths.len() as u64 }))
+        let saved = self.save(workspace, paths, true).await.map_err(|error| named_artifact(give, &error))?;
+        let line = format!("gave {}: {}, {}", give.artifact, files(saved.files), words::bytes(saved.bytes));
+        self.shipper.log.say(&line).await;
+        Ok(Some(GivenArtifact { name: give.artifact.clone(), tree: saved.tree, bytes: saved.sent }))
     }
 
-    async fn send(&self, archive: &PathBuf, digest: &str) -> Result<(), Broken> {
-        let client = &self.shared.client;
-        if insist(&self.shared.abort, || client.has_blob(digest)).await? {
-            return Ok(());
-        }
-        let put = || async move {
-            match tokio::fs::File::open(archive).await {
-                Ok(file) => client.put_blob(digest, file).await,
-                Err(error) => Err(CallError::Refused { status: 0, detail: format!("the packed artifact could not be read: {error}") }),
-            }
+    /// Saves files of the job's folder in the store.
+    pub(crate) async fn save(&self, workspace: &Workspace, paths: Vec<PathBuf>, digests: bool) -> Result<Saved, SaveError> {
+        let source = Source {
+            root: workspace.folders.files.clone(),
+            paths,
+            digests,
+            layers: workspace.layers.clone(),
+            upper: workspace.upper.clone(),
         };
-        Ok(insist(&self.shared.abort, put).await?)
+        let (client, leave) = (self.shared.client.clone(), self.shared.abort.clone());
+        blocking(move || save(source, &client, &leave)).await
     }
 }
 
-fn named_artifact(give: &Give, error: ArchiveError) -> Broken {
-    failed(disk_full(&error).unwrap_or_else(|| format!("artifact {}: {error}", give.artifact)))
+pub(crate) fn files(count: u64) -> String {
+    if count == 1 { "1 file".to_owned() } else { format!("{count} files") }
 }
 
-async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, ArchiveError> + Send + 'static) -> Result<T, ArchiveError> {
-    let lost = |error| ArchiveError::Io { path: PathBuf::new(), source: std::io::Error::other(error) };
+fn named_artifact(give: &Give, error: &SaveError) -> Broken {
+    failed(disk_full(error).unwrap_or_else(|| format!("artifact {}: {error}", give.artifact)))
+}
+
+/// What is taken must be there: without it the job cannot be done.
+fn not_brought(name: &str, error: LayerError) -> Broken {
+    match error {
+        LayerError::Call(error) => match Broken::from(error) {
+            Broken::Failed { why, exit_code } => Broken::Failed { why: format!("{name} could not be brought here: {why}"), exit_code },
+            other => other,
+        },
+        error => failed(disk_full(&error).unwrap_or_else(|| format!("{name} could not be brought here: {error}"))),
+    }
+}
+
+pub(crate) async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, SaveError> + Send + 'static) -> Result<T, SaveError> {
+    let lost = |error| SaveError::Archive(ArchiveError::Io { path: PathBuf::new(), source: std::io::Error::other(error) });
     tokio::task::spawn_blocking(work).await.map_err(lost)?
 }

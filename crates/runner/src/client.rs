@@ -4,7 +4,8 @@
 use crate::identity::Identity;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
-    AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn,
+    AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, Left, LogAnswer, Phases, SaveCache,
+    SavedCache, SignOff, SignOn, SignedOn, Taken,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
@@ -31,7 +32,7 @@ pub enum CallError {
 
 impl CallError {
     /// Whether the same call may succeed later.
-    fn is_passing(&self) -> bool {
+    pub(crate) fn is_passing(&self) -> bool {
         match self {
             CallError::Unreachable { .. } => true,
             CallError::Refused { status, .. } => *status >= 500,
@@ -132,21 +133,32 @@ impl Client {
         self.post(&format!("attempts/{attempt}/finish"), finish).await
     }
 
-    pub(crate) async fn has_blob(&self, digest: &str) -> Result<bool, CallError> {
-        match self.send(self.request(Method::HEAD, &format!("blobs/{digest}"))).await {
-            Ok(_) => Ok(true),
-            Err(CallError::Refused { status: 404, .. }) => Ok(false),
-            Err(error) => Err(error),
-        }
+    /// For each named chunk (32 bytes) whether the store lacks it.
+    pub(crate) async fn missing(&self, names: Vec<u8>) -> Result<Vec<bool>, CallError> {
+        let answer = self.send(self.request(Method::POST, "chunks/missing").body(names)).await?;
+        let said = answer.bytes().await.map_err(|source| CallError::Unreachable { url: self.identity.url.clone(), source })?;
+        Ok(said.iter().map(|byte| *byte != 0).collect())
     }
 
-    pub(crate) async fn put_blob(&self, digest: &str, file: tokio::fs::File) -> Result<(), CallError> {
-        let body = reqwest::Body::wrap_stream(tokio_util::io::ReaderStream::with_capacity(file, 256 * 1024));
-        self.send(self.request(Method::PUT, &format!("blobs/{digest}")).body(body)).await.map(drop)
+    pub(crate) async fn put_pack(&self, pack: bytes::Bytes) -> Result<(), CallError> {
+        self.send(self.request(Method::POST, "packs").body(pack)).await.map(drop)
     }
 
-    pub(crate) async fn blob(&self, digest: &str) -> Result<Response, CallError> {
-        self.send(self.request(Method::GET, &format!("blobs/{digest}"))).await
+    /// The blocks that hold the named chunks, as a pack that is read as it comes.
+    pub(crate) async fn chunks(&self, names: Vec<u8>) -> Result<Response, CallError> {
+        self.send(self.request(Method::POST, "chunks").body(names)).await
+    }
+
+    pub(crate) async fn left(&self, attempt: AttemptId, left: &Left) -> Result<Taken, CallError> {
+        self.post(&format!("attempts/{attempt}/left"), left).await
+    }
+
+    pub(crate) async fn find_cache(&self, attempt: AttemptId, ask: &FindCache) -> Result<FoundCache, CallError> {
+        self.post(&format!("attempts/{attempt}/caches/find"), ask).await
+    }
+
+    pub(crate) async fn save_cache(&self, attempt: AttemptId, ask: &SaveCache) -> Result<SavedCache, CallError> {
+        self.post(&format!("attempts/{attempt}/caches/save"), ask).await
     }
 }
 
@@ -168,6 +180,43 @@ impl Pauses {
         self.next = (self.next * 2).min(Pauses::LONGEST);
         tokio::time::sleep(pause).await;
     }
+}
+
+/// Makes a call again until it succeeds or is refused for good; a service that says it cannot do it is asked so often only.
+pub(crate) async fn insist_for<T, F>(tries: u32, leave: &CancellationToken, mut call: impl FnMut() -> F) -> Result<T, CallError>
+where
+    F: Future<Output = Result<T, CallError>>,
+{
+    let mut pauses = Pauses::new();
+    let mut refused = 0;
+    loop {
+        let answer = insist_unless_refused(leave, &mut call).await;
+        match answer {
+            Err(CallError::Refused { status: 500.., .. }) if refused + 1 < tries => refused += 1,
+            other => return other,
+        }
+        tokio::select! {
+            () = pauses.pause() => {}
+            () = leave.cancelled() => return Err(CallError::Leaving),
+        }
+    }
+}
+
+/// Waits for a service that is away, and takes any word of it.
+async fn insist_unless_refused<T, F>(leave: &CancellationToken, call: &mut impl FnMut() -> F) -> Result<T, CallError>
+where
+    F: Future<Output = Result<T, CallError>>,
+{
+    let answer = insist(leave, || {
+        let call = call();
+        async move {
+            match call.await {
+                Err(CallError::Refused { status, detail }) => Ok(Err(CallError::Refused { status, detail })),
+                other => other.map(Ok),
+            }
+        }
+    });
+    answer.await?
 }
 
 /// Makes a call again and again until it succeeds, is refused for good, or `leave` is cancelled.

@@ -2,6 +2,7 @@
 
 use crate::job::Job;
 use crate::processes::MARK;
+use crate::reports::FACTS;
 use crate::tools::folders_for;
 use crate::workspace::Workspace;
 use std::path::PathBuf;
@@ -23,6 +24,7 @@ impl Job<'_> {
             env.push(("LANG".to_owned(), "C.UTF-8".to_owned()));
             env.extend(tool_homes());
         }
+        env.push(("ORDOTAXIS_FACTS".to_owned(), format!("{tmp}/{FACTS}")));
         if self.lease.share.is_some() {
             env.push(("ORDOTAXIS_SHARE_TIMES".to_owned(), format!("{tmp}/{SHARE_FILE}")));
         }

@@ -3,19 +3,23 @@
 
 use crate::archive::ArchiveError;
 use crate::beside::Running;
+use crate::caches::{Known, fit_key};
 use crate::client::{CallError, Client};
 use crate::environment::SHARE_FILE;
 use crate::isolation::{Fence, Isolation, Wanted};
 use crate::late::{LateError, checkout_dir, filled};
+use crate::layers::Layers;
 use crate::limits::used;
 use crate::processes::kill_marked;
+use crate::reports::FACTS;
 use crate::ship::{Shipper, now_ms};
 use crate::step::Halt;
 use crate::tools::{Config, Found};
 use crate::workspace::{Workspace, WorkspaceError, Workspaces};
 use ordotaxis_core::engine::Outcome;
+use ordotaxis_core::language::Upon;
 use ordotaxis_wire::moment;
-use ordotaxis_wire::runner::{GivenArtifact, Lease};
+use ordotaxis_wire::runner::{CacheUse, GivenArtifact, Lease};
 use ordotaxis_wire::view::{PhaseKind, PhaseView};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -34,6 +38,7 @@ const LOOK_AT_DISK: Duration = Duration::from_millis(250);
 pub(crate) struct Shared {
     pub(crate) client: Client,
     pub(crate) workspaces: Workspaces,
+    pub(crate) layers: Layers,
     pub(crate) isolation: Isolation,
     pub(crate) config: Config,
     pub(crate) tools: Vec<Found>,
@@ -49,6 +54,7 @@ pub(crate) struct JobResult {
     pub(crate) why: Option<String>,
     pub(crate) phases: Vec<PhaseView>,
     pub(crate) artifacts: Vec<GivenArtifact>,
+    pub(crate) caches: Vec<CacheUse>,
     pub(crate) tests: BTreeMap<String, i64>,
 }
 
@@ -134,6 +140,8 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
         fence: None,
         helpers: Vec::new(),
         secrets: Vec::new(),
+        given: Vec::new(),
+        caches: Vec::new(),
         tests: BTreeMap::new(),
     };
     let (done, workspace) = match shared.workspaces.take(slot) {
@@ -147,14 +155,15 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
         }
         Err(error) => (Err(error.into()), None),
     };
-    let tests = std::mem::take(&mut job.tests);
+    let (tests, artifacts) = (std::mem::take(&mut job.tests), std::mem::take(&mut job.given));
+    let caches = job.caches.drain(..).map(|known| known.told).collect();
     let (done, phases) = job.close(done).await;
     if let Some(workspace) = workspace {
         shared.workspaces.close(workspace);
     }
-    let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts: Vec::new(), tests });
+    let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests });
     match done {
-        Ok(artifacts) => result(Outcome::Passed, None, Some(0)).map(|result| JobResult { artifacts, ..result }),
+        Ok(()) => result(Outcome::Passed, None, Some(0)),
         Err(Broken::Failed { why, exit_code }) => result(Outcome::Failed, Some(why), exit_code),
         Err(Broken::TimedOut(why)) => result(Outcome::TimedOut, Some(why), None),
         Err(Broken::Stopped) => result(Outcome::Stopped, Some("stopped".into()), None),
@@ -214,12 +223,14 @@ pub(crate) struct Job<'a> {
     pub(crate) fence: Option<Fence>,
     pub(crate) helpers: Vec<Running>,
     pub(crate) secrets: Vec<(String, String)>,
-    tests: BTreeMap<String, i64>,
+    given: Vec<GivenArtifact>,
+    pub(crate) caches: Vec<Known>,
+    pub(crate) tests: BTreeMap<String, i64>,
 }
 
 impl Job<'_> {
     /// Everything, and whatever came of it the helpers ended and the fence taken down.
-    async fn whole(&mut self, workspace: &mut Workspace) -> Result<Vec<GivenArtifact>, Broken> {
+    async fn whole(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
         let done = self.fenced(workspace).await;
         if self.fence.is_some() {
             self.stop_beside().await;
@@ -233,16 +244,14 @@ impl Job<'_> {
         done
     }
 
-    async fn fenced(&mut self, workspace: &mut Workspace) -> Result<Vec<GivenArtifact>, Broken> {
+    async fn fenced(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
+        let facts = workspace.folders.tmp.join(FACTS);
+        std::fs::create_dir_all(&facts).map_err(|source| Broken::from(ArchiveError::Io { path: facts, source }))?;
         self.secrets = self.lent()?;
         self.prepare(workspace).await?;
         let env = self.environment(workspace);
         let done = self.body(workspace, &env).await;
-        let (artifacts, done) = match done {
-            Ok(artifacts) => (artifacts, Ok(())),
-            Err(broken) => (Vec::new(), Err(broken)),
-        };
-        self.afterwards(workspace, &env, done).await.map(|()| artifacts)
+        self.afterwards(workspace, &env, done).await
     }
 
     /// The secrets that the job names; one that is not there fails it.
@@ -264,10 +273,11 @@ impl Job<'_> {
             done?;
             self.check_halt()?;
         }
-        if self.lease.late || self.lease.image.is_some() {
+        if self.lease.late || self.lease.image.is_some() || !self.lease.caches.is_empty() || !self.lease.publish.is_empty() {
             let files = workspace.folders.files.clone();
             self.lease = Cow::Owned(filled(&self.lease, &files).map_err(late)?);
         }
+        self.lease.caches.iter().try_for_each(|cache| fit_key(&cache.key))?;
         if let Some(share) = &self.lease.share {
             let text = serde_json::to_string(share).unwrap_or_default();
             let path = workspace.folders.tmp.join(SHARE_FILE);
@@ -289,15 +299,9 @@ impl Job<'_> {
     }
 
     /// What the job is there for: take, helpers, steps, give.
-    async fn body(&mut self, workspace: &mut Workspace, env: &[(String, String)]) -> Result<Vec<GivenArtifact>, Broken> {
+    async fn body(&mut self, workspace: &mut Workspace, env: &[(String, String)]) -> Result<(), Broken> {
         let lease = self.lease.clone();
-        for take in &lease.takes {
-            self.begin(&take.name, PhaseKind::Take).await;
-            let done = self.take(workspace, take).await;
-            self.end(done.is_err(), None);
-            done?;
-            self.check_halt()?;
-        }
+        self.bring_all(workspace).await?;
         self.start_beside(workspace, env).await?;
         let mut done = Ok(());
         for step in &lease.steps {
@@ -306,27 +310,51 @@ impl Job<'_> {
                 break;
             }
         }
-        self.read_tests(workspace).await;
-        done?;
-        self.give_all(workspace).await
+        let done = self.told(workspace, done).await;
+        self.leave(workspace, done).await
     }
 
-    /// How long tests took, by the reports that the job wrote. A report that cannot be read is told and left out.
-    async fn read_tests(&mut self, workspace: &Workspace) {
-        if self.lease.junit.is_empty() || self.lease.share.is_none() {
-            return;
+    /// Tells what the job left beside files; of one that failed the first test that did is said, too.
+    async fn told(&mut self, workspace: &Workspace, done: Result<(), Broken>) -> Result<(), Broken> {
+        if matches!(done, Err(Broken::GivenUp)) {
+            return done;
         }
-        let (root, globs) = (workspace.folders.files.clone(), self.lease.junit.clone());
-        let read = tokio::task::spawn_blocking(move || read_reports(&root, &globs)).await;
-        let (tests, remarks) = read.unwrap_or_default();
-        self.tests = tests;
-        for remark in remarks {
-            self.shipper.log.say(&remark).await;
+        match (done, self.tell_left(workspace).await) {
+            (Err(Broken::Failed { why, exit_code }), Ok(Some(first))) => Err(Broken::Failed { why: format!("{why}; {first}"), exit_code }),
+            (_, Err(Broken::GivenUp)) => Err(Broken::GivenUp),
+            (done, told) => done.and(told.map(drop)),
         }
+    }
+
+    /// What the job leaves after its steps: artifacts that are for such an end, and caches.
+    async fn leave(&mut self, workspace: &Workspace, done: Result<(), Broken>) -> Result<(), Broken> {
+        let end = match &done {
+            Ok(()) => Upon::Passed,
+            Err(Broken::Failed { .. } | Broken::TimedOut(_)) => Upon::Failed,
+            Err(Broken::Stopped) => Upon::Stopped,
+            Err(Broken::GivenUp) => return done,
+        };
+        let (given, gave) = self.give_all(workspace, end).await;
+        self.given = given;
+        let done = match (done, gave) {
+            (Err(broken), Err(Broken::Failed { why, .. })) => {
+                self.shipper.log.say(&why).await;
+                Err(broken)
+            }
+            (done, gave) => done.and(gave),
+        };
+        let done = match done {
+            Ok(()) => self.publish_all(workspace).await,
+            other => other,
+        };
+        if !matches!(done, Err(Broken::GivenUp)) {
+            self.save_caches(workspace, done.is_ok()).await;
+        }
+        done
     }
 
     /// Waits until the service has the whole log.
-    async fn close(mut self, done: Result<Vec<GivenArtifact>, Broken>) -> (Result<Vec<GivenArtifact>, Broken>, Vec<PhaseView>) {
+    async fn close(mut self, done: Result<(), Broken>) -> (Result<(), Broken>, Vec<PhaseView>) {
         let done = done.map_err(|broken| match broken {
             Broken::Failed { why, exit_code } => Broken::Failed { why: self.shipper.masked(&why), exit_code },
             Broken::TimedOut(why) => Broken::TimedOut(self.shipper.masked(&why)),
@@ -382,17 +410,4 @@ impl Job<'_> {
     pub(crate) fn fence(&self) -> &Fence {
         self.fence.as_ref().unwrap_or_else(|| unreachable!("the fence is made before anything is run in it"))
     }
-}
-
-/// Test file → milliseconds, and a sentence for each report that could not be read.
-fn read_reports(root: &std::path::Path, globs: &[String]) -> (BTreeMap<String, i64>, Vec<String>) {
-    let (mut tests, mut remarks) = (BTreeMap::new(), Vec::new());
-    for path in crate::archive::chosen(root, globs).unwrap_or_default() {
-        let read = std::fs::read(root.join(&path)).map_err(|error| error.to_string());
-        match read.and_then(|bytes| ordotaxis_core::report::test_times(&bytes).map_err(|error| error.to_string())) {
-            Ok(times) => times.into_iter().for_each(|(file, ms)| *tests.entry(file).or_insert(0) += ms),
-            Err(why) => remarks.push(format!("report {}: {why}", path.display())),
-        }
-    }
-    (tests, remarks)
 }

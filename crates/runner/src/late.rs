@@ -41,12 +41,19 @@ pub(crate) fn filled(lease: &Lease, files: &Path) -> Result<Lease, LateError> {
         // Written as in a file whether or not the rest is.
         lease.image = Some(Filler { files, lease: &lease.clone(), hashes: RefCell::default() }.text(&image)?);
     }
-    if !lease.late {
-        return Ok(lease);
-    }
     let whole = lease.clone();
     let filler = Filler { files, lease: &whole, hashes: RefCell::default() };
     let fill = |text: &mut String| filler.text(text).map(|filled| *text = filled);
+    for publish in &mut lease.publish {
+        fill(&mut publish.to)?;
+    }
+    // Caches, too, are written as in a file whether or not the rest is.
+    for cache in &mut lease.caches {
+        cache.paths.iter_mut().chain([&mut cache.key]).chain(&mut cache.otherwise).try_for_each(fill)?;
+    }
+    if !lease.late {
+        return Ok(lease);
+    }
     lease.env.values_mut().try_for_each(fill)?;
     for step in &mut lease.steps {
         step.env.values_mut().try_for_each(fill)?;
@@ -80,6 +87,7 @@ impl Filler<'_> {
             Slot::Arch => Some(std::env::consts::ARCH.to_owned()),
             Slot::Project => Some(self.lease.project.clone()),
             Slot::Commit => Some(self.lease.commit.clone()),
+            Slot::Fact(job, name) => self.lease.known_facts.get(&format!("{job}.{name}")).cloned(),
             Slot::Hash(globs) => self.hashes.borrow().get(globs).cloned(),
             _ => None,
         });

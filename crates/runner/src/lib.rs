@@ -3,7 +3,9 @@
 //! - `identity`: who it is, kept in its folder after [`enrol`];
 //! - `client`: the protocol, with growing, jittered pauses while the service is away;
 //! - `work`: the slots, the beat, and leaving;
-//! - `job`: one job from lease to result: `workspace` (a clean folder), `artifacts` (take, give), `steps`, `beside`;
+//! - `job`: one job from lease to result: `workspace` (a clean folder), `artifacts` (take, give), `caches`, `steps`, `beside`;
+//! - `save`, `fetch`, `layers`: files on their way to and from the store, and what of it is here already;
+//! - `reports`, `publish`: what else a job leaves, and what of it goes elsewhere;
 //! - `ship`, `mask`: log bytes and phases on their way, secrets taken out;
 //! - `isolation`, `container`, `netns`, `limits`, `processes`: how a job is fenced in, and how all of it is ended;
 //! - `tools`: what this machine offers.
@@ -11,18 +13,24 @@
 mod archive;
 mod artifacts;
 mod beside;
+mod caches;
 mod client;
 mod container;
 mod environment;
+mod fetch;
 mod identity;
 mod isolation;
 mod job;
 mod late;
+mod layers;
 mod limits;
 mod log_pipe;
 mod mask;
 mod netns;
 mod processes;
+mod publish;
+mod reports;
+mod save;
 mod ship;
 mod step;
 mod steps;
@@ -30,7 +38,7 @@ mod tools;
 mod work;
 mod workspace;
 
-pub use archive::unpack_checked;
+pub use archive::unpack;
 pub use client::{CallError, enrol};
 pub use identity::{Identity, IdentityError};
 pub use isolation::Isolation;

@@ -9,6 +9,7 @@ use crate::processes::kill_marked;
 use crate::step::Halt;
 use crate::tools::Config;
 use crate::workspace::Workspaces;
+use ordotaxis_core::engine::Outcome;
 use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, VERSION};
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -78,7 +79,8 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     let Settings { isolation, config, once, .. } = settings;
     let tools = crate::tools::find(&config).await;
     let offered = tools.iter().map(|found| found.tool.clone()).collect();
-    let shared = Arc::new(Shared { client, workspaces, isolation, config, tools, mark, abort: leave.at_once.clone() });
+    let layers = workspaces.layers().map_err(|error| folder_error(error.to_string()))?;
+    let shared = Arc::new(Shared { client, workspaces, layers, isolation, config, tools, mark, abort: leave.at_once.clone() });
     let (cores, memory_bytes) = crate::tools::machine();
     let sign_on = SignOn {
         version: VERSION,
@@ -191,11 +193,18 @@ impl Runner {
             why: result.why,
             phases: result.phases,
             artifacts: result.artifacts,
+            caches: result.caches,
             claim: !self.once && !self.leave.soon.is_cancelled(),
             tests: result.tests,
         };
-        let told = insist(&self.leave.at_once, || client.finish(lease.attempt, &finish)).await?;
-        Ok(told.lease)
+        match insist(&self.leave.at_once, || client.finish(lease.attempt, &finish)).await {
+            // What it gave cannot be kept: that is the job's failure, and not the runner's end.
+            Err(CallError::Refused { status: 422, detail }) if !finish.artifacts.is_empty() => {
+                let finish = Finish { outcome: Outcome::Failed, exit_code: None, why: Some(detail), artifacts: Vec::new(), ..finish };
+                Ok(insist(&self.leave.at_once, || client.finish(lease.attempt, &finish)).await?.lease)
+            }
+            told => Ok(told?.lease),
+        }
     }
 
     fn holding(&self) -> std::sync::MutexGuard<'_, HashMap<AttemptId, Holding>> {

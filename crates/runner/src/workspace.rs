@@ -5,6 +5,7 @@
 //! moved aside and deleted in the background.
 
 use crate::isolation::JobFolders;
+use crate::layers::{Layer, Layers};
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 use ordotaxis_git::{GitError, Mirrors};
 use ordotaxis_wire::runner::Lease;
@@ -54,6 +55,12 @@ pub(crate) struct Workspace {
     pub(crate) folders: JobFolders,
     slot: PathBuf,
     mounted: Vec<PathBuf>,
+    /// What lies lowest in the job's folder, where an overlay is mounted on all of it.
+    lowest: Option<PathBuf>,
+    /// What lies between that and the job's own changes, uppermost first.
+    pub(crate) layers: Vec<Arc<Layer>>,
+    /// Where changes are written, where layers lie below them.
+    pub(crate) upper: Option<PathBuf>,
     /// Keeps the tree below the overlay from being removed.
     _tree: Option<Tree>,
 }
@@ -61,15 +68,21 @@ pub(crate) struct Workspace {
 impl Workspaces {
     /// Prepares a runner's folder; what an earlier life left in it is moved aside.
     pub(crate) fn open(folder: PathBuf, mounts: bool) -> Result<Workspaces, WorkspaceError> {
-        for name in ["work", "trees"] {
+        for name in ["work", "trees", "layers", "packing"] {
             discard(&folder, &folder.join(name))?;
         }
-        for name in ["work", "trees", "mirrors", "trash", "packing"] {
+        for name in ["work", "trees", "mirrors", "trash"] {
             let path = folder.join(name);
             std::fs::create_dir_all(&path).map_err(io(&path))?;
         }
         let overlay = mounts && overlay_works(&folder);
         Ok(Workspaces { overlay, mirrors: Mirrors::new(folder.join("mirrors")), trees: Mutex::default(), folder })
+    }
+
+    /// The runner's own store of trees.
+    pub(crate) fn layers(&self) -> Result<Layers, WorkspaceError> {
+        let folder = self.folder.join("layers");
+        Layers::open(folder.clone(), self.overlay).map_err(io(&folder))
     }
 
     /// An empty folder for the job in this slot. Its path is the same for each job of the slot.
@@ -81,12 +94,7 @@ impl Workspaces {
         }
         let written = vec![slot.join("upper"), files.clone(), tmp.clone()];
         let folders = JobFolders { files, tmp, runner: self.folder.clone(), written };
-        Ok(Workspace { folders, slot, mounted: Vec::new(), _tree: None })
-    }
-
-    /// A place for an archive on its way.
-    pub(crate) fn packing(&self, name: &str) -> PathBuf {
-        self.folder.join("packing").join(name)
+        Ok(Workspace { folders, slot, mounted: Vec::new(), lowest: None, layers: Vec::new(), upper: None, _tree: None })
     }
 
     /// Puts the commit's files into the job's folder, in `dir` below it.
@@ -96,7 +104,8 @@ impl Workspaces {
         let target = workspace.folders.files.join(dir);
         std::fs::create_dir_all(&target).map_err(io(&target))?;
         if self.overlay {
-            self.mount_over(workspace, path, &target)?;
+            self.mount_over(workspace, &[path], &target)?;
+            workspace.lowest = (target.components().eq(workspace.folders.files.components())).then(|| path.clone());
         } else {
             copy(path, &target).await?;
         }
@@ -145,7 +154,46 @@ impl Workspaces {
         }
     }
 
-    fn mount_over(&self, workspace: &mut Workspace, lower: &Path, target: &Path) -> Result<(), WorkspaceError> {
+    /// Whether so many layers can lie below the job's changes: then nothing is copied. A mount's options have one page.
+    pub(crate) fn can_lay(&self, workspace: &Workspace, layers: usize) -> bool {
+        let length = (layers * 2 + 3) * (self.folder.as_os_str().len() + 64);
+        self.overlay && length < 3_800 && (workspace.lowest.is_some() || workspace.mounted.is_empty())
+    }
+
+    /// Puts layers (lowest first) into the job's folder, over the commit's files and below its own changes.
+    pub(crate) async fn lay(&self, workspace: &mut Workspace, layers: Vec<Arc<Layer>>, overlay: bool) -> Result<(), WorkspaceError> {
+        if layers.is_empty() {
+            return Ok(());
+        }
+        let target = workspace.folders.files.clone();
+        if !overlay {
+            for layer in &layers {
+                self.copy_layer(layer, &target).await?;
+            }
+            return Ok(());
+        }
+        if workspace.lowest.is_some() {
+            umount2(&target, MntFlags::MNT_DETACH).map_err(|error| WorkspaceError::Io { path: target.clone(), source: error.into() })?;
+            workspace.mounted.pop();
+        }
+        let lowest = workspace.lowest.clone();
+        let lower: Vec<&Path> = layers.iter().rev().flat_map(|layer| layer.folders()).chain(lowest.as_deref()).collect();
+        self.mount_over(workspace, &lower, &target)?;
+        workspace.layers = layers.into_iter().rev().collect();
+        workspace.upper = Some(workspace.slot.join("upper"));
+        Ok(())
+    }
+
+    /// Copies a whole layer into a folder; blocks are shared where the file system can.
+    pub(crate) async fn copy_layer(&self, layer: &Layer, into: &Path) -> Result<(), WorkspaceError> {
+        std::fs::create_dir_all(into).map_err(io(into))?;
+        for folder in layer.folders() {
+            copy(folder, into).await?;
+        }
+        Ok(())
+    }
+
+    fn mount_over(&self, workspace: &mut Workspace, lower: &[&Path], target: &Path) -> Result<(), WorkspaceError> {
         let (upper, work) = (workspace.slot.join("upper"), workspace.slot.join("overlay"));
         mount_overlay(lower, &upper, &work, target)?;
         workspace.mounted.push(target.to_owned());
@@ -171,11 +219,14 @@ fn is_empty(folder: &Path) -> bool {
     std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none())
 }
 
-fn mount_overlay(lower: &Path, upper: &Path, work: &Path, target: &Path) -> Result<(), WorkspaceError> {
+fn mount_overlay(lower: &[&Path], upper: &Path, work: &Path, target: &Path) -> Result<(), WorkspaceError> {
     for path in [upper, work, target] {
         std::fs::create_dir_all(path).map_err(io(path))?;
     }
-    let options = format!("lowerdir={},upperdir={},workdir={}", lower.display(), upper.display(), work.display());
+    let lower: Vec<String> = lower.iter().map(|path| path.display().to_string()).collect();
+    // Without these two, a folder or file could be seen at another place than where a layer holds it.
+    let plain = "redirect_dir=off,metacopy=off";
+    let options = format!("lowerdir={},upperdir={},workdir={},{plain}", lower.join(":"), upper.display(), work.display());
     mount(Some("overlay"), target, Some("overlay"), MsFlags::empty(), Some(options.as_str()))
         .map_err(|error| WorkspaceError::Io { path: target.to_owned(), source: error.into() })
 }
@@ -189,7 +240,7 @@ fn overlay_works(folder: &Path) -> bool {
     let lower = probe.join("lower");
     let works = plain
         && std::fs::create_dir_all(&lower).is_ok()
-        && mount_overlay(&lower, &probe.join("upper"), &probe.join("work"), &target).is_ok();
+        && mount_overlay(&[&lower], &probe.join("upper"), &probe.join("work"), &target).is_ok();
     if works {
         let _ = umount2(&target, MntFlags::MNT_DETACH);
     }
@@ -261,7 +312,12 @@ mod tests {
             afterwards: Default::default(),
             secrets: Vec::new(),
             share: None,
-            junit: Vec::new(),
+            reports: Default::default(),
+            facts: Vec::new(),
+            known_facts: Default::default(),
+            publish: Vec::new(),
+            caches: Vec::new(),
+            fresh: false,
             log_limit: 1 << 20,
             holds_turn: false,
         }

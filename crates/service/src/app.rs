@@ -22,6 +22,8 @@ pub(crate) struct Inner {
     pub(crate) records: Records,
     pub(crate) blobs: Blobs,
     pub(crate) logs: Logs,
+    /// Addresses under which artifacts are shown for a while.
+    pub(crate) shown: StdMutex<crate::http::Shown>,
     pub(crate) seal: Seal,
     pub(crate) mirrors: Mirrors,
     pub(crate) profiles: BTreeMap<String, Profile>,

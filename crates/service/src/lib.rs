@@ -6,6 +6,7 @@
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod app;
+mod care;
 mod clock;
 mod http;
 mod keeper;

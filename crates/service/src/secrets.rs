@@ -78,7 +78,7 @@ fn make_key(path: &Path) -> std::io::Result<Vec<u8>> {
 /// Puts the values into a lease whose job names secrets, or says why there is none; and what the settings say of its log.
 pub(crate) async fn lend(app: &App, lease: &mut Lease) -> Result<(), StoreError> {
     lease.log_limit = app.settings.log_limit;
-    if lease.secrets.is_empty() {
+    if lease.secrets.is_empty() && lease.publish.iter().all(|publish| publish.with.is_none()) {
         return Ok(());
     }
     let Some(project) = app.records.project(&lease.project).await? else { return Ok(()) };
@@ -86,6 +86,23 @@ pub(crate) async fn lend(app: &App, lease: &mut Lease) -> Result<(), StoreError>
         Some(plan) => from_outside(&plan.occasion),
         None => true,
     };
+    let connections = app.records.connections(project.id).await?;
+    for with in lease.publish.iter_mut().filter_map(|publish| publish.with.as_mut()) {
+        let row = connections.iter().find(|row| row.name == with.name);
+        let opened = row.and_then(|row| app.seal.opened(project.id, &crate::http::sealed_as(&row.name), &row.sealed));
+        match (row, opened) {
+            _ if outside => with.why = Some(format!("connection {} is not lent to a proposal from outside", with.name)),
+            (None, _) => {
+                let how = format!("`ordotaxis connection set {} {} --user USER` sets it", lease.project, with.name);
+                with.why = Some(format!("connection {} is not set for {}; {how}", with.name, lease.project));
+            }
+            (Some(row), Some(password)) => (with.user, with.password) = (row.user.clone(), Some(password)),
+            (Some(_), None) => {
+                let why = "cannot be opened with the service's key file; set it again, or put the right key file back";
+                with.why = Some(format!("connection {} {why}", with.name));
+            }
+        }
+    }
     let known = app.records.secrets(project.id).await?;
     for secret in &mut lease.secrets {
         let row = known.iter().find(|row| row.name == secret.name);
@@ -107,7 +124,8 @@ pub(crate) async fn lend(app: &App, lease: &mut Lease) -> Result<(), StoreError>
     Ok(())
 }
 
-fn from_outside(occasion: &Occasion) -> bool {
+/// Whether what is run was offered by someone who may not push here.
+pub(crate) fn from_outside(occasion: &Occasion) -> bool {
     occasion.event == Event::Proposal && occasion.outside
 }
 

@@ -15,6 +15,8 @@ pub(crate) struct Summary {
     pub(crate) well: i64,
     /// The first that failed, and why.
     pub(crate) first: Option<(String, String)>,
+    /// What keeps a gate shut, where that is why it failed.
+    pub(crate) gate: Option<String>,
 }
 
 impl Summary {
@@ -32,6 +34,7 @@ impl Summary {
             stopped: count(|state| state == State::Stopped),
             ended: count(State::is_end),
             well: count(|state| matches!(state, State::Passed | State::Reused)),
+            gate: jobs.iter().find(|job| job.state == State::Gated && job.why.is_some()).and_then(|job| job.why.clone()),
             first: first.map(|at| (run.plan().jobs[at].id.to_string(), jobs[at].why.clone().unwrap_or_default())),
         }
     }
@@ -57,6 +60,9 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
             format!("Passed: {}{skipped}{}{held}", jobs(summary.jobs), took.map(|took| format!(", {took}")).unwrap_or_default())
         }
         State::Failed if summary.jobs == 0 => format!("Failed: {}", why.unwrap_or("it could not be planned")),
+        State::Failed if summary.failed == 0 && summary.gate.is_some() => {
+            format!("Failed: {}", summary.gate.as_deref().unwrap_or_default())
+        }
         State::Failed => {
             let first = summary.first.as_ref().map(|(id, why)| format!("; first {id}: {why}")).unwrap_or_default();
             format!("Failed: {} of {}{first}", summary.failed, jobs(summary.jobs))
@@ -73,7 +79,7 @@ mod tests {
 
     fn summary(jobs: i64, failed: i64, skipped: i64, ended: i64) -> Summary {
         let first = (failed > 0).then(|| ("test.unit".to_owned(), "step `make test` exited with 2".to_owned()));
-        Summary { jobs, failed, skipped, stopped: 1, ended, well: 2, first }
+        Summary { jobs, failed, skipped, stopped: 1, ended, well: 2, first, gate: Some("the gate of ship is shut".into()) }
     }
 
     #[test]
@@ -86,6 +92,7 @@ mod tests {
             ("Passed: 7 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
             ("Passed: 7 jobs, 850 ms, 1 waits for someone to start it", State::Passed, summary(7, 0, 0, 6), Some(850), None),
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
+            ("Failed: the gate of ship is shut", State::Failed, summary(7, 0, 2, 7), Some(9), None),
             ("Failed: there is no file", State::Failed, summary(0, 0, 0, 0), None, Some("there is no file")),
             ("Overtaken by a newer commit: 2 of 7 jobs had ended well", State::Overtaken, summary(7, 0, 0, 7), Some(9), None),
             ("Stopped: 1 of 7 jobs", State::Stopped, summary(7, 0, 1, 3), Some(9), None),

@@ -7,7 +7,7 @@ use crate::secrets::{KeyError, Seal};
 use crate::settings::Settings;
 use crate::{clock, http, keeper, occasions, outbox};
 use ordotaxis_git::Mirrors;
-use ordotaxis_store::{Blobs, Kind, Logs, Records, Secret, StoreError};
+use ordotaxis_store::{BlobError, BlobKey, Blobs, Kind, Logs, Place, Records, Secret, StoreError};
 use std::future::Future;
 use std::path::PathBuf;
 use tokio::net::TcpListener;
@@ -24,6 +24,8 @@ pub enum ServeError {
     },
     #[error(transparent)]
     Store(#[from] StoreError),
+    #[error("the store of artifacts and caches could not be opened")]
+    Blobs(#[from] BlobError),
     #[error(transparent)]
     Key(#[from] KeyError),
     #[error(transparent)]
@@ -32,6 +34,23 @@ pub enum ServeError {
     Listener(#[source] std::io::Error),
     #[error("the client for outgoing calls could not be made")]
     Client(#[source] reqwest::Error),
+}
+
+/// The store, with what lay there from before brought over.
+async fn blobs(settings: &Settings, records: &Records) -> Result<Blobs, ServeError> {
+    let folder = settings.data.join("blobs");
+    let key = match &settings.store_key_file {
+        Some(path) => Some(BlobKey::read(path).map_err(|source| KeyError::Io { path: path.clone(), source })?),
+        None => None,
+    };
+    let place = settings.objects.clone().map_or_else(|| Place::Local(folder.clone()), Place::Objects);
+    let blobs = Blobs::open(&place, key, records.clone()).await?;
+    blobs.bring_over(&folder, clock::now()).await?;
+    Ok(blobs)
+}
+
+fn millis(duration: std::time::Duration) -> i64 {
+    i64::try_from(duration.as_millis()).unwrap_or(i64::MAX)
 }
 
 /// When to end: each future resolves at its signal.
@@ -65,12 +84,14 @@ where
     let keeper_stop = CancellationToken::new();
     let logs = Logs::open(settings.data.join("logs")).map_err(folder_error)?;
     let (keeper, keeper_task) =
-        keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), keeper_stop.clone()).await?;
+        keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), millis(settings.keep), keeper_stop.clone())
+            .await?;
     let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
     let app = App::new(Inner {
         seal: Seal::open(&key_file)?,
         profiles: profile::load(&settings.data.join("profiles"))?,
-        blobs: Blobs::open(settings.data.join("blobs")).map_err(folder_error)?,
+        blobs: blobs(&settings, &records).await?,
+        shown: Default::default(),
         logs,
         mirrors: Mirrors::new(settings.data.join("mirrors")),
         http: reqwest::Client::builder().timeout(std::time::Duration::from_secs(30)).build().map_err(ServeError::Client)?,
@@ -86,6 +107,7 @@ where
         settings: settings.clone(),
     });
     let workers = [
+        tokio::spawn(crate::care::work(app.clone())),
         tokio::spawn(occasions::work(app.clone())),
         tokio::spawn(occasions::schedules(app.clone())),
         tokio::spawn(outbox::work(app.clone())),

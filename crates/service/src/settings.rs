@@ -1,5 +1,6 @@
 //! What the service is told when it starts: options and an optional TOML file (`--config`).
 
+use ordotaxis_store::Objects;
 use serde::Deserialize;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -24,6 +25,14 @@ pub struct Settings {
     pub log_limit: u64,
     /// The key that secrets are sealed with; made on first use. None: `secrets.key` in the data folder.
     pub key_file: Option<PathBuf>,
+    /// Where packs are kept. None: `blobs` in the data folder.
+    pub objects: Option<Objects>,
+    /// The key that packs are sealed with. None: they are not.
+    pub store_key_file: Option<PathBuf>,
+    /// How long artifacts are kept that do not say it themselves.
+    pub keep: Duration,
+    /// How much the store may hold, packed; what was unused longest goes first. None: no limit.
+    pub store_limit: Option<u64>,
     /// For a rehearsal: the occasion that a start by hand plays through.
     pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
 }
@@ -40,6 +49,23 @@ struct File {
     retry_pause: Option<String>,
     log_limit_mib: Option<u64>,
     key_file: Option<PathBuf>,
+    keep: Option<String>,
+    store: Option<StoreFile>,
+}
+
+/// `[store]`: where packs are kept.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct StoreFile {
+    /// An address of S3-compatible storage; the keys below belong to it.
+    endpoint: Option<String>,
+    bucket: Option<String>,
+    region: Option<String>,
+    key_id: Option<String>,
+    secret_file: Option<PathBuf>,
+    /// Encrypts what is stored from now on: a file of 32 bytes.
+    key_file: Option<PathBuf>,
+    limit_mib: Option<u64>,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -58,6 +84,8 @@ pub enum SettingsError {
     },
     #[error("`{key}` in the configuration is not a length of time: `{value}`; write one such as \"20s\"")]
     Duration { key: &'static str, value: String },
+    #[error("`[store]` in the configuration says `endpoint` but not `{0}`")]
+    Store(&'static str),
 }
 
 impl Settings {
@@ -72,6 +100,10 @@ impl Settings {
             retry_pause: Duration::from_secs(1),
             log_limit: ordotaxis_wire::runner::log_limit(),
             key_file: None,
+            objects: None,
+            store_key_file: None,
+            keep: Duration::from_secs(90 * 24 * 3600),
+            store_limit: None,
             rehearsal: None,
         }
     }
@@ -84,11 +116,17 @@ impl Settings {
         self.fetch_tries = file.fetch_tries.unwrap_or(self.fetch_tries);
         self.log_limit = file.log_limit_mib.map_or(self.log_limit, |mib| mib.saturating_mul(1024 * 1024));
         self.key_file = file.key_file.or(self.key_file);
+        if let Some(store) = file.store {
+            self.store_limit = store.limit_mib.map(|mib| mib.saturating_mul(1024 * 1024));
+            self.store_key_file = store.key_file.clone();
+            self.objects = objects(store)?;
+        }
         for (key, value, place) in [
             ("lease", file.lease, &mut self.lease),
             ("beat", file.beat, &mut self.beat),
             ("drain", file.drain, &mut self.drain),
             ("retry_pause", file.retry_pause, &mut self.retry_pause),
+            ("keep", file.keep, &mut self.keep),
         ] {
             if let Some(value) = value {
                 *place = humantime::parse_duration(&value).map_err(|_| SettingsError::Duration { key, value })?;
@@ -96,4 +134,17 @@ impl Settings {
         }
         Ok(self)
     }
+}
+
+fn objects(store: StoreFile) -> Result<Option<Objects>, SettingsError> {
+    let Some(endpoint) = store.endpoint else { return Ok(None) };
+    let secret_file = store.secret_file.ok_or(SettingsError::Store("secret_file"))?;
+    let secret = std::fs::read_to_string(&secret_file).map_err(|source| SettingsError::Read { path: secret_file, source })?;
+    Ok(Some(Objects {
+        endpoint,
+        bucket: store.bucket.ok_or(SettingsError::Store("bucket"))?,
+        region: store.region.unwrap_or_else(|| "us-east-1".into()),
+        key_id: store.key_id.ok_or(SettingsError::Store("key_id"))?,
+        secret: secret.trim().to_owned(),
+    }))
 }

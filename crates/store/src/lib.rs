@@ -1,7 +1,7 @@
 //! What lasts. Three stores below one data folder:
 //!
 //! - [`Records`]: SQLite, for everything that is asked for by name or time; all SQL of the project is in here.
-//! - [`Blobs`]: artifacts by digest, written to a staging name and published by rename.
+//! - [`Blobs`]: chunks of files, stored once, for artifacts and caches.
 //! - [`Logs`]: what attempts print.
 
 mod blobs;
@@ -9,11 +9,12 @@ mod key;
 mod logs;
 mod records;
 
-pub use blobs::{BlobError, Blobs, Upload};
+pub use blobs::{BlobError, BlobKey, Blobs, Damage, Intake, Objects, Place, SweepPlan, Taken, Verified};
 pub use key::{Secret, digest_of};
 pub use logs::{Found, Lines, LogId, Logs, Searched};
 pub use records::{
-    AttemptRow, BoardRow, BrokenRow, Busy, DueMessage, DueOccasion, DueSchedule, Forge, JobRow, Journal, Kind, Message, NewRunRow,
-    NewRunner, PassedRun, Project, Records, RunChange, RunKey, RunRow, RunnerRow, SecretRow, StepRows, StoreError, StoredArtifact,
-    StoredPipeline, StoredRun, Took, ToolRow,
+    AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueMessage, DueOccasion, DueSchedule, FindingRow,
+    FlakyRow, Forge, HistoryRow, JobRow, Journal, Kind, Message, NewCache, NewNumber, NewResult, NewRunRow, NewRunner, NumberRow,
+    PassedRun, Project, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunKey, RunRow, RunnerRow, SecretRow, StepRows, StoreError,
+    StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow,
 };

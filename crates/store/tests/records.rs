@@ -59,6 +59,7 @@ fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, plan: Option<
         plan,
         diagnostics: None,
         shared: None,
+        inputs: None,
     }
 }
 
@@ -196,17 +197,29 @@ async fn a_step_is_read_back_as_it_was() {
         started_at: 12,
         ended_at: Some(13),
         phases: "[]".into(),
+        caches: "[]".into(),
     };
-    let artifact = StoredArtifact { run_id: key.id, job: 0, name: "fw".into(), digest: "sha256:x".into(), bytes: 5, files: 1 };
+    let artifact = StoredArtifact {
+        run_id: key.id,
+        job: 0,
+        name: "fw".into(),
+        digest: "sha256:x".into(),
+        bytes: 5,
+        files: 1,
+        tree: Some("t".into()),
+        raw_bytes: 9,
+        content: "c".into(),
+        kept_until: Some(7),
+        pinned_by: None,
+    };
     let rows = StepRows {
         jobs: run.jobs().iter().enumerate().map(|(number, job)| JobRow::new(key.id, number, job)).collect(),
         attempts: vec![attempt],
         artifacts: vec![artifact],
         runs: vec![RunChange { id: key.id, state: run.state(), why: Some("so".into()), started: Some(12), ended: Some(13) }],
         journal: vec![(key.id, "{\"n\":1}".into()), (key.id, "{\"n\":2}".into())],
-        took: Vec::new(),
-        passed: Vec::new(),
         outbox: vec![(project.id, "c1".into(), "note", "{}".into())],
+        ..StepRows::default()
     };
     let journal = records.write_step(&rows, 13).await.expect("a step");
     assert_eq!(journal.len(), 2);

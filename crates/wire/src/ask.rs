@@ -161,3 +161,17 @@ pub struct Invitation {
     /// Enrols one runner, once, within an hour.
     pub token: String,
 }
+
+/// Sweep the store: only look, or take away.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Sweep {
+    #[serde(default)]
+    pub apply: bool,
+}
+
+/// User and password for a service outside.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewConnection {
+    pub user: String,
+    pub password: String,
+}

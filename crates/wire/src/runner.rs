@@ -6,14 +6,16 @@
 
 use crate::view::{PhaseKind, PhaseView};
 use indexmap::IndexMap;
-use ordotaxis_core::engine::Outcome;
-use ordotaxis_core::language::{Checkout, Give, Helper, JobId, Step};
+use ordotaxis_core::engine::{Number, Outcome};
+use ordotaxis_core::language::{Checkout, Fact, Give, Helper, JobId, Step};
+use ordotaxis_core::report::{Case, Coverage, Finding};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
-pub const VERSION: u32 = 1;
+/// 2: what jobs give and keep is sent in chunks.
+pub const VERSION: u32 = 2;
 
 /// Names one attempt in addresses: `RUN-JOB-NUMBER`, all numbers of the service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -161,9 +163,22 @@ pub struct Lease {
     pub secrets: Vec<LentSecret>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub share: Option<Share>,
-    /// Globs of JUnit files that say how long tests took.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub junit: Vec<String>,
+    pub caches: Vec<LeaseCache>,
+    /// Nothing kept from before is wanted.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub fresh: bool,
+    /// Kind of report → globs.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub reports: IndexMap<String, Vec<String>>,
+    /// What it leaves for later jobs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub facts: Vec<Fact>,
+    /// What earlier jobs left: `STAGE.JOB.NAME` → value.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub known_facts: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub publish: Vec<LeasePublish>,
     /// The most bytes its log may have.
     #[serde(default = "log_limit")]
     pub log_limit: u64,
@@ -179,6 +194,62 @@ fn yes() -> bool {
 /// What a log may have unless the service says otherwise.
 pub fn log_limit() -> u64 {
     256 * 1024 * 1024
+}
+
+/// An artifact that is sent elsewhere.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LeasePublish {
+    pub artifact: String,
+    /// May have placeholders that only the runner can fill.
+    pub to: String,
+    /// `artifact` or `image`
+    pub form: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fact: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with: Option<LentConnection>,
+}
+
+/// User and password for a service outside.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct LentConnection {
+    pub name: String,
+    pub user: String,
+    pub password: Option<String>,
+    /// Why there is none: a sentence.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+impl fmt::Debug for LentConnection {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "LentConnection({})", self.name)
+    }
+}
+
+/// What an attempt leaves beside files, told before its result. A repeat changes nothing.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Left {
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, String>,
+    /// Those of them that are numbers.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<String, Number>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cases: Option<Vec<Case>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub coverage: Option<Coverage>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub findings: Option<Vec<Finding>>,
+}
+
+/// What the service makes of it: sentences for the job's log and for why it failed.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Taken {
+    pub said: Vec<String>,
+    /// The first test that fails now and did not before, else the first that fails.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first: Option<String>,
 }
 
 /// A secret that a job names.
@@ -220,8 +291,8 @@ pub struct Merge {
 pub struct LeaseTake {
     /// `STAGE.NAME/ARTIFACT`
     pub name: String,
-    /// None when the giver's globs matched nothing and its file forgave that.
-    pub digest: Option<String>,
+    /// The tree that was given. None when the giver's globs matched nothing and its file forgave that.
+    pub tree: Option<String>,
     pub to: Option<String>,
 }
 
@@ -262,6 +333,8 @@ pub struct Finish {
     pub artifacts: Vec<GivenArtifact>,
     /// Whether the slot wants its next lease in the answer.
     pub claim: bool,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub caches: Vec<CacheUse>,
     /// Test file → milliseconds, as the job's reports say.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub tests: BTreeMap<String, i64>,
@@ -270,9 +343,82 @@ pub struct Finish {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GivenArtifact {
     pub name: String,
-    pub digest: String,
+    /// Names its tree in the store: 64 hexadecimal digits.
+    pub tree: String,
+    /// What was new to the store, as sent.
     pub bytes: u64,
+}
+
+/// A cache that a job uses. Texts may have placeholders that only the runner can fill.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeaseCache {
+    pub paths: Vec<String>,
+    pub key: String,
+    pub otherwise: Vec<String>,
+    /// `passed`, `always`, `never`
+    pub save: String,
+}
+
+/// Asks for the entry of a cache: of this key, else the newest of the first beginning that fits one.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct FindCache {
+    pub key: String,
+    pub otherwise: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct FoundCache {
+    pub entry: Option<CacheEntry>,
+    /// False for a proposal from outside: it reads, and saves nothing.
+    pub may_save: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct CacheEntry {
+    pub key: String,
+    pub tree: String,
+    /// The run that saved it.
+    pub run: String,
+}
+
+/// Gives a saved tree its key.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SaveCache {
+    pub key: String,
+    pub tree: String,
+    /// What was new to the store, as sent.
+    pub bytes: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SavedCache {
+    /// False when the key was there already: another was quicker.
+    pub saved: bool,
+}
+
+/// What an attempt did with one of its caches.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct CacheUse {
+    pub key: String,
+    pub paths: Vec<String>,
+    /// The entry that was restored, if one was: its key and the run that saved it.
+    pub restored: Option<String>,
+    pub from: Option<String>,
     pub files: u64,
+    /// Of the files.
+    pub bytes: u64,
+    /// What had to be sent for it.
+    pub fetched_bytes: u64,
+    pub restore_ms: i64,
+    pub saved: bool,
+    pub saved_files: u64,
+    /// Of the files.
+    pub saved_bytes: u64,
+    /// What was new to the store.
+    pub sent_bytes: u64,
+    pub save_ms: i64,
+    /// Why it was not restored, or not saved.
+    pub notices: Vec<String>,
 }
 
 impl PhaseKind {
@@ -282,6 +428,9 @@ impl PhaseKind {
             PhaseKind::Take => "take",
             PhaseKind::Step => "step",
             PhaseKind::Give => "give",
+            PhaseKind::Cache => "cache",
+            PhaseKind::Save => "save",
+            PhaseKind::Publish => "publish",
             PhaseKind::Beside => "beside",
             PhaseKind::After => "after",
         }

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::JobId;
 use ordotaxis_core::plan::Event;
+use ordotaxis_core::report::{CaseEnd, Level};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -66,6 +67,9 @@ pub struct RunView {
     /// Only where one run is asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jobs: Option<Vec<JobView>>,
+    /// With jobs: what their reports and facts come to.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<String, f64>,
     /// With jobs: what made the run as long as it was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<TimeView>,
@@ -113,6 +117,18 @@ pub struct JobView {
     #[schema(value_type = String, format = DateTime)]
     pub since: Timestamp,
     pub attempts: Vec<AttemptView>,
+    /// What it left for later jobs.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, String>,
+    /// What its reports and facts come to.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<String, f64>,
+    /// The run whose result it took over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reused_from: Option<String>,
+    /// Why no earlier result was taken over, where the file would have that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub not_reused: Option<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -127,6 +143,8 @@ pub struct AttemptView {
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ended_at: Option<Timestamp>,
     pub phases: Vec<PhaseView>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub caches: Vec<crate::runner::CacheUse>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -136,6 +154,12 @@ pub enum PhaseKind {
     Take,
     Step,
     Give,
+    /// Restoring a cache.
+    Cache,
+    /// Saving one.
+    Save,
+    /// Sending an artifact elsewhere.
+    Publish,
     /// A helper process, until it is ready.
     Beside,
     /// A step of `afterwards`.
@@ -164,13 +188,124 @@ pub struct PhaseView {
 pub struct ArtifactView {
     pub job: JobId,
     pub name: String,
-    /// `sha256:` and 64 hexadecimal digits, of the packed archive (tar, zstd).
+    /// `sha256:` and 64 hexadecimal digits: of what `sha256sum` prints for its files in order of their paths.
     pub digest: String,
-    /// Of the packed archive.
+    /// Of its files.
     pub bytes: u64,
+    /// What of it was new to the store, packed.
+    pub stored_bytes: u64,
     pub files: u64,
     /// Where it can be fetched.
     pub url: String,
+    /// When it may be swept away.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub kept_until: Option<Timestamp>,
+    /// Who said that it is to be kept for good.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pinned_by: Option<String>,
+}
+
+/// A file of an artifact or of a cache's entry.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FileView {
+    pub path: String,
+    /// Permission bits, as `0644`.
+    pub mode: String,
+    pub bytes: u64,
+    pub digest: Option<String>,
+    /// For a link: where it points.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<String>,
+}
+
+/// What lies in one folder of an artifact or of a cache's entry.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FolderView {
+    /// Empty for the outermost.
+    pub folder: String,
+    pub folders: Vec<SubfolderView>,
+    pub files: Vec<FileView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SubfolderView {
+    pub name: String,
+    /// In it, however deep.
+    pub files: u64,
+    pub bytes: u64,
+}
+
+/// Where an artifact's files can be seen for an hour, by whoever has the address.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ShownView {
+    /// A file's path follows it.
+    pub url: String,
+}
+
+/// An entry of a project's cache.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CacheView {
+    pub key: String,
+    pub files: u64,
+    /// Of its files.
+    pub bytes: u64,
+    /// What of it was new to the store, packed.
+    pub stored_bytes: u64,
+    /// The run and job that saved it.
+    pub run: String,
+    pub job: String,
+    #[schema(value_type = String, format = DateTime)]
+    pub saved_at: Timestamp,
+    #[schema(value_type = String, format = DateTime)]
+    pub used_at: Timestamp,
+    pub uses: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DroppedView {
+    /// How many entries.
+    pub dropped: u64,
+}
+
+/// What looking through the whole store came to.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct VerifiedView {
+    pub packs: u64,
+    pub chunks: u64,
+    /// As stored.
+    pub bytes: u64,
+    pub damaged: Vec<DamageView>,
+    /// Artifacts and entries of caches that are not whole.
+    pub broken: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DamageView {
+    pub pack: String,
+    pub why: String,
+    /// How many chunks were lost.
+    pub chunks: u64,
+}
+
+/// What a sweep takes away, or took.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SweepView {
+    /// `RUN JOB/ARTIFACT` or `PROJECT KEY`, each with why.
+    pub artifacts: Vec<SweptView>,
+    pub caches: Vec<SweptView>,
+    /// Packs of which nothing, or little, is needed.
+    pub packs: u64,
+    pub strays: u64,
+    /// What it frees, as stored: about.
+    pub bytes: u64,
+    pub done: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SweptView {
+    pub what: String,
+    pub why: String,
+    pub bytes: u64,
 }
 
 /// Why a job, or each job of a run that has not ended, is as it is.
@@ -282,6 +417,16 @@ pub struct SecretView {
     pub set_at: Timestamp,
 }
 
+/// User and password for a service outside: never the password.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ConnectionView {
+    pub name: String,
+    pub user: String,
+    pub set_by: String,
+    #[schema(value_type = String, format = DateTime)]
+    pub set_at: Timestamp,
+}
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BoardView {
     pub projects: Vec<BoardLine>,
@@ -340,4 +485,165 @@ pub struct LiveEvent {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Me {
     pub name: String,
+}
+
+/// The test cases of a run. Those of the last attempt of each job count.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct TestsView {
+    pub run: String,
+    /// The run before, on the same branch or the target's.
+    pub compared_with: Option<String>,
+    pub total: u64,
+    pub passed: u64,
+    pub failed: u64,
+    pub skipped: u64,
+    /// What all cases took, added.
+    pub ms: i64,
+    /// Fail now and did not before.
+    pub new: Vec<CaseView>,
+    /// Failed before, too.
+    pub known: Vec<CaseView>,
+    /// Failed before and pass now.
+    pub fixed: Vec<CaseView>,
+    /// Failed at first and passed when tried again, in the same job.
+    pub wavered: Vec<CaseView>,
+    pub slowest: Vec<CaseView>,
+    /// Those that did not fail, as many as a page can show.
+    pub others: Vec<CaseView>,
+    /// Cases of the same jobs that were there before and are not now.
+    pub gone: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CaseView {
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    pub end: CaseEnd,
+    /// How it ended in the run that this one is compared with.
+    pub before: Option<CaseEnd>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub wavered: bool,
+    pub ms: Option<i64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<u32>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    /// For one that fails: the first run since which it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+}
+
+/// A test that passes and fails with nothing changed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FlakyView {
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    /// How often it turned, of the last 200 runs.
+    pub times: u64,
+    pub newest: String,
+}
+
+/// How a test ended in one run.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct HistoryView {
+    pub run: String,
+    pub job: String,
+    pub end: CaseEnd,
+    pub wavered: bool,
+    pub ms: Option<i64>,
+    pub commit: String,
+    pub branch: Option<String>,
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    pub message: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FindingView {
+    pub job: String,
+    pub rule: String,
+    pub level: Level,
+    pub message: String,
+    pub file: Option<String>,
+    pub line: Option<u32>,
+    /// The run that this one is compared with does not have it.
+    pub new: bool,
+}
+
+/// A number over runs, oldest first.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SeriesView {
+    pub name: String,
+    pub points: Vec<NumberView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NumberView {
+    pub run: String,
+    pub value: f64,
+    pub branch: Option<String>,
+    pub commit: String,
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+}
+
+/// What differs between two runs.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CompareView {
+    pub before: String,
+    pub after: String,
+    pub before_ms: Option<i64>,
+    pub after_ms: Option<i64>,
+    /// Jobs that only one of them has, or that differ; in order of the later run.
+    pub jobs: Vec<JobDifference>,
+    /// Tests that ended otherwise, or that only one of them has.
+    pub tests: Vec<TestDifference>,
+    pub artifacts: Vec<ArtifactDifference>,
+    pub numbers: Vec<NumberDifference>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct JobDifference {
+    pub id: String,
+    /// None where the run has no such job.
+    pub before: Option<State>,
+    pub after: Option<State>,
+    pub before_ms: Option<i64>,
+    pub after_ms: Option<i64>,
+    /// `2 of 2`: how many of its caches were restored.
+    pub before_caches: Option<String>,
+    pub after_caches: Option<String>,
+    /// What it waits for is another.
+    pub waits_differ: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TestDifference {
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    pub before: Option<CaseEnd>,
+    pub after: Option<CaseEnd>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ArtifactDifference {
+    /// `STAGE.NAME/ARTIFACT`
+    pub name: String,
+    /// Of its files.
+    pub before_bytes: Option<u64>,
+    pub after_bytes: Option<u64>,
+    /// The same files.
+    pub same: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NumberDifference {
+    pub name: String,
+    pub before: Option<f64>,
+    pub after: Option<f64>,
 }

@@ -7,6 +7,7 @@ import { api, Refused, type RunView } from '../../api/client';
 import { StateWord } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { age, duration, exact, time, useNow } from '../../parts/words';
+import { ProjectWords } from './Kept';
 
 async function page(project: string, cursor: number | undefined) {
   const { data, error, response } = await api.GET('/api/v1/runs', { params: { query: { project, cursor } } });
@@ -44,8 +45,9 @@ export default function Project() {
       .includes(filter.toLowerCase());
   return (
     <>
+      <ProjectWords project={project} at="runs" />
       <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
-        <h1 className="grow">Runs of {project}</h1>
+        <span className="grow" />
         <Link to={`/projects/${project}/draft`}>Draft the pipeline</Link>
         <Input
           style={{ width: 240 }}

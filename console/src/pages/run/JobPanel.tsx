@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { useState } from 'react';
+import { Link } from 'react-router';
 import { answered, api, type JobView, type PhaseView, type PlanView, queries, type RunView } from '../../api/client';
 import { isEnd, Shape, type State, StateWord } from '../../look/states';
 import { bytes, duration, time } from '../../parts/words';
@@ -43,7 +44,15 @@ export function JobPanel({
           </span>
           <JobActions run={run} job={job} />
         </div>
-        {job.why && <div className="soft">{job.why}</div>}
+        {job.reused_from ? (
+          <div className="soft">
+            the same as in <Link to={`/runs/${job.reused_from}/${job.id}`}>{job.reused_from}</Link>: nothing that can
+            change its result has changed
+          </div>
+        ) : (
+          job.why && <div className="soft">{job.why}</div>
+        )}
+        {job.not_reused && <div className="soft">not reused: {job.not_reused}</div>}
         {job.started_by && (
           <div className="soft">
             {job.by_hand ? 'started by hand by' : 'asked for again by'} {job.started_by}
@@ -166,7 +175,9 @@ function Given({ run, job }: { run: RunView; job: JobView }) {
     queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}/artifacts', { params })),
   });
   const own = data?.filter((artifact) => artifact.job === job.id) ?? [];
-  if (own.length === 0)
+  const facts = Object.entries(job.facts ?? {});
+  const numbers = Object.entries(job.numbers ?? {}).filter(([name]) => !name.startsWith('fact.'));
+  if (own.length + facts.length + numbers.length === 0)
     return (
       <p className="panel-body soft">
         {isEnd(job.state) ? 'This job has given nothing.' : 'What this job gives is listed here when it has passed.'}
@@ -192,19 +203,79 @@ function Given({ run, job }: { run: RunView; job: JobView }) {
           ))}
         </tbody>
       </table>
+      <Pairs title="Facts" pairs={facts} />
+      <Pairs title="Numbers" pairs={numbers.map(([name, value]) => [name, String(Number(value.toFixed(2)))])} />
     </div>
+  );
+}
+
+function Pairs({ title, pairs }: { title: string; pairs: [string, string][] }) {
+  if (pairs.length === 0) return null;
+  return (
+    <>
+      <h3>{title}</h3>
+      <table className="sheet">
+        <tbody>
+          {pairs.map(([name, value]) => (
+            <tr key={name}>
+              <td>{name}</td>
+              <td className="code">{value}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+/** What was restored and saved, how much of it, and how long that took. */
+function Caches({ job }: { job: JobView }) {
+  const caches = job.attempts.at(-1)?.caches ?? [];
+  if (caches.length === 0) return null;
+  return (
+    <>
+      <h3>Caches</h3>
+      <ul style={{ listStyle: 'none', margin: 0, padding: 0 }}>
+        {caches.map((cache) => (
+          <li key={cache.key} style={{ padding: '2px 0' }}>
+            <span className="code">{cache.key}</span>
+            {cache.restored && (
+              <div className="soft num">
+                restored from <Link to={`/runs/${cache.from}`}>{cache.from}</Link>
+                {cache.restored !== cache.key && `, nearest is ${cache.restored}`}: {cache.files} files,{' '}
+                {bytes(cache.bytes)} in {duration(cache.restore_ms)}, {bytes(cache.fetched_bytes)} fetched
+              </div>
+            )}
+            {cache.saved && (
+              <div className="soft num">
+                saved {cache.saved_files} files, {bytes(cache.saved_bytes)} in {duration(cache.save_ms)},{' '}
+                {bytes(cache.sent_bytes)} of it new to the store
+              </div>
+            )}
+            {cache.notices.map((notice) => (
+              <div key={notice} className="soft">
+                {notice}
+              </div>
+            ))}
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 
 function Taken({ job, plan }: { job: JobView; plan: PlanView | undefined }) {
   const takes = plan?.jobs.find((planned) => planned.id === job.id)?.takes ?? [];
-  if (takes.length === 0) return <p className="panel-body soft">This job takes nothing from others.</p>;
   return (
-    <ul className="panel-body code" style={{ listStyle: 'none', margin: 0 }}>
-      {takes.map((take) => (
-        <li key={take}>{take}</li>
-      ))}
-    </ul>
+    <div className="panel-body">
+      {takes.length === 0 && <p className="soft">This job takes nothing from others.</p>}
+      <ul className="code" style={{ listStyle: 'none', margin: 0, padding: 0 }}>
+        {takes.map((take) => (
+          <li key={take}>{take}</li>
+        ))}
+      </ul>
+      <Caches job={job} />
+    </div>
   );
 }
 

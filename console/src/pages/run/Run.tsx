@@ -1,7 +1,7 @@
 // A run: the sentence, the facts, its jobs as lanes or as a graph, and the chosen job beside them.
 import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
-import { useEffect, useState } from 'react';
+import { lazy, useEffect, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { answered, api, type JobView, queries, type RunView } from '../../api/client';
 import { isEnd, Shape } from '../../look/states';
@@ -10,6 +10,16 @@ import { duration, exact, time, useNow } from '../../parts/words';
 import { Graph } from './Graph';
 import { JobPanel } from './JobPanel';
 import { Lanes } from './Lanes';
+
+const Tests = lazy(() => import('./Tests'));
+const Artifacts = lazy(() => import('./Artifacts'));
+
+const views = [
+  ['lanes', 'Lanes'],
+  ['graph', 'Graph'],
+  ['tests', 'Tests'],
+  ['artifacts', 'Artifacts'],
+] as const;
 
 export default function Run() {
   const { project = '', number = '', job } = useParams();
@@ -34,7 +44,8 @@ export default function Run() {
   if (!run.data) return null;
   const jobs = run.data.jobs ?? [];
   const chosen = jobs.find((one) => one.id === job) ?? firstToShow(jobs);
-  const view = search.get('view') === 'graph' ? 'graph' : 'lanes';
+  const view = views.find(([key]) => key === search.get('view'))?.[0] ?? 'lanes';
+  const wide = view === 'tests' || view === 'artifacts';
   const choose = (id: string) =>
     navigate({ pathname: `/runs/${name}/${id}`, search: search.toString() }, { replace: true });
   return (
@@ -42,19 +53,19 @@ export default function Run() {
       <Heading run={run.data} now={now} />
       {run.data.diagnostics && run.data.diagnostics.length > 0 && <Diagnostics run={run.data} />}
       {jobs.length > 0 && (
-        <div className="split">
-          <section aria-label="Jobs">
+        <div className={wide ? 'wide' : 'split'}>
+          <section aria-label={wide ? 'Results' : 'Jobs'}>
             <div className="bar">
               <div className="words" role="tablist" aria-label="View">
-                {['lanes', 'graph'].map((one) => (
+                {views.map(([key, word]) => (
                   <button
-                    key={one}
+                    key={key}
                     type="button"
                     role="tab"
-                    aria-selected={view === one}
-                    onClick={() => setSearch(one === 'graph' ? { view: 'graph' } : {}, { replace: true })}
+                    aria-selected={view === key}
+                    onClick={() => setSearch(key === 'lanes' ? {} : { view: key }, { replace: true })}
                   >
-                    {one === 'lanes' ? 'Lanes' : 'Graph'}
+                    {word}
                   </button>
                 ))}
               </div>
@@ -66,16 +77,18 @@ export default function Run() {
                 <StopButton project={project} number={Number(number)} />
               )}
             </div>
-            <div className="scroll">
-              {view === 'lanes' ? (
+            {view === 'tests' && <Tests run={run.data} />}
+            {view === 'artifacts' && <Artifacts run={run.data} />}
+            <div className="scroll" hidden={wide}>
+              {wide ? null : view === 'lanes' ? (
                 <Lanes run={run.data} jobs={jobs} plan={plan.data} now={now} chosen={chosen?.id} onChoose={choose} />
               ) : (
                 plan.data && <Graph plan={plan.data} jobs={jobs} now={now} chosen={chosen?.id} onChoose={choose} />
               )}
             </div>
           </section>
-          <section aria-label="Chosen job">
-            {chosen && <JobPanel key={chosen.id} run={run.data} job={chosen} plan={plan.data} now={now} />}
+          <section aria-label="Chosen job" hidden={wide}>
+            {!wide && chosen && <JobPanel key={chosen.id} run={run.data} job={chosen} plan={plan.data} now={now} />}
           </section>
         </div>
       )}
@@ -116,6 +129,7 @@ function Heading({ run, now }: { run: RunView; now: number }) {
             {duration(run.time.runner_ms)} of runners, {duration(run.time.unlimited_ms)} with enough of them
           </span>
         )}
+        {saved(run) && <span>{saved(run)}</span>}
         {run.again_of != null && (
           <span>
             once more of{' '}
@@ -129,6 +143,19 @@ function Heading({ run, now }: { run: RunView; now: number }) {
       </div>
     </>
   );
+}
+
+/** What caches and earlier results spared this run. */
+function saved(run: RunView): string | undefined {
+  const jobs = run.jobs ?? [];
+  const reused = jobs.filter((job) => job.state === 'reused').length;
+  const caches = jobs.flatMap((job) => job.attempts.at(-1)?.caches ?? []);
+  const restored = caches.filter((cache) => cache.restored).length;
+  const parts = [
+    reused > 0 && `${reused} ${reused === 1 ? 'job' : 'jobs'} reused`,
+    caches.length > 0 && `${restored} of ${caches.length} caches restored`,
+  ];
+  return parts.filter(Boolean).join(', ') || undefined;
 }
 
 function Counts({ run }: { run: RunView }) {

@@ -2,11 +2,11 @@
 
 use super::{Done, Failure, OK, table};
 use crate::api::Api;
-use crate::options::ArtifactCommand;
+use crate::options::{ArchiveForm, ArtifactCommand};
 use crate::out;
 use crate::reference::RunRef;
 use ordotaxis_core::language::nearest;
-use ordotaxis_wire::view::ArtifactView;
+use ordotaxis_wire::view::{ArtifactView, FolderView};
 use ordotaxis_wire::words;
 use reqwest::Method;
 use std::io::Write;
@@ -16,15 +16,46 @@ pub(super) async fn artifacts(api: &Api, run: &RunRef, command: Option<ArtifactC
     let number = api.run(run).await?.number;
     let all: Vec<ArtifactView> = api.get(&format!("runs/{}/{number}/artifacts", run.project)).await?;
     match command {
-        Some(ArtifactCommand::Get { name, to }) => get(api, &all, &name, &to).await,
+        Some(ArtifactCommand::Get { name, to, archive, file }) => {
+            let artifact = find(&all, &name)?;
+            match (archive, file) {
+                (Some(form), _) => get_archive(api, artifact, form, &to).await,
+                (None, Some(file)) => get_file(api, artifact, &file, &to).await,
+                (None, None) => get(api, artifact, &to).await,
+            }
+        }
+        Some(ArtifactCommand::Files { name, folder }) => {
+            let path = format!("{}/folder", address(find(&all, &name)?));
+            let view: FolderView = api.read(api.request(Method::GET, &path).query(&[("folder", folder.unwrap_or_default())])).await?;
+            if json {
+                out::json(&view);
+            } else {
+                super::cache::print_folder(&view);
+            }
+            OK
+        }
+        Some(ArtifactCommand::Pin { name, undo }) => {
+            let artifact = find(&all, &name)?;
+            let method = if undo { Method::DELETE } else { Method::PUT };
+            api.send(api.request(method, &format!("{}/pin", address(artifact)))).await?;
+            let kept = if undo { "goes when its time is over" } else { "is kept for good" };
+            out::print(format!("{} {kept}", full_name(artifact)));
+            OK
+        }
         None if json => {
             out::json(&all);
             OK
         }
         None => {
-            let head = ["artifact", "files", "packed", "digest"].map(str::to_owned).to_vec();
+            let head = ["artifact", "files", "size", "digest", "kept until"].map(str::to_owned).to_vec();
             let row = |one: &ArtifactView| {
-                vec![full_name(one), one.files.to_string(), words::bytes(one.bytes), one.digest.get(..23).unwrap_or(&one.digest).to_owned()]
+                let kept = match (&one.pinned_by, one.kept_until) {
+                    (Some(by), _) => format!("for good, pinned by {by}"),
+                    (None, Some(until)) => until.strftime("%Y-%m-%d").to_string(),
+                    (None, None) => String::new(),
+                };
+                let digest = one.digest.get(..23).unwrap_or(&one.digest).to_owned();
+                vec![full_name(one), one.files.to_string(), words::bytes(one.bytes), digest, kept]
             };
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(all.iter().map(row)).collect();
             table(&rows, "this run has given no artifacts");
@@ -53,28 +84,57 @@ fn find<'a>(all: &'a [ArtifactView], name: &str) -> Result<&'a ArtifactView, Fai
     }
 }
 
-async fn get(api: &Api, all: &[ArtifactView], name: &str, to: &Path) -> Done {
-    let artifact = find(all, name)?;
+fn address(artifact: &ArtifactView) -> &str {
+    artifact.url.trim_start_matches("/api/v1/")
+}
+
+async fn get(api: &Api, artifact: &ArtifactView, to: &Path) -> Done {
     fetch(api, artifact, to).await?;
     let files = if artifact.files == 1 { "1 file".to_owned() } else { format!("{} files", artifact.files) };
     out::print(format!("{} is in {}: {files}", full_name(artifact), to.display()));
     OK
 }
 
-/// Fetches one artifact and unpacks it.
-pub(super) async fn fetch(api: &Api, artifact: &ArtifactView, to: &Path) -> Result<(), Failure> {
-    let path = artifact.url.trim_start_matches("/api/v1/");
-    let mut answer = api.send(api.request(Method::GET, path)).await?;
+async fn get_archive(api: &Api, artifact: &ArtifactView, form: ArchiveForm, to: &Path) -> Done {
+    let (form, ending) = if form == ArchiveForm::Zip { ("zip", "zip") } else { ("tar.zst", "tar.zst") };
+    let name = format!("{}-{}.{ending}", artifact.job.as_str().replace(['[', ']', ','], "_"), artifact.name);
+    let into = to.join(name);
+    download(api.request(Method::GET, address(artifact)).query(&[("form", form)]), api, &into).await?;
+    out::print(format!("{} is in {}", full_name(artifact), into.display()));
+    OK
+}
+
+async fn get_file(api: &Api, artifact: &ArtifactView, file: &str, to: &Path) -> Done {
+    let into = to.join(Path::new(file).file_name().unwrap_or_default());
+    let request = api.request(Method::GET, &format!("{}/file", address(artifact))).query(&[("path", file)]);
+    download(request, api, &into).await?;
+    out::print(format!("{file} of {} is in {}", full_name(artifact), into.display()));
+    OK
+}
+
+async fn download(request: reqwest::RequestBuilder, api: &Api, into: &Path) -> Result<(), Failure> {
+    let mut answer = api.send(request).await?;
     let local = |error: std::io::Error| {
-        Failure::new(1, format!("{} could not be written: {error}", to.display()), "choose another folder with --to")
+        Failure::new(1, format!("{} could not be written: {error}", into.display()), "choose another folder with --to")
     };
-    let archive = std::env::temp_dir().join(format!("ordotaxis-{}-{}", std::process::id(), artifact.name));
-    let mut file = std::fs::File::create(&archive).map_err(local)?;
+    if let Some(folder) = into.parent() {
+        std::fs::create_dir_all(folder).map_err(local)?;
+    }
+    // Under another name until it is whole.
+    let partial = into.with_extension("partial");
+    let mut file = std::fs::File::create(&partial).map_err(local)?;
     let broken = |_| Failure::new(3, "the download broke off", "try again");
     while let Some(piece) = answer.chunk().await.map_err(broken)? {
         file.write_all(&piece).map_err(local)?;
     }
-    let unpacked = ordotaxis_runner::unpack_checked(&archive, &artifact.digest, to);
+    std::fs::rename(&partial, into).map_err(local)
+}
+
+/// Fetches one artifact and unpacks it.
+pub(super) async fn fetch(api: &Api, artifact: &ArtifactView, to: &Path) -> Result<(), Failure> {
+    let archive = std::env::temp_dir().join(format!("ordotaxis-{}-{}", std::process::id(), artifact.name));
+    download(api.request(Method::GET, address(artifact)), api, &archive).await?;
+    let unpacked = ordotaxis_runner::unpack(&archive, to);
     let _ = std::fs::remove_file(&archive);
     unpacked.map_err(|why| Failure::new(1, format!("{} could not be unpacked: {why}", full_name(artifact)), "try again"))
 }

@@ -2,7 +2,10 @@
 
 mod add;
 mod artifacts;
+mod cache;
 mod check;
+mod compare;
+mod connection;
 mod init;
 mod local;
 mod logs;
@@ -18,6 +21,8 @@ mod serve;
 mod share;
 mod show;
 mod sign_in;
+mod store;
+mod tests;
 mod watch;
 
 use crate::api::Api;
@@ -119,6 +124,15 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         }
         Command::Stop { run, job } => runs::stop(&api()?, &run_ref(&run)?, job, global.json).await,
         Command::Artifacts { run, command } => artifacts::artifacts(&api()?, &run_ref(&run)?, command, global.json).await,
+        Command::Tests { run, flaky, test, all } => {
+            tests::tests(&api()?, &run_ref(&run)?, tests::Ask { flaky, test, all }, global.json).await
+        }
+        Command::Findings { run } => tests::findings(&api()?, &run_ref(&run)?, global.json).await,
+        Command::Numbers { project, pipeline } => tests::numbers(&api()?, &project, &pipeline, global.json).await,
+        Command::Compare { before, after } => compare::compare(&api()?, &run_ref(&before)?, &run_ref(&after)?, global.json).await,
+        Command::Cache { command } => cache::cache(command, &api()?, global.json).await,
+        Command::Store { command } => store::store(command, &api()?, global.json).await,
+        Command::Connection { command } => connection::connection(command, &api()?, global.json).await,
         Command::SignIn { link } => sign_in::sign_in(&global, link).await,
     }
 }

@@ -38,7 +38,7 @@ pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Don
 }
 
 /// Everything on standard input, without the one line end that `echo` adds.
-fn value() -> Result<String, Failure> {
+pub(super) fn value() -> Result<String, Failure> {
     let mut input = std::io::stdin();
     if input.is_terminal() {
         out::remark("the value, then Ctrl-D:");

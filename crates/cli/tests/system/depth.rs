@@ -259,9 +259,16 @@ async fn copies_share_the_tests_by_past_durations() {
         async move { [world.log(&run, "t.unit[1-of-2]").await, world.log(&run, "t.unit[2-of-2]").await] }
     };
     let first = repository.push_pipeline(&pipeline(1));
-    assert_eq!(shares(world.verdict("almanac", &first).await).await, ["t/a t/c\n", "t/b t/d\n"], "nothing is known yet");
+    assert_eq!(
+        shares(world.verdict("almanac", &first).await).await,
+        ["t/a t/c\n", "t/b t/d\n"].map(|line| line.to_owned() + "ordotaxis: 2 tests: 2 passed\n"),
+        "nothing is known yet"
+    );
     let second = repository.push_pipeline(&pipeline(2));
-    assert_eq!(shares(world.verdict("almanac", &second).await).await, ["t/d\n", "t/a t/b t/c\n"]);
+    assert_eq!(
+        shares(world.verdict("almanac", &second).await).await,
+        ["t/d\nordotaxis: 1 tests: 1 passed\n", "t/a t/b t/c\nordotaxis: 3 tests: 3 passed\n"]
+    );
     let plain = world.run(&["share", "x", "y"]).await;
     assert_eq!(plain.out, "x\ny\n", "outside of a job all is shared with nobody");
 }

@@ -10,12 +10,14 @@ mod here;
 mod hooks;
 mod isolation;
 mod journey;
+mod kept;
 mod language;
 mod lost;
 mod mistakes;
 mod outside;
 mod shapes;
 mod starts;
+mod told;
 
 use ordotaxis_testbed::World;
 

@@ -123,14 +123,15 @@ async fn a_full_disk_fails_the_job_and_the_runner_lives() {
         eprintln!("a small disk cannot be mounted here: this test needs root");
         return;
     }
-    let runner = world.runner(RunnerOptions { folder: Some(small.clone()), ..RunnerOptions::default() }).await;
-    let pipeline =
-        "language = 1\n[job.a.big]\nsteps = [\"dd if=/dev/urandom of=big bs=1024 count=1900 2>&1\"]\ngives = { big = [\"big\"] }\n";
+    let runner = world.runner(RunnerOptions { folder: Some(small.clone()), labels: &["small"], ..RunnerOptions::default() }).await;
+    let _large = world.runner(RunnerOptions { labels: &["large"], ..RunnerOptions::default() }).await;
+    let pipeline = "language = 1\n[job.a.give]\nwhere = [\"large\"]\nsteps = [\"dd if=/dev/urandom of=big bs=1024 count=3900 2>&1\"]\n\
+        gives = { big = [\"big\"] }\n[job.b.big]\nwhere = [\"small\"]\nsteps = [\"true\"]\ntakes = [\"a.give/big\"]\n";
     let commit = repository.push_pipeline(pipeline);
     let run = world.verdict("tidegauge", &commit).await;
     assert_eq!(run["state"], "failed", "{run}");
-    assert!(World::job(&run, "a.big")["why"].as_str().is_some_and(|why| why.contains("disk is full")), "{run}");
-    let commit = repository.push_pipeline("language = 1\n[job.a.small]\nsteps = [\"echo fine\"]\n");
+    assert!(World::job(&run, "b.big")["why"].as_str().is_some_and(|why| why.contains("disk is full")), "{run}");
+    let commit = repository.push_pipeline("language = 1\n[job.a.small]\nwhere = [\"small\"]\nsteps = [\"echo fine\"]\n");
     let run = until("the next job to pass, once the space is free again", || async {
         let run = world.verdict("tidegauge", &commit).await;
         (run["state"] == "passed").then_some(run)

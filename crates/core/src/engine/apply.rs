@@ -1,6 +1,7 @@
 //! The transitions. One event in, [`Effects`] out; a word about an attempt that was given up is [`Refused`]. What follows
 //! from an end is in `spread`, what brings an ended run back in `returns`.
 
+use super::numbers::Numbers;
 use super::retry::{Ended, again_in};
 use super::spread::Step;
 use super::state::{Run, Stopper};
@@ -14,6 +15,10 @@ pub enum Event {
     Begun,
     /// A runner takes a queued job; `attempt` is one more than the job's newest.
     Claimed { job: usize, attempt: u32, runner: String },
+    /// What an attempt left for later jobs, and what its reports come to; told while it runs.
+    Said { job: usize, attempt: u32, facts: BTreeMap<String, String>, numbers: Numbers },
+    /// The result of an earlier run is taken over: nothing that can change it has changed.
+    Reused { job: usize, from: String, facts: BTreeMap<String, String>, numbers: Numbers },
     /// A runner says how an attempt ended. `why` is a sentence for every outcome but passed.
     Ended { job: usize, attempt: u32, outcome: Outcome, exit_code: Option<i32>, why: Option<String> },
     /// An attempt's runner fell silent or came back without it.
@@ -82,6 +87,8 @@ impl Run {
         match event {
             Event::Begun => step.begun(),
             Event::Claimed { job, attempt, runner } => step.claimed(*job, *attempt, runner)?,
+            Event::Said { job, attempt, facts, numbers } => step.said(*job, *attempt, facts, numbers)?,
+            Event::Reused { job, from, facts, numbers } => step.reused(*job, from, facts, numbers)?,
             Event::Ended { job, attempt, outcome, exit_code, why } => {
                 step.ended(*job, *attempt, Ended { outcome: *outcome, exit_code: *exit_code }, why.as_deref())?;
             }
@@ -124,6 +131,31 @@ impl Step<'_> {
         entry.runner = Some(runner.to_owned());
         entry.started = Some(self.now);
         self.enter(job, State::Running, None);
+        Ok(())
+    }
+
+    fn said(&mut self, job: usize, attempt: u32, facts: &BTreeMap<String, String>, numbers: &Numbers) -> Result<(), Refused> {
+        if self.current(job, attempt)? {
+            let entry = &mut self.run.jobs[job];
+            entry.facts.extend(facts.clone());
+            entry.numbers.extend(numbers.clone());
+            self.effects.changed.push(job);
+        }
+        Ok(())
+    }
+
+    fn reused(&mut self, job: usize, from: &str, facts: &BTreeMap<String, String>, numbers: &Numbers) -> Result<(), Refused> {
+        let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
+        if entry.state == State::Reused && entry.reused_from.as_deref() == Some(from) {
+            return Ok(());
+        }
+        if entry.state != State::Queued || entry.fresh {
+            return Err(Refused::NotQueued);
+        }
+        entry.reused_from = Some(from.to_owned());
+        entry.facts = facts.clone();
+        entry.numbers = numbers.clone();
+        self.finish(job, State::Reused, Some(format!("the same as in {from}")));
         Ok(())
     }
 

@@ -47,11 +47,16 @@ impl Step<'_> {
             let going = self.run.jobs.iter().any(|job| !job.state.is_end());
             return if going { Ok(()) } else { Err(Refused::NothingFailed) };
         }
-        let back = self.run.with_followers(&asked);
+        let mut back = self.run.with_followers(&asked);
         for job in (0..count).filter(|&job| back[job]) {
             self.put_back(job, fresh);
         }
         asked.iter().for_each(|&job| self.run.jobs[job].started_by = Some(by.to_owned()));
+        // Gates are asked anew: their numbers will be others.
+        for job in (0..count).filter(|&job| self.run.jobs[job].state == State::Gated && !self.run.waits_for_hand(job)).collect::<Vec<_>>() {
+            back[job] = true;
+            self.enter(job, State::Waiting, None);
+        }
         self.run.count();
         let waiting = || (0..count).filter(|&job| back[job]);
         for job in waiting() {
@@ -72,6 +77,10 @@ impl Step<'_> {
         entry.overtaken_by = None;
         entry.started_by = None;
         entry.fresh = fresh;
+        entry.facts.clear();
+        entry.numbers.clear();
+        entry.reused_from = None;
+        entry.unwanted = false;
         self.enter(job, State::Waiting, None);
     }
 }

@@ -2,6 +2,7 @@
 //! itself has a verdict.
 
 use super::apply::Effects;
+use super::late::Late;
 use super::state::{End, Run};
 use super::{Millis, State};
 use crate::language::Upon;
@@ -13,6 +14,8 @@ pub(super) struct Step<'r> {
     pub(super) effects: Effects,
     /// Jobs that can no longer start, each with what is to blame.
     skips: Vec<(usize, Cause)>,
+    /// Jobs whose own condition, decided late, keeps them from starting: the state they come to, and why.
+    unwanted: Vec<(usize, State, String)>,
 }
 
 /// Why a job cannot start any more; each names a job.
@@ -28,7 +31,7 @@ pub(super) enum Cause {
 
 impl<'r> Step<'r> {
     pub(super) fn new(run: &'r mut Run, now: Millis) -> Step<'r> {
-        Step { run, now, effects: Effects::default(), skips: Vec::new() }
+        Step { run, now, effects: Effects::default(), skips: Vec::new(), unwanted: Vec::new() }
     }
 
     /// Enters a state that is an end and tells all that follow.
@@ -43,9 +46,10 @@ impl<'r> Step<'r> {
             self.run.limits[limit].active -= 1;
         }
         let entry = &mut self.run.jobs[job];
+        let entry_state = entry.state;
         entry.ended = Some(self.now);
         entry.not_before = None;
-        let by_hand = self.run.waits_for_hand(job);
+        let by_hand = self.run.waits_for_hand(job) || entry_state == State::Gated;
         if !self.run.by_hand[job] {
             self.run.open -= 1;
         }
@@ -158,6 +162,15 @@ impl<'r> Step<'r> {
         if self.run.waits_for_hand(job) {
             return self.enter(job, State::Gated, None);
         }
+        match self.run.late(job) {
+            Late::Run => {}
+            Late::Skip(why) => return self.unwanted.push((job, State::Skipped, why)),
+            Late::Undecided(why) => return self.unwanted.push((job, State::Failed, why)),
+        }
+        if let Some(why) = self.run.shut(job) {
+            self.enter(job, State::Gated, Some(why));
+            return self.run.count_open();
+        }
         if let Some(limit) = self.run.limit_of[job] {
             let limit = &mut self.run.limits[limit];
             if limit.active >= limit.most {
@@ -182,14 +195,26 @@ impl<'r> Step<'r> {
 
     /// Carries out the skips, which may cause further ones, then looks at the run as a whole.
     pub(super) fn settle(mut self) -> Effects {
-        while let Some((job, cause)) = self.skips.pop() {
-            if self.run.jobs[job].state.is_unstarted() {
-                let sentence = self.because_of(cause);
-                self.finish_because(job, State::Skipped, Some(sentence), cause.root());
+        loop {
+            while let Some((job, cause)) = self.skips.pop() {
+                if self.run.jobs[job].state.is_unstarted() {
+                    let sentence = self.because_of(cause);
+                    self.finish_because(job, State::Skipped, Some(sentence), cause.root());
+                }
             }
-        }
-        if !self.effects.changed.is_empty() {
-            self.admit();
+            if let Some((job, state, why)) = self.unwanted.pop() {
+                if self.run.jobs[job].state.is_unstarted() {
+                    self.run.jobs[job].unwanted = state == State::Skipped;
+                    self.finish(job, state, Some(why));
+                }
+                continue;
+            }
+            if !self.effects.changed.is_empty() {
+                self.admit();
+            }
+            if self.skips.is_empty() && self.unwanted.is_empty() {
+                break;
+            }
         }
         let state = self.run_state();
         if state != self.run.state {
@@ -243,7 +268,8 @@ impl<'r> Step<'r> {
         }
         let counts = |job: usize| self.run.end_of(job) != Some(End::Well);
         let any = |states: &[State]| (0..jobs.len()).any(|job| counts(job) && states.contains(&jobs[job].state));
-        if any(&[State::Failed, State::Lost]) {
+        let shut = (0..jobs.len()).any(|job| jobs[job].state == State::Gated && !self.run.waits_for_hand(job));
+        if any(&[State::Failed, State::Lost]) || shut {
             State::Failed
         } else if any(&[State::Stopped]) {
             State::Stopped

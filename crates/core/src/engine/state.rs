@@ -1,5 +1,6 @@
 //! What a run remembers: a [`JobState`] for each job (these are stored), and counters made from them (these are not).
 
+use super::numbers::Numbers;
 use super::{Millis, State};
 use crate::language::Upon;
 use crate::plan::{Plan, WaitOn};
@@ -38,6 +39,14 @@ pub struct JobState {
     pub inputs: BTreeMap<String, String>,
     /// Asked for again with nothing kept from before.
     pub fresh: bool,
+    /// What it left for later jobs.
+    pub facts: BTreeMap<String, String>,
+    /// What its reports and facts come to.
+    pub numbers: Numbers,
+    /// The run whose result it took over.
+    pub reused_from: Option<String>,
+    /// Skipped by a condition of its own that was decided when it was about to start.
+    pub unwanted: bool,
 }
 
 impl JobState {
@@ -57,6 +66,10 @@ impl JobState {
             started_by: None,
             inputs: BTreeMap::new(),
             fresh: false,
+            facts: BTreeMap::new(),
+            numbers: Numbers::new(),
+            reused_from: None,
+            unwanted: false,
         }
     }
 }
@@ -252,7 +265,10 @@ impl Run {
     /// Which jobs wait for someone to start one by hand, and how many of the others have not ended.
     pub(super) fn count_open(&mut self) {
         let plan = self.plan.clone();
-        let unstarted = |job: usize| self.waits_for_hand(job) && !self.jobs[job].state.is_end();
+        let unstarted = |job: usize| {
+            let state = self.jobs[job].state;
+            state == State::Gated || self.waits_for_hand(job) && !state.is_end()
+        };
         let mut found: Vec<usize> = (0..plan.jobs.len()).filter(|&job| unstarted(job)).collect();
         let mut by_hand = vec![false; plan.jobs.len()];
         found.iter().for_each(|&job| by_hand[job] = true);
@@ -300,7 +316,7 @@ impl Run {
             State::Passed | State::Reused => Some(End::Well),
             State::Failed if self.plan.jobs[job].may_fail => Some(End::Well),
             State::Failed => Some(End::Other(Upon::Failed)),
-            State::Skipped if self.plan.jobs[job].skipped.is_some() => Some(End::Absent),
+            State::Skipped if self.plan.jobs[job].skipped.is_some() || self.jobs[job].unwanted => Some(End::Absent),
             State::Skipped => Some(End::Other(Upon::Skipped)),
             State::Stopped | State::Overtaken => Some(End::Other(Upon::Stopped)),
             State::Lost => Some(End::Other(Upon::Lost)),

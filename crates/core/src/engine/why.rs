@@ -11,11 +11,14 @@ pub type Clock<'c> = &'c dyn Fn(Millis) -> String;
 pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl FnOnce() -> String) -> Option<String> {
     let state = &run.jobs()[job];
     match state.state {
-        State::Passed | State::Reused => None,
+        State::Passed => None,
         State::Waiting => Some(waiting(run, job, clock)),
         State::Queued => {
             let again = state.why.as_ref().map(|why| format!(" (attempt {} did not do: {why})", state.attempt)).unwrap_or_default();
             Some(format!("{}; queued since {}{again}", queued(), clock(state.since)))
+        }
+        State::Gated if !run.waits_for_hand(job) => {
+            Some(format!("{}; shut since {}", state.why.as_deref().unwrap_or("its gate is shut"), clock(state.since)))
         }
         State::Gated => Some(format!(
             "starts by hand only, and nobody has started it; ready since {}; `ordotaxis start {name} --job {}` starts it",

@@ -16,7 +16,7 @@ pub struct Extras {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub network: Option<bool>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub facts: Vec<String>,
+    pub facts: Vec<Fact>,
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub by_hand: bool,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -36,6 +36,8 @@ pub struct Extras {
     /// Kind of report → globs.
     #[serde(skip_serializing_if = "IndexMap::is_empty")]
     pub reports: IndexMap<String, Vec<String>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub publish: Vec<Publish>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub beside: Vec<Helper>,
     /// `passed`, `failed`, `always` → steps.
@@ -59,6 +61,50 @@ impl<'de> Deserialize<'de> for Placed {
         let template = Template::parse(&text).map_err(|_| serde::de::Error::custom("not a text with placeholders"))?;
         Ok(Placed(At { value: template, span: 0..0 }))
     }
+}
+
+/// A value that a job leaves. Written as its name alone where it is not a number.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "FactForm", into = "FactForm")]
+pub struct Fact {
+    pub name: String,
+    pub number: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum FactForm {
+    Name(String),
+    Table { name: String, number: bool },
+}
+
+impl From<FactForm> for Fact {
+    fn from(form: FactForm) -> Fact {
+        match form {
+            FactForm::Name(name) => Fact { name, number: false },
+            FactForm::Table { name, number } => Fact { name, number },
+        }
+    }
+}
+
+impl From<Fact> for FactForm {
+    fn from(Fact { name, number }: Fact) -> FactForm {
+        if number { FactForm::Table { name, number } } else { FactForm::Name(name) }
+    }
+}
+
+/// An artifact that is sent elsewhere.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Publish {
+    pub artifact: String,
+    pub to: Placed,
+    /// `artifact` or `image`
+    #[serde(rename = "as")]
+    pub form: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fact: Option<String>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -97,7 +143,7 @@ impl Extras {
     pub fn templates(&mut self) -> impl Iterator<Item = &mut Placed> {
         let own = [&mut self.image, &mut self.deploys, &mut self.turn].into_iter().flatten();
         let caches = self.cache.iter_mut().flat_map(|cache| cache.paths.iter_mut().chain([&mut cache.key]).chain(&mut cache.otherwise));
-        own.chain(caches)
+        own.chain(caches).chain(self.publish.iter_mut().map(|publish| &mut publish.to))
     }
 
     /// What `self` says, and where it is silent what `other` does.
@@ -108,7 +154,7 @@ impl Extras {
             tools: if self.tools.is_empty() { other.tools } else { self.tools },
             image: self.image.or(other.image),
             network: self.network.or(other.network),
-            facts: list(self.facts, other.facts),
+            facts: if self.facts.is_empty() { other.facts } else { self.facts },
             by_hand: self.by_hand || other.by_hand,
             secrets: list(self.secrets, other.secrets),
             deploys: self.deploys.or(other.deploys),
@@ -117,6 +163,7 @@ impl Extras {
             retry: self.retry.or(other.retry),
             cache: if self.cache.is_empty() { other.cache } else { self.cache },
             reuse: self.reuse.or(other.reuse),
+            publish: if self.publish.is_empty() { other.publish } else { self.publish },
             reports: if self.reports.is_empty() { other.reports } else { self.reports },
             beside: if self.beside.is_empty() { other.beside } else { self.beside },
             afterwards: if self.afterwards.is_empty() { other.afterwards } else { self.afterwards },

@@ -271,6 +271,7 @@ fn stage(table: &DeTable<'_>, span: Span) -> StageRules {
         condition: table.get("if").and_then(reader::text),
         labels: table.get("where").map(reader::strings),
         env: table.get("env").map(reader::env).unwrap_or_default(),
+        gate: table.get("gate").map(super::gate::rules).unwrap_or_default(),
     }
 }
 

@@ -60,6 +60,12 @@ impl Reader<'_> {
                     self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` says no version")).hint(hint));
                 }
             }
+            Format::Limit => {
+                if super::gate::Bound::parse(text).is_none() {
+                    let hint = "write a number, or one with a comparison before it: \">= 80\", \"<= 4096\", \"0\"";
+                    self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` says no limit")).hint(hint));
+                }
+            }
             Format::Cron => {
                 if let Err(why) = super::schedule::Schedule::from_str(text) {
                     let hint = "five fields: minute hour day month weekday, such as \"0 4 * * 1-5\"; UTC, unless a zone follows: \"0 4 * * * Europe/Oslo\"";

@@ -1,6 +1,6 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
-use super::extras::{Cache, Extras, Helper, Placed, Retry, Split};
+use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split};
 use super::pipeline::{At, Body, Cell, CellsOf, CheckoutLine, GiveLine, Matrix, Step, StepLine, Take, Upon, WhenNone};
 use super::reader::{self, Reader, Value};
 use crate::language::diagnostic::{Code, Diagnostic};
@@ -118,6 +118,8 @@ fn plain_step(run: At<String>) -> StepLine {
 fn gives(value: &Value<'_>) -> Vec<GiveLine> {
     let mut gives = Vec::new();
     for (key, value) in reader::table(value).into_iter().flatten() {
+        let keep_ms = reader::table(value).and_then(|table| table.get("keep")).and_then(reader::duration);
+        let upon = reader::table(value).and_then(|table| table.get("upon")).map(upon).unwrap_or_default();
         let (paths, none) = match reader::table(value) {
             Some(table) => {
                 let none = match table.get("none").and_then(reader::string).as_deref() {
@@ -129,7 +131,7 @@ fn gives(value: &Value<'_>) -> Vec<GiveLine> {
             }
             None => (reader::templates(value), WhenNone::Fail),
         };
-        gives.push(GiveLine { artifact: key.get_ref().to_string(), paths, none });
+        gives.push(GiveLine { artifact: key.get_ref().to_string(), paths, none, keep_ms, upon });
     }
     gives
 }
@@ -175,7 +177,8 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         }
         "image" => extras.image = placed(),
         "network" => extras.network = reader::flag(value),
-        "facts" => extras.facts = reader::strings(value),
+        "facts" => extras.facts = reader::items(value).iter().filter_map(fact).collect(),
+        "publish" => extras.publish = reader::items(value).iter().filter_map(|item| publish(reader::table(item)?)).collect(),
         "by_hand" => extras.by_hand = reader::flag(value).unwrap_or_default(),
         "secrets" => extras.secrets = reader::strings(value),
         "deploys" => extras.deploys = placed(),
@@ -196,6 +199,22 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         }
         _ => {}
     }
+}
+
+fn fact(value: &Value<'_>) -> Option<Fact> {
+    let Some(table) = reader::table(value) else { return reader::string(value).map(|name| Fact { name, number: false }) };
+    Some(Fact { name: reader::string(table.get("name")?)?, number: table.get("number").and_then(reader::flag).unwrap_or_default() })
+}
+
+fn publish(table: &DeTable<'_>) -> Option<Publish> {
+    let text = |key: &str| table.get(key).and_then(reader::string);
+    Some(Publish {
+        artifact: text("artifact")?,
+        to: Placed(table.get("to").and_then(reader::template)?),
+        form: text("as").unwrap_or_else(|| "artifact".into()),
+        with: text("with"),
+        fact: text("fact"),
+    })
 }
 
 /// A step that has neither condition nor variables of its own.

@@ -17,6 +17,7 @@ const INNER_GLOBS: &Shape = &Shape::List(&Shape::Text(Format::InnerGlob));
 const REF_GLOBS: &Shape = &Shape::List(&Shape::Text(Format::RefGlob));
 const ENV: &Shape = &Shape::Map { names: Names::Variable, of: TEMPLATE, called: "a variable" };
 const OUTCOMES: &Shape = &Shape::List(&Shape::Choice(&["passed", "failed", "skipped", "stopped", "lost"]));
+const ENDS: &Shape = &Shape::List(&Shape::Choice(&["passed", "failed", "stopped"]));
 const ORDER_LINE: &Shape = &Shape::Text(Format::Order);
 const ORDER: &Shape = &Shape::Either(&[ORDER_LINE, &Shape::List(ORDER_LINE)], "a line or a list of lines");
 const STEP_LIST: &Shape = &Shape::List(&Shape::Either(
@@ -96,11 +97,23 @@ pub(crate) const INPUT: &[Key] = &[
     key("says", FREE, "what it is for"),
 ];
 
+const LIMIT: &Shape = &Shape::Either(
+    &[&Shape::Text(Format::Limit), &Shape::Number { least: i64::MIN, most: i64::MAX }],
+    "a number, or a text such as \">= 80\"",
+);
+
+/// A number's name is written with dots, which TOML reads as tables in each other.
+macro_rules! gate_of {
+    ($inner:expr) => {
+        &Shape::Map { names: Names::Any, of: &Shape::Either(&[LIMIT, $inner], "a number, or a text such as \">= 80\""), called: "a number" }
+    };
+}
+
 pub(crate) const STAGE: &[Key] = &[
     key("if", EXPRESSION, "an expression; false: the stage's jobs are skipped"),
     key("where", WORDS, "labels that a runner must all have"),
     key("env", ENV, "variables for every step of the stage's jobs"),
-    not_yet("gate", &Shape::Map { names: Names::Any, of: &Shape::Scalar, called: "a gate" }, "what must hold before the stage starts"),
+    key("gate", gate_of!(gate_of!(gate_of!(gate_of!(LIMIT)))), "numbers that must hold before the stage starts: tests.failed = 0"),
 ];
 
 pub(crate) const BORROW: &[Key] = &[
@@ -163,15 +176,16 @@ macro_rules! job_keys {
             NETWORK,
             RETRY,
             AFTERWARDS,
-            not_yet("facts", &Shape::List(NAME), "small values it leaves for later jobs: writes $ORDOTAXIS_FACTS/NAME"),
+            key("facts", &Shape::List(&Shape::Either(&[NAME, &Shape::Table { keys: FACT, called: "a fact" }], "a name or a table with `name`")), "small values it leaves for later jobs: writes $ORDOTAXIS_FACTS/NAME"),
             key("by_hand", FLAG, "starts only when someone starts it"),
             key("secrets", WORDS, "names of secrets it may read"),
             key("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
             key("beside", &Shape::List(&Shape::Table { keys: BESIDE, called: "a helper" }), "helper processes started before the steps"),
             key("deploys", TEMPLATE, "the environment that it changes"),
             key("split", &Shape::Table { keys: SPLIT, called: "`split`" }, "copies that share its tests"),
-            without("cache", &Shape::List(&Shape::Table { keys: CACHE, called: "a cache" }), "folders kept from run to run"),
-            without("reuse", &Shape::Table { keys: REUSE, called: "`reuse`" }, "the result is taken from an earlier run when nothing that can change it has"),
+            key("cache", &Shape::List(&Shape::Table { keys: CACHE, called: "a cache" }), "folders kept from run to run"),
+            key("reuse", &Shape::Table { keys: REUSE, called: "`reuse`" }, "the result is taken from an earlier run when nothing that can change it has"),
+            key("publish", &Shape::List(&Shape::Table { keys: PUBLISH, called: "a publication" }), "artifacts that are sent to a registry or by HTTP PUT"),
             key("reports", &Shape::Table { keys: REPORTS, called: "`reports`" }, "files of test results and the like to read"),
             $($more),*
         ]
@@ -213,8 +227,8 @@ pub(crate) const TAKE: &[Key] = &[
 pub(crate) const GIVE: &[Key] = &[
     needed("paths", INNERS, "globs of files below the job's folder"),
     key("none", &Shape::Choice(&["fail", "warn", "ignore"]), "what happens when nothing matches"),
-    without("keep", DURATION, "how long it is kept, such as \"90d\""),
-    without("upon", OUTCOMES, "outcomes upon which it is given"),
+    key("keep", DURATION, "how long it is kept, such as \"90d\""),
+    key("upon", ENDS, "outcomes upon which it is given"),
 ];
 
 pub(crate) const CHECKOUT: &[Key] = &[
@@ -259,14 +273,27 @@ const CACHE: &[Key] = &[
     key("save", &Shape::Choice(&["passed", "always", "never"]), "when it is saved"),
 ];
 
+const FACT: &[Key] = &[
+    needed("name", NAME, "what it is called"),
+    key("number", FLAG, "it is a number: kept over runs, shown as a line, and known to gates"),
+];
+
+const PUBLISH: &[Key] = &[
+    needed("artifact", NAME, "an artifact that the job gives"),
+    needed("to", TEMPLATE, "oci://HOST/NAME:TAG, or an address for HTTP PUT"),
+    key("as", &Shape::Choice(&["artifact", "image"]), "in a registry: an artifact of its files, or an image whose file system they are"),
+    key("with", WORD, "the connection whose user and password are lent for it"),
+    key("fact", NAME, "a fact that takes the digest of what was published"),
+];
+
 const REUSE: &[Key] = &[needed("inputs", INNER_GLOBS, "globs of every file that can change the result")];
 
 const REPORTS: &[Key] = &[
     key("junit", INNER_GLOBS, "JUnit XML"),
-    without("tap", INNER_GLOBS, "TAP"),
-    without("lcov", INNER_GLOBS, "LCOV coverage"),
-    without("cobertura", INNER_GLOBS, "Cobertura coverage"),
-    without("sarif", INNER_GLOBS, "SARIF findings"),
+    key("tap", INNER_GLOBS, "TAP"),
+    key("lcov", INNER_GLOBS, "LCOV coverage"),
+    key("cobertura", INNER_GLOBS, "Cobertura coverage"),
+    key("sarif", INNER_GLOBS, "SARIF findings"),
 ];
 
 const BESIDE: &[Key] = &[

@@ -5,6 +5,7 @@ mod diagnostic;
 mod extras;
 mod file;
 mod formats;
+mod gate;
 mod job;
 mod keys;
 mod pipeline;
@@ -14,11 +15,12 @@ mod schema;
 mod shape;
 
 pub use diagnostic::{Code, Diagnostic, Lines, Severity, counted, has_errors, nearest};
-pub use extras::{Cache, Extras, Helper, Placed, Retry, Split};
+pub use extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split};
 pub use file::{read, read_any_length};
+pub use gate::{Bound, Compare, GateRule, NUMBERS};
 pub use pipeline::{
-    At, Borrow, Cell, CellsOf, Checkout, CheckoutLine, Env, Give, Input, Job, JobId, Matrix, Pattern, Pipeline, Span, StageRules, Starts,
-    Step, Take, Upon, WhenNone,
+    At, Borrow, Cell, CellsOf, Checkout, CheckoutLine, Env, Give, GiveLine, Input, Job, JobId, Matrix, Pattern, Pipeline, Span, StageRules,
+    Starts, Step, Take, Upon, WhenNone,
 };
 pub(crate) use pipeline::{Body, StepLine};
 pub(crate) use reader::inside;

@@ -130,6 +130,7 @@ pub struct StageRules {
     pub condition: Option<At<String>>,
     pub labels: Option<Vec<String>>,
     pub env: Env,
+    pub gate: Vec<At<super::GateRule>>,
 }
 
 #[derive(Debug, Clone)]
@@ -257,6 +258,8 @@ pub struct GiveLine {
     pub artifact: String,
     pub paths: Vec<At<Template>>,
     pub none: WhenNone,
+    pub keep_ms: Option<u64>,
+    pub upon: Vec<Upon>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -265,6 +268,12 @@ pub struct Give {
     /// Globs below the job's folder.
     pub paths: Vec<String>,
     pub none: WhenNone,
+    /// How long it is kept after the job's end; as long as the service says when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep_ms: Option<u64>,
+    /// Ends of the job upon which it is given; when empty, passed alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub upon: Vec<Upon>,
 }
 
 /// An outcome that lets what waits for it start.

@@ -83,6 +83,8 @@ pub(crate) enum Format {
     Outcome,
     /// Which versions of a tool will do.
     Version,
+    /// What a number must be.
+    Limit,
 }
 
 /// Where a table stands, written out only when something is wrong with it.

@@ -8,7 +8,7 @@ use super::resolve::{After, File, Graph, only, shared_axes};
 use super::scope::Conditions;
 use super::value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, VERSION, Wait, WaitOn};
 use crate::expression::Values;
-use crate::language::{At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, Give, Step, StepLine, Take, Upon};
+use crate::language::{At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, Give, GiveLine, Step, StepLine, Take, Upon};
 use crate::template::{Slot, Template};
 use cel::Context;
 use indexmap::IndexMap;
@@ -107,7 +107,10 @@ impl<'a> Build<'a, '_> {
     fn stage(&self, stage: usize) -> PlannedStage {
         let mut before: Vec<usize> = self.graph.stages.before[stage].ones().map(|earlier| self.new_stage[earlier]).collect();
         before.sort_unstable();
-        PlannedStage { name: self.graph.stages.names[stage].clone(), before }
+        let name = self.graph.stages.names[stage].clone();
+        let rules = self.file.pipeline.stages.get(&name);
+        let gate = rules.map(|rules| rules.gate.iter().map(|rule| rule.value.clone()).collect()).unwrap_or_default();
+        PlannedStage { name, before, gate }
     }
 
     fn job(&mut self, at: usize, conditions: &'a Conditions, jobs: &mut Vec<PlannedJob>) {
@@ -150,12 +153,8 @@ impl<'a> Build<'a, '_> {
             .into_iter()
             .map(|step| (step, texts.env(&step.env), step.dir.as_ref().map(|dir| texts.take(dir))))
             .collect();
-        let gives: Vec<(&str, Vec<Template>, _)> = body
-            .gives
-            .iter()
-            .flatten()
-            .map(|give| (give.artifact.as_str(), give.paths.iter().map(|path| texts.take(path)).collect(), give.none))
-            .collect();
+        let gives: Vec<(&GiveLine, Vec<Template>)> =
+            body.gives.iter().flatten().map(|give| (give, give.paths.iter().map(|path| texts.take(path)).collect())).collect();
         let to: Vec<Option<Template>> = file.takes(at).iter().map(|take| take.value.to.as_ref().map(|to| texts.take(to))).collect();
         let checkout = match body.checkout.as_ref().or(defaults.checkout.as_ref()) {
             Some(CheckoutLine::None) => None,
@@ -187,15 +186,18 @@ impl<'a> Build<'a, '_> {
             name: whole.job.name.clone(),
             cell: cell.clone(),
             skipped,
+            given: if conditions.is_empty() { IndexMap::new() } else { given },
             conditions,
             steps: steps.collect(),
             labels: labels.cloned().unwrap_or_default(),
             gives: gives
                 .iter()
-                .map(|(artifact, paths, none)| Give {
-                    artifact: (*artifact).to_owned(),
+                .map(|(give, paths)| Give {
+                    artifact: give.artifact.clone(),
                     paths: paths.iter().map(text).collect(),
-                    none: *none,
+                    none: give.none,
+                    keep_ms: give.keep_ms,
+                    upon: give.upon.clone(),
                 })
                 .collect(),
             waits: self.waits(at, number, cell),

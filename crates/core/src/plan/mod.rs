@@ -137,7 +137,7 @@ fn made<T>(source: Source<'_>, pipeline: &Pipeline, diagnostics: &mut Vec<Diagno
     }
     let graph = resolve::resolve(&file, diagnostics);
     let mut scopes = scope::Scopes::new(source.text, pipeline, &file.jobs, diagnostics);
-    let stages = scopes.shared();
+    let stages = scopes.shared(&file.jobs);
     let conditions: Vec<scope::Conditions> = file.jobs.iter().map(|whole| scopes.job(whole, &stages)).collect();
     let read = std::mem::take(&mut scopes.read);
     never::Never::new(&file, diagnostics).look(&conditions);

@@ -3,7 +3,7 @@
 
 use super::follow::Whole;
 use crate::expression::{Expression, Read};
-use crate::language::{At, Code, Diagnostic, Env, Pipeline, Placed, Span, StepLine, inside, nearest};
+use crate::language::{At, Code, Diagnostic, Env, GateRule, NUMBERS, Pipeline, Placed, Span, StepLine, inside, nearest};
 use crate::template::{Slot, Template};
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -57,7 +57,10 @@ enum Stands {
 impl<'p, 'd> Scopes<'p, 'd> {
     pub(super) fn new(text: &'p str, pipeline: &'p Pipeline, jobs: &[Whole<'_>], diagnostics: &'d mut Vec<Diagnostic>) -> Self {
         let facts = |whole: &Whole<'_>| {
-            let facts = whole.body.extras.as_ref().map(|extras| extras.facts.clone()).unwrap_or_default();
+            let extras = whole.body.extras.as_deref();
+            let own = extras.into_iter().flat_map(|extras| extras.facts.iter().map(|fact| fact.name.clone()));
+            let published = extras.into_iter().flat_map(|extras| extras.publish.iter().filter_map(|publish| publish.fact.clone()));
+            let facts: Vec<String> = own.chain(published).collect();
             (!facts.is_empty()).then(|| (whole.job.id().to_string(), facts))
         };
         Scopes {
@@ -72,7 +75,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
     }
 
     /// Looks at everything of the file that is not a job's own.
-    pub(super) fn shared(&mut self) -> HashMap<&'p str, Rc<Condition>> {
+    pub(super) fn shared(&mut self, jobs: &[Whole<'_>]) -> HashMap<&'p str, Rc<Condition>> {
         let pipeline = self.pipeline;
         let scope = Scope {
             axes: Vec::new(),
@@ -83,6 +86,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         };
         let mut stages = HashMap::new();
         for (name, rules) in &pipeline.stages {
+            self.gate(&rules.gate, jobs);
             if let Some(condition) = &rules.condition
                 && let Some(placed) = self.expression(condition, &scope)
             {
@@ -125,6 +129,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
             let mut extras = (**extras).clone();
             extras.templates().for_each(|Placed(template)| self.template(template, &scope, Stands::Elsewhere));
         }
+        self.published(whole);
         conditions.job = body.condition.as_ref().and_then(|condition| self.expression(condition, &scope));
         for (at, step) in steps().enumerate() {
             self.step(step, &scope);
@@ -230,6 +235,39 @@ impl<'p, 'd> Scopes<'p, 'd> {
             None => {
                 self.diagnostics
                     .push(diagnostic(format!("there is no job `{job}` to leave a fact")).nearest(job, ids.iter().map(String::as_str)));
+            }
+        }
+    }
+
+    /// What is published must be given.
+    fn published(&mut self, whole: &Whole<'p>) {
+        let gives: Vec<&str> = whole.body.gives.iter().flatten().map(|give| give.artifact.as_str()).collect();
+        for publish in whole.body.extras.iter().flat_map(|extras| &extras.publish) {
+            let name = publish.artifact.as_str();
+            if !gives.contains(&name) {
+                let message = format!("job {} publishes the artifact `{name}`, which it does not give", whole.job.id());
+                self.diagnostics.push(with_known(Diagnostic::error(Code::BadValue, publish.to.0.span.clone(), message), name, &gives));
+            }
+        }
+    }
+
+    /// Whether each number of a gate is one that there can be.
+    fn gate(&mut self, rules: &[At<GateRule>], jobs: &[Whole<'_>]) {
+        for rule in rules {
+            let name = rule.value.number.as_str();
+            if NUMBERS.contains(&name) {
+                continue;
+            }
+            let facts: Vec<String> = jobs.iter().flat_map(number_facts).collect();
+            if !facts.iter().any(|fact| fact == name) {
+                let known: Vec<&str> = NUMBERS.iter().copied().chain(facts.iter().map(String::as_str)).collect();
+                let message = format!("there is no number `{name}`");
+                let mut diagnostic = Diagnostic::error(Code::BadValue, rule.span.clone(), message).nearest(name, known.iter().copied());
+                if diagnostic.hint.is_none() {
+                    let facts = "fact.STAGE.JOB.NAME for a fact with `number = true`";
+                    diagnostic.hint = Some(format!("there are {}, and {facts}", NUMBERS.join(", ")));
+                }
+                self.diagnostics.push(diagnostic);
             }
         }
     }
@@ -341,4 +379,10 @@ fn with_known(diagnostic: Diagnostic, name: &str, known: &[&str]) -> Diagnostic 
         None if known.is_empty() => diagnostic,
         None => diagnostic.hint(format!("there is {}", known.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", "))),
     }
+}
+
+/// The numbers that a job's facts are.
+fn number_facts(whole: &Whole<'_>) -> Vec<String> {
+    let facts = whole.body.extras.iter().flat_map(|extras| &extras.facts).filter(|fact| fact.number);
+    facts.map(|fact| format!("fact.{}.{}", whole.job.id(), fact.name)).collect()
 }

@@ -2,7 +2,7 @@
 //! its field names are forever; fields are added with a default, and `version` says since when.
 
 use super::occasion::Occasion;
-use crate::language::{Cell, Checkout, Extras, Give, JobId, Step, Upon};
+use crate::language::{Cell, Checkout, Extras, GateRule, Give, JobId, Step, Upon};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
@@ -65,6 +65,9 @@ pub struct PlannedStage {
     /// Every stage before this one, by number.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub before: Vec<usize>,
+    /// What must hold before its jobs start.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub gate: Vec<GateRule>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -80,6 +83,9 @@ pub struct PlannedJob {
     /// Expressions that can only be decided just before the job would start.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub conditions: Vec<String>,
+    /// With conditions: what its pattern was given, which they may read.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub given: IndexMap<String, String>,
     pub steps: Vec<Step>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub labels: Vec<String>,

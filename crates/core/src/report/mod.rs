@@ -1,5 +1,14 @@
-//! Reports that jobs write: bytes → results.
+//! Reports that jobs write: bytes → results. To add a kind, add a file that reads it, and its key to the language.
 
+mod coverage;
 mod junit;
+mod results;
+mod sarif;
+mod tap;
+mod xml;
 
-pub use junit::{JunitError, test_times};
+pub use coverage::{cobertura_lines, lcov_lines};
+pub use junit::{junit_cases, test_times};
+pub use results::{Case, CaseEnd, Coverage, Finding, Level, ReportError};
+pub use sarif::sarif_findings;
+pub use tap::tap_cases;

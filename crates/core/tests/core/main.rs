@@ -3,8 +3,10 @@
 mod cells;
 mod conditions;
 mod diagnostics;
+mod digests;
 mod endings;
 mod engine;
+mod facts;
 mod garbage;
 mod guides;
 mod model;
@@ -13,6 +15,7 @@ mod orders;
 mod patterns;
 mod planning;
 mod queueing;
+mod reports;
 mod returns;
 mod sharing;
 mod starts;

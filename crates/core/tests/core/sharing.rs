@@ -1,6 +1,5 @@
 //! Tests shared out among copies, and the durations that this goes by.
 
-use ordotaxis_core::report::{JunitError, test_times};
 use ordotaxis_core::share::shares;
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -40,23 +39,4 @@ fn many_tests_are_shared_within_a_tenth() {
     let loads: Vec<i64> = shares(&files, &times, 3).iter().map(|share| share.iter().map(|file| times[*file]).sum()).collect();
     let (least, most) = (loads.iter().min().expect("three"), loads.iter().max().expect("three"));
     assert!(most - least <= most / 10, "{loads:?}");
-}
-
-#[test]
-fn junit_times_are_read_as_test_runners_write_them() {
-    let text = br#"<?xml version="1.0"?><testsuites time="9"><testsuite name="tides" file="t/tides.c">
-        <testcase name="a" time="0.5"/><testcase name="b" time="1,000.25"><failure message="x">no</failure></testcase>
-        <testcase name="c" file="t/other &amp; more.c" time="0.001"/><testcase name="d"/><testcase name="e" time="soon"/></testsuite>
-        <testsuite name="drift"><testsuite><testcase time="2"/></testsuite></testsuite></testsuites>"#;
-    let times = test_times(text).expect("it is well-formed");
-    let wanted = [("drift", 2_000), ("t/other & more.c", 1), ("t/tides.c", 1_000_750)];
-    assert_eq!(times, wanted.map(|(file, ms)| (file.to_owned(), ms)).into());
-}
-
-#[test]
-fn broken_reports_are_refused() {
-    assert!(matches!(test_times(b"<testsuite><testcase></testsuite>"), Err(JunitError::Form(_))));
-    assert_eq!(test_times(b"<!DOCTYPE x [<!ENTITY a 'b'>]><x/>"), Err(JunitError::DocumentType));
-    assert_eq!(test_times("<a>".repeat(200).as_bytes()), Err(JunitError::TooDeep));
-    assert_eq!(test_times(b"no report"), Ok(BTreeMap::new()));
 }

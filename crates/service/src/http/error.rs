@@ -78,8 +78,11 @@ impl From<Away> for ApiError {
 impl From<BlobError> for ApiError {
     fn from(error: BlobError) -> ApiError {
         match &error {
-            BlobError::Io { .. } => ApiError::internal(&error),
-            _ => ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-digest", error.to_string()),
+            BlobError::Records(_) | BlobError::Folder { .. } => ApiError::internal(&error),
+            BlobError::Storage(_) => ApiError::new(StatusCode::BAD_GATEWAY, "storage-away", error.to_string()),
+            BlobError::TooLarge => ApiError::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", error.to_string()),
+            BlobError::NoChunk(_) => ApiError::new(StatusCode::NOT_FOUND, "unknown-chunk", error.to_string()),
+            _ => ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-content", error.to_string()),
         }
     }
 }

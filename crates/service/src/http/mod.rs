@@ -4,7 +4,11 @@
 mod artifacts;
 mod auth;
 mod board;
+mod caches;
+mod compare;
+mod connections;
 mod console;
+mod content;
 mod error;
 mod health;
 mod hooks;
@@ -14,11 +18,17 @@ mod logs;
 mod pipelines;
 mod projects;
 mod protocol;
+mod results;
 mod runners;
 mod runs;
 mod secrets;
 mod session;
+mod show;
+mod store;
 mod views;
+
+pub(crate) use connections::sealed_as;
+pub(crate) use show::Shown;
 
 use crate::app::App;
 use axum::Router;
@@ -56,6 +66,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(runs::stop))
         .routes(routes!(runs::again))
         .routes(routes!(runs::start_job))
+        .routes(routes!(connections::list))
+        .routes(routes!(connections::set, connections::remove))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(pipelines::schema))
@@ -68,6 +80,20 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(logs::search))
         .routes(routes!(artifacts::list))
         .routes(routes!(artifacts::fetch))
+        .routes(routes!(artifacts::folder))
+        .routes(routes!(artifacts::file))
+        .routes(routes!(artifacts::pin, artifacts::unpin))
+        .routes(routes!(show::show))
+        .routes(routes!(results::of_run))
+        .routes(routes!(results::run_findings))
+        .routes(routes!(results::flaky))
+        .routes(routes!(results::history))
+        .routes(routes!(results::numbers))
+        .routes(routes!(compare::compare))
+        .routes(routes!(caches::list, caches::drop_some))
+        .routes(routes!(caches::files))
+        .routes(routes!(store::verify))
+        .routes(routes!(store::sweep))
         .routes(routes!(runners::list))
         .routes(routes!(runners::drain))
         .routes(routes!(runners::queue))
@@ -89,6 +115,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/api/openapi.json", get(move || std::future::ready(([("content-type", "application/json")], description.clone()))))
         .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(BODY_LIMIT)))
         .nest("/runner/v1", protocol::router())
+        .route("/view/{token}/{*path}", get(show::page))
         .route("/healthz", get(health::alive))
         .route("/readyz", get(health::ready))
         .route("/metrics", get(health::metrics))

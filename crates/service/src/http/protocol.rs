@@ -1,6 +1,7 @@
 //! The runner protocol. Every call may be repeated; one about an attempt that was given up is answered 409.
 
 use super::auth::AsRunner;
+use super::content;
 use super::error::{ApiError, Body};
 use crate::app::App;
 use crate::clock;
@@ -9,8 +10,7 @@ use crate::secrets::lend;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Path, Query, State};
 use axum::http::StatusCode;
-use axum::response::IntoResponse;
-use axum::routing::{get, post};
+use axum::routing::post;
 use axum::{Json, Router};
 use ordotaxis_store::{Kind, LogId, NewRunner, Secret};
 use ordotaxis_wire::runner::{
@@ -19,8 +19,6 @@ use ordotaxis_wire::runner::{
 use serde::Deserialize;
 use std::time::Duration;
 use tokio::sync::oneshot;
-use tokio_stream::StreamExt;
-use tokio_util::io::ReaderStream;
 
 /// How long a claim is held open.
 const CLAIM_WAIT: Duration = Duration::from_secs(25);
@@ -39,15 +37,15 @@ pub(super) fn router() -> Router<App> {
         .route("/attempts/{attempt}/log", post(log).layer(DefaultBodyLimit::max(LOG_LIMIT)))
         .route("/attempts/{attempt}/phases", post(phases))
         .route("/attempts/{attempt}/finish", post(finish))
-        .route("/blobs/{digest}", get(blob).head(has_blob).put(put_blob).layer(DefaultBodyLimit::disable()))
+        .merge(content::router())
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
 }
 
-fn stale(_: Stale) -> ApiError {
+pub(super) fn stale(_: Stale) -> ApiError {
     ApiError::new(StatusCode::CONFLICT, "given-up", "this session or attempt was given up; nothing was changed")
 }
 
-fn attempt_id(text: &str) -> Result<AttemptId, ApiError> {
+pub(super) fn attempt_id(text: &str) -> Result<AttemptId, ApiError> {
     text.parse().map_err(|_| ApiError::not_found("attempt", format!("{text} names no attempt")))
 }
 
@@ -170,43 +168,15 @@ async fn finish(
     Body(finish): Body<Finish>,
 ) -> Result<Json<Claimed>, ApiError> {
     let attempt = attempt_id(&attempt)?;
-    for artifact in &finish.artifacts {
-        if !app.blobs.has(&artifact.digest)? {
-            return Err(ApiError::field(
-                "/artifacts",
-                format!("the blob {} of artifact {} was never sent", artifact.digest, artifact.name),
-            ));
-        }
-    }
+    // Held until the names are written, so that no sweep comes between.
+    let naming = app.blobs.naming().await;
+    let gifts = content::gifts(&app, &finish.artifacts).await?;
     let finish = Box::new(finish);
-    let mut lease = app.keeper.ask(|reply| Command::Finish { runner, attempt, finish, reply }).await?.map_err(stale)?;
+    let mut lease = app.keeper.ask(|reply| Command::Finish { runner, attempt, finish, gifts, reply }).await?.map_err(stale)?;
+    drop(naming);
     if let Some(lease) = &mut lease {
         lend(&app, lease).await?;
     }
     app.logs.wake();
     Ok(Json(Claimed { lease }))
-}
-
-async fn has_blob(State(app): State<App>, _: AsRunner, Path(digest): Path<String>) -> Result<StatusCode, ApiError> {
-    Ok(if app.blobs.has(&digest)? { StatusCode::OK } else { StatusCode::NOT_FOUND })
-}
-
-async fn blob(State(app): State<App>, _: AsRunner, Path(digest): Path<String>) -> Result<impl IntoResponse, ApiError> {
-    let path = app.blobs.path(&digest)?;
-    let file = tokio::fs::File::open(&path).await.map_err(|_| ApiError::not_found("blob", format!("there is no blob {digest}")))?;
-    Ok(axum::body::Body::from_stream(ReaderStream::with_capacity(file, 256 * 1024)))
-}
-
-async fn put_blob(State(app): State<App>, _: AsRunner, Path(digest): Path<String>, body: axum::body::Body) -> Result<StatusCode, ApiError> {
-    if app.blobs.has(&digest)? {
-        return Ok(StatusCode::OK);
-    }
-    let mut upload = app.blobs.upload(&digest).await?;
-    let mut pieces = body.into_data_stream();
-    while let Some(piece) = pieces.next().await {
-        let piece = piece.map_err(|_| ApiError::new(StatusCode::BAD_REQUEST, "broken-upload", "the upload broke off; send it again"))?;
-        upload.write(&piece).await?;
-    }
-    upload.finish().await?;
-    Ok(StatusCode::CREATED)
 }

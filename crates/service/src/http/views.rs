@@ -6,14 +6,14 @@ use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
 use crate::sentence::{Summary, sentence};
-use ordotaxis_core::engine::{Paths, Run, State, why_job};
-use ordotaxis_core::language::Severity;
+use ordotaxis_core::engine::{Numbers, Paths, Run, State, off, sums, why_job};
+use ordotaxis_core::language::{Bound, Severity};
 use ordotaxis_core::plan::{Event, Plan};
 use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::plan::DiagnosticView;
 use ordotaxis_wire::view::{AttemptView, JobView, OccasionView, RunView, StateCount, TimeView};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError};
 
 /// How many plans are kept at hand.
@@ -95,6 +95,7 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         usual_ms: past.get(past.len() / 2).copied(),
         again_of: row.again_of,
         jobs: None,
+        numbers: Default::default(),
         time: None,
         diagnostics,
     })
@@ -114,6 +115,7 @@ fn summary(counts: &[StateCount]) -> Summary {
         ended: count(&State::is_end),
         well: count(&|state| matches!(state, State::Passed | State::Reused)),
         first: None,
+        gate: None,
     }
 }
 
@@ -131,11 +133,17 @@ pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     let project = app.records.project(&row.project).await?;
     let mut view = run_views(app, vec![row]).await?.remove(0);
     let Some(plan) = plan else { return Ok(RunView { jobs: Some(Vec::new()), ..view }) };
+    let project_id = project.as_ref().map(|project| project.id);
     let usual = match project {
         Some(project) => app.records.usual(project.id, &plan.pipeline).await?,
         None => HashMap::new(),
     };
+    let whys = match project_id {
+        Some(project_id) => with_gates(app, project_id, id, &plan, &jobs, whys).await?,
+        None => whys,
+    };
     view.time = Some(time(&plan, &attempts));
+    view.numbers = values(&sums(jobs.iter().map(|job| numbers_of(&job.numbers))));
     view.jobs = Some(job_views(&plan, jobs, attempts, &whys, &usual));
     Ok(view)
 }
@@ -150,6 +158,34 @@ fn left_whys(plan: &Arc<Plan>, jobs: &[JobRow], row: &RunRow) -> Result<Vec<Opti
     let name = format!("{}/{}", row.project, row.number);
     let why = |job| why_job(&run, job, &name, &clock::words, || "about to be taken".to_owned());
     Ok((0..jobs.len()).map(why).collect())
+}
+
+/// Says of jobs behind a shut gate in which run each number last held.
+async fn with_gates(
+    app: &App,
+    project_id: i64,
+    run: i64,
+    plan: &Plan,
+    jobs: &[JobRow],
+    mut whys: Vec<Option<String>>,
+) -> Result<Vec<Option<String>>, StoreError> {
+    let numbers = sums(jobs.iter().map(|job| numbers_of(&job.numbers)));
+    for (at, why) in whys.iter_mut().enumerate() {
+        let shut = jobs.get(at).is_some_and(|job| job.state == State::Gated.word());
+        let gate = &plan.stages[plan.jobs[at].stage].gate;
+        let Some(rule) = gate.iter().find(|rule| shut && off(rule, &numbers).is_some()) else { continue };
+        let Some(bound) = Bound::parse(&rule.wants) else { continue };
+        let before = app.records.number_before(project_id, &plan.pipeline, &rule.number, run).await?;
+        let held = before.iter().find(|(_, value)| bound.holds(*value));
+        let project = plan.occasion.project.as_deref().unwrap_or_default();
+        let since = match held {
+            Some((number, _)) => format!("; it last held in {project}/{number}"),
+            None if before.is_empty() => String::new(),
+            None => format!("; it held in none of the last {} runs", before.len()),
+        };
+        *why = why.take().map(|why| format!("{why}{since}"));
+    }
+    Ok(whys)
 }
 
 /// What made the run as long as it is: attempts that still go on count up to now.
@@ -196,10 +232,22 @@ fn job_views(
             inputs: row.inputs.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default(),
             usual_ms: usual.get(job.id.as_str()).copied(),
             since: moment(row.since),
+            facts: row.facts.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default(),
+            numbers: values(&numbers_of(&row.numbers)),
+            reused_from: row.reused_from,
+            not_reused: row.not_reused,
             attempts: by_job.remove(&row.number).unwrap_or_default(),
         }
     };
     plan.jobs.iter().zip(jobs).map(view).collect()
+}
+
+fn numbers_of(text: &Option<String>) -> Numbers {
+    text.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()
+}
+
+fn values(numbers: &Numbers) -> BTreeMap<String, f64> {
+    numbers.iter().filter_map(|(name, number)| Some((name.clone(), number.value()?))).collect()
 }
 
 fn attempt_view(row: AttemptRow) -> AttemptView {
@@ -212,5 +260,6 @@ fn attempt_view(row: AttemptRow) -> AttemptView {
         started_at: moment(row.started_at),
         ended_at: row.ended_at.map(moment),
         phases: serde_json::from_str(&row.phases).unwrap_or_default(),
+        caches: serde_json::from_str(&row.caches).unwrap_or_default(),
     }
 }

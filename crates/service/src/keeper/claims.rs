@@ -1,9 +1,9 @@
 //! What runners ask: to be signed on, for work, to keep it, to be rid of it.
 
-use super::Stale;
 use super::lease::lease;
 use super::room::{Held, Room, Session, Waiting};
-use ordotaxis_core::engine::{Event, State};
+use super::{Gift, Stale};
+use ordotaxis_core::engine::{Event, Numbers, State};
 use ordotaxis_store::{AttemptRow, RunnerRow, StoredArtifact, Took, ToolRow};
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::PhaseView;
@@ -96,6 +96,8 @@ impl Room {
     }
 
     fn next_for(&mut self, runner: &str, slot: u32, now: i64) -> Option<Lease> {
+        // What can be taken over is not given to a runner.
+        self.reuse(now);
         let offer = self.offer(runner)?;
         if offer.draining {
             return None;
@@ -119,6 +121,7 @@ impl Room {
             started_at: now,
             ended_at: None,
             phases: "[]".into(),
+            caches: "[]".into(),
         };
         self.touched.attempts.insert(attempt, row.clone());
         let going = self.runs.get(&id)?;
@@ -155,11 +158,25 @@ impl Room {
         Ok(())
     }
 
+    pub(super) fn said(
+        &mut self,
+        runner: &str,
+        attempt: AttemptId,
+        facts: BTreeMap<String, String>,
+        numbers: Numbers,
+        now: i64,
+    ) -> Result<(), Stale> {
+        self.held.get(&attempt).filter(|held| held.row.runner == runner).ok_or(Stale)?;
+        let event = Event::Said { job: attempt.job, attempt: attempt.attempt, facts, numbers };
+        self.apply(attempt.run, &event, now).map_err(|_| Stale)
+    }
+
     pub(super) fn finish(
         &mut self,
         runner: &str,
         attempt: AttemptId,
         finish: Finish,
+        gifts: Vec<Gift>,
         reply: oneshot::Sender<Result<Option<Lease>, Stale>>,
         now: i64,
     ) {
@@ -167,7 +184,7 @@ impl Room {
             return self.answer(reply, Err(Stale));
         }
         let (slot, claim) = (finish.slot, finish.claim);
-        if let Err(stale) = self.end(runner, attempt, finish, now) {
+        if let Err(stale) = self.end(runner, attempt, finish, gifts, now) {
             return self.answer(reply, Err(stale));
         }
         let next = match self.holds(runner, slot) {
@@ -177,7 +194,7 @@ impl Room {
         self.answer(reply, Ok(next));
     }
 
-    fn end(&mut self, runner: &str, attempt: AttemptId, finish: Finish, now: i64) -> Result<(), Stale> {
+    fn end(&mut self, runner: &str, attempt: AttemptId, finish: Finish, gifts: Vec<Gift>, now: i64) -> Result<(), Stale> {
         let Finish { outcome, exit_code, ref why, .. } = finish;
         let event = Event::Ended { job: attempt.job, attempt: attempt.attempt, outcome, exit_code, why: why.clone() };
         match self.held.get(&attempt) {
@@ -188,35 +205,45 @@ impl Room {
             None if self.runs.contains_key(&attempt.run) => return self.apply(attempt.run, &event, now).map_err(|_| Stale),
             None => return Ok(()),
         }
-        for artifact in &finish.artifacts {
-            let row = StoredArtifact {
-                run_id: attempt.run,
-                job: i64::try_from(attempt.job).unwrap_or(i64::MAX),
-                name: artifact.name.clone(),
-                digest: artifact.digest.clone(),
-                bytes: i64::try_from(artifact.bytes).unwrap_or(i64::MAX),
-                files: i64::try_from(artifact.files).unwrap_or(i64::MAX),
-            };
-            self.touched.rows.artifacts.push(row);
-            if let Some(going) = self.runs.get_mut(&attempt.run) {
-                going.given.insert((attempt.job, artifact.name.clone()), artifact.digest.clone());
-            }
-        }
+        gifts.into_iter().for_each(|gift| self.keep_gift(attempt.run, attempt.job, gift, now));
         self.apply(attempt.run, &event, now).map_err(|_| Stale)?;
         if let Some(mut row) = self.let_go(attempt) {
             let state = self.runs.get(&attempt.run).map_or(State::Failed, |going| going.run.jobs()[attempt.job].state);
             // A job that is tried again is queued; its attempt failed.
             row.state = if state.is_end() { state } else { State::Failed }.word().into();
             if state == State::Passed {
+                self.note_result(attempt.run, attempt.job, now);
                 self.note_time(attempt, now - row.started_at, &finish.tests);
             }
             row.why = finish.why;
             row.exit_code = finish.exit_code;
             row.ended_at = Some(now);
             row.phases = serde_json::to_string(&finish.phases).unwrap_or_else(|_| "[]".into());
+            row.caches = serde_json::to_string(&finish.caches).unwrap_or_else(|_| "[]".into());
             self.touched.attempts.insert(attempt, row);
         }
         Ok(())
+    }
+
+    /// Writes down what a job has given.
+    pub(super) fn keep_gift(&mut self, run: i64, job: usize, gift: Gift, now: i64) {
+        let Some(going) = self.runs.get_mut(&run) else { return };
+        let give = going.run.plan().jobs[job].gives.iter().find(|give| give.artifact == gift.name);
+        let kept = give.and_then(|give| give.keep_ms).and_then(|ms| i64::try_from(ms).ok()).unwrap_or(self.keep);
+        self.touched.rows.artifacts.push(StoredArtifact {
+            run_id: run,
+            job: i64::try_from(job).unwrap_or(i64::MAX),
+            name: gift.name.clone(),
+            digest: gift.digest.clone(),
+            bytes: gift.bytes,
+            files: gift.files,
+            tree: Some(gift.tree.clone()),
+            raw_bytes: gift.raw_bytes,
+            content: gift.content.clone(),
+            kept_until: Some(now.saturating_add(kept)),
+            pinned_by: None,
+        });
+        going.given.insert((job, gift.name.clone()), gift);
     }
 
     /// How long a job that passed took, and its tests by their own word.

@@ -1,16 +1,16 @@
 //! What a runner is told about a job: all it needs, and nothing it could use for another.
 
-use super::RunInfo;
+use super::{Gift, RunInfo};
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Run;
-use ordotaxis_core::language::Placed;
+use ordotaxis_core::language::{Cache, Placed, Publish};
 use ordotaxis_core::plan::{Plan, PlannedTake};
-use ordotaxis_core::template::Slot;
-use ordotaxis_wire::runner::{AttemptId, Lease, LeaseTake, LentSecret, Share};
+use ordotaxis_core::template::{Slot, Template};
+use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeasePublish, LeaseTake, LentConnection, LentSecret, Share};
 use std::collections::HashMap;
 
-/// Digests of what a run's jobs have given so far, by job and name.
-pub(super) type Given = HashMap<(usize, String), String>;
+/// What a run's jobs have given so far, by job and name.
+pub(super) type Given = HashMap<(usize, String), Gift>;
 
 pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
     let planned = &run.plan().jobs[job];
@@ -41,7 +41,12 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         afterwards: extras.afterwards,
         secrets: extras.secrets.into_iter().map(|name| LentSecret { name, value: None, why: None }).collect(),
         share: share(info, run, job),
-        junit: extras.reports.get("junit").cloned().unwrap_or_default(),
+        caches: extras.cache.into_iter().map(|cache| cache_of(info, &cache)).collect(),
+        fresh: run.jobs()[job].fresh,
+        reports: extras.reports,
+        facts: extras.facts,
+        known_facts: run.facts_for(job).into_iter().map(|((stage, job, name), value)| (format!("{stage}.{job}.{name}"), value)).collect(),
+        publish: extras.publish.iter().map(|publish| publish_of(info, publish)).collect(),
         log_limit: ordotaxis_wire::runner::log_limit(),
         holds_turn: extras.turn.is_some(),
     }
@@ -49,12 +54,34 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
 
 /// A text with what is known of the run filled in. What only a runner knows stays as it is written.
 pub(super) fn filled(info: &RunInfo, text: &Placed) -> String {
-    let filled = text.0.value.fill(|slot| match slot {
+    let filled = known(info, text);
+    filled.plain().unwrap_or_else(|| filled.source())
+}
+
+fn publish_of(info: &RunInfo, publish: &Publish) -> LeasePublish {
+    LeasePublish {
+        artifact: publish.artifact.clone(),
+        to: known(info, &publish.to).source(),
+        form: publish.form.clone(),
+        fact: publish.fact.clone(),
+        with: publish.with.clone().map(|name| LentConnection { name, user: String::new(), password: None, why: None }),
+    }
+}
+
+fn known(info: &RunInfo, text: &Placed) -> Template {
+    text.0.value.fill(|slot| match slot {
         Slot::Project => Some(info.project.clone()),
         Slot::Commit => Some(info.commit.clone()),
         _ => None,
-    });
-    filled.plain().unwrap_or_else(|| filled.source())
+    })
+}
+
+/// A cache with what is known of the run filled in.
+fn cache_of(info: &RunInfo, cache: &Cache) -> LeaseCache {
+    // Written as in a file: the rest is the runner's to fill.
+    let one = |text: &Placed| known(info, text).source();
+    let all = |texts: &[Placed]| texts.iter().map(one).collect();
+    LeaseCache { paths: all(&cache.paths), key: one(&cache.key), otherwise: all(&cache.otherwise), save: cache.save.clone() }
 }
 
 /// Which copy of a `split` a job is.
@@ -75,7 +102,11 @@ fn take_of(plan: &Plan, given: &Given, take: &PlannedTake, from: usize) -> Lease
         (None, true) => Some(folder),
         (Some(to), true) => Some(format!("{}/{folder}", to.trim_end_matches('/'))),
     };
-    LeaseTake { name: format!("{}/{}", giver.id, take.artifact), digest: given.get(&(from, take.artifact.clone())).cloned(), to }
+    LeaseTake {
+        name: format!("{}/{}", giver.id, take.artifact),
+        tree: given.get(&(from, take.artifact.clone())).map(|gift| gift.tree.clone()),
+        to,
+    }
 }
 
 /// What a step finds in its environment, as the language guide lists it; the job's own variables come last.

@@ -11,14 +11,16 @@ mod asked;
 mod claims;
 mod lease;
 mod looking;
+mod reuse;
 mod room;
 #[cfg(test)]
 mod room_tests;
 mod task;
 
+pub(crate) use reuse::{Inputs, Ready, globs_of, ready};
 pub(crate) use task::start;
 
-use ordotaxis_core::engine::{State, Usual};
+use ordotaxis_core::engine::{Numbers, State, Usual};
 use ordotaxis_core::language::JobId;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
@@ -48,6 +50,8 @@ pub(crate) struct RunInfo {
     pub(crate) fresh: bool,
     /// How long test files took, for jobs with a `split`: job → file → milliseconds.
     pub(crate) shared: Arc<Shared>,
+    /// Digests of the files that jobs with `reuse` name.
+    pub(crate) inputs: Arc<Inputs>,
 }
 
 pub(crate) type Shared = BTreeMap<String, BTreeMap<String, i64>>;
@@ -100,6 +104,21 @@ pub(crate) struct QueuedNow {
     pub(crate) why: String,
 }
 
+/// An artifact that was found to be whole in the store.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(crate) struct Gift {
+    pub(crate) name: String,
+    pub(crate) tree: String,
+    /// For people.
+    pub(crate) digest: String,
+    /// Names what is in it, without times.
+    pub(crate) content: String,
+    pub(crate) files: i64,
+    pub(crate) raw_bytes: i64,
+    /// New to the store.
+    pub(crate) bytes: i64,
+}
+
 type Reply<T> = oneshot::Sender<T>;
 
 pub(crate) enum Command {
@@ -107,6 +126,15 @@ pub(crate) enum Command {
         info: RunInfo,
         plan: Arc<Plan>,
         usual: Usual,
+        ready: Vec<Ready>,
+    },
+    /// What an attempt left for later jobs, and what its reports come to.
+    Said {
+        runner: String,
+        attempt: AttemptId,
+        facts: BTreeMap<String, String>,
+        numbers: Numbers,
+        reply: Reply<Result<(), Stale>>,
     },
     SignOn {
         runner: String,
@@ -143,6 +171,8 @@ pub(crate) enum Command {
         runner: String,
         attempt: AttemptId,
         finish: Box<Finish>,
+        /// What the result's artifacts are.
+        gifts: Vec<Gift>,
         reply: Reply<Result<Option<Lease>, Stale>>,
     },
     Stop {

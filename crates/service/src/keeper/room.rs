@@ -3,12 +3,13 @@
 //! at in `looking`.
 
 use super::lease::Given;
+use super::reuse::{Looked, Ready};
 use super::{Command, Holders, RunInfo, Stale};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::dispatch::{Needs, Queue, Queued};
 use ordotaxis_core::engine::{Event, Millis, Paths, Refused, Run, State, Usual};
 use ordotaxis_core::plan::{Event as Happened, Occasion, Plan};
-use ordotaxis_store::{AttemptRow, JobRow, Message, PassedRun, RunChange, RunnerRow, StepRows};
+use ordotaxis_store::{AttemptRow, JobRow, Message, NewNumber, PassedRun, RunChange, RunnerRow, StepRows};
 use ordotaxis_wire::runner::{AttemptId, Lease, Tool};
 use ordotaxis_wire::view::LiveEvent;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -35,6 +36,8 @@ pub(super) struct Going {
     /// The longest way from each job's start to the end of the run.
     ahead: Vec<Millis>,
     needs: Vec<Arc<Needs>>,
+    /// What came of looking for results to take over, by job.
+    pub(super) looked: HashMap<usize, Looked>,
 }
 
 impl Going {
@@ -65,6 +68,7 @@ impl Going {
             run,
             given,
             started,
+            looked: HashMap::new(),
         }
     }
 
@@ -135,6 +139,12 @@ pub(super) struct Room {
     holders: Holders,
     pub(super) lease: Duration,
     pub(super) public_url: String,
+    /// How long artifacts are kept that do not say it themselves, in milliseconds.
+    pub(super) keep: i64,
+    /// Results that can be taken over: project, pipeline and job → the newest first.
+    pub(super) reusable: HashMap<(i64, String, String), Vec<Ready>>,
+    /// Jobs for which such a result has yet to be looked for.
+    pub(super) just_queued: Vec<(i64, usize)>,
     pub(super) touched: Touched,
 }
 
@@ -150,7 +160,7 @@ pub(super) struct Touched {
 }
 
 impl Room {
-    pub(super) fn new(holders: Holders, lease: Duration, public_url: String) -> Room {
+    pub(super) fn new(holders: Holders, lease: Duration, public_url: String, keep: i64) -> Room {
         Room {
             runs: HashMap::new(),
             held: HashMap::new(),
@@ -164,6 +174,9 @@ impl Room {
             holders,
             lease,
             public_url,
+            keep,
+            reusable: HashMap::new(),
+            just_queued: Vec::new(),
             touched: Touched::default(),
         }
     }
@@ -250,7 +263,14 @@ impl Room {
 
     pub(super) fn handle(&mut self, command: Command, now: i64) {
         match command {
-            Command::Begin { info, plan, usual } => self.begin(info, plan, &usual, now),
+            Command::Begin { info, plan, usual, ready } => {
+                self.learn(ready);
+                self.begin(info, plan, &usual, now);
+            }
+            Command::Said { runner, attempt, facts, numbers, reply } => {
+                let answer = self.said(&runner, attempt, facts, numbers, now);
+                self.answer(reply, answer);
+            }
             Command::SignOn { runner, sign_on, reply } => {
                 self.sign_on(&runner, sign_on, now);
                 self.answer(reply, ());
@@ -269,7 +289,7 @@ impl Room {
                 let answer = self.phases(&runner, attempt, &phases);
                 self.answer(reply, answer);
             }
-            Command::Finish { runner, attempt, finish, reply } => self.finish(&runner, attempt, *finish, reply, now),
+            Command::Finish { runner, attempt, finish, gifts, reply } => self.finish(&runner, attempt, *finish, gifts, reply, now),
             Command::Stop { run, job, by, reply } => {
                 let answer = self.stop(run, job.as_deref(), &by, now);
                 self.answer(reply, answer);
@@ -309,6 +329,7 @@ impl Room {
             Command::Tick => self.tick(now),
             Command::Pause => self.end_pauses(now),
         }
+        self.reuse(now);
     }
 
     pub(super) fn answer<T: Send + Sync + 'static>(&mut self, reply: oneshot::Sender<T>, value: T) {
@@ -338,6 +359,10 @@ impl Room {
         for &job in &effects.changed {
             self.place(id, job, now);
             self.note_job(id, job);
+            let queued = self.runs.get(&id).is_some_and(|going| going.run.jobs()[job].state == State::Queued);
+            if queued {
+                self.just_queued.push((id, job));
+            }
         }
         for &(job, attempt) in &effects.stop {
             let attempt = AttemptId { run: id, job, attempt };
@@ -381,6 +406,11 @@ impl Room {
         if ended.is_some() {
             send("note");
             self.touched.ended.push(id);
+            let (project_id, pipeline) = (going.info.project_id, going.run.plan().pipeline.clone());
+            let numbers = going.run.numbers().into_iter().filter_map(|(name, number)| {
+                Some(NewNumber { project_id, pipeline: pipeline.clone(), name, run_id: id, value: number.value()? })
+            });
+            self.touched.rows.numbers.extend(numbers);
         }
         if state == State::Passed
             && let Some(passed) = passed_run(&going.info, going.run.plan())
@@ -428,7 +458,11 @@ impl Room {
         let mut rows = std::mem::take(&mut self.touched.rows);
         for (id, job) in std::mem::take(&mut self.touched.jobs) {
             let Some(going) = self.runs.get(&id) else { continue };
-            rows.jobs.push(JobRow::new(id, job, &going.run.jobs()[job]));
+            let mut row = JobRow::new(id, job, &going.run.jobs()[job]);
+            if let Some(looked) = going.looked.get(&job) {
+                (row.work, row.not_reused) = (Some(looked.work.clone()), looked.not_reused.clone());
+            }
+            rows.jobs.push(row);
         }
         rows.attempts = std::mem::take(&mut self.touched.attempts).into_values().collect();
         rows

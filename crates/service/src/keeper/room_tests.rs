@@ -20,7 +20,7 @@ struct Stage {
 impl Stage {
     fn new(lease: Duration) -> Stage {
         let holders = Holders::default();
-        Stage { room: Room::new(holders.clone(), lease, "http://here".into()), holders, now: 1_000 }
+        Stage { room: Room::new(holders.clone(), lease, "http://here".into(), 1_000_000), holders, now: 1_000 }
     }
 
     /// A run that goes on and a runner that is signed on.
@@ -54,9 +54,10 @@ impl Stage {
             told_on: commit,
             again_of: None,
             fresh: false,
+            inputs: Default::default(),
             shared: Arc::default(),
         };
-        self.tell(Command::Begin { info, plan, usual });
+        self.tell(Command::Begin { info, plan, usual, ready: Vec::new() });
     }
 
     fn tell(&mut self, command: Command) {
@@ -113,8 +114,10 @@ impl Stage {
             artifacts: Vec::new(),
             claim,
             tests: Default::default(),
+            caches: Vec::new(),
         };
-        self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), reply }).expect("an answer")
+        self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), gifts: Vec::new(), reply })
+            .expect("an answer")
     }
 
     fn finish_as(&mut self, runner: &str, attempt: AttemptId, outcome: Outcome) -> Result<Option<Lease>, Stale> {
@@ -129,8 +132,10 @@ impl Stage {
             artifacts: Vec::new(),
             claim: false,
             tests: Default::default(),
+            caches: Vec::new(),
         };
-        self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), reply }).expect("an answer")
+        self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), gifts: Vec::new(), reply })
+            .expect("an answer")
     }
 
     fn state(&self, job: usize) -> State {

@@ -3,11 +3,11 @@
 
 use super::lease::Given;
 use super::room::{Going, Room};
-use super::{Command, Holders, Keeper, RunInfo};
+use super::{Command, Gift, Holders, Keeper, RunInfo};
 use crate::clock;
 use ordotaxis_core::engine::{Run, State};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredRun};
+use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredArtifact, StoredRun};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{Notify, mpsc, watch};
@@ -25,6 +25,7 @@ pub(crate) async fn start(
     logs: Logs,
     lease: Duration,
     public_url: String,
+    keep: i64,
     stop: CancellationToken,
 ) -> Result<(Keeper, JoinHandle<()>), StoreError> {
     let (sender, commands) = mpsc::channel(1024);
@@ -32,7 +33,7 @@ pub(crate) async fn start(
     let (journal_sender, journal) = watch::channel(records.journal_end().await?);
     let (outbox, occasions) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
     let keeper = Keeper { sender, holders: holders.clone(), journal, outbox: outbox.clone(), occasions: occasions.clone() };
-    let mut task = Task { records, logs, lease, public_url, holders, journal: journal_sender, outbox, occasions, room: None };
+    let mut task = Task { records, logs, lease, public_url, keep, holders, journal: journal_sender, outbox, occasions, room: None };
     task.restore().await?;
     let handle = tokio::spawn(task.work(commands, stop));
     Ok((keeper, handle))
@@ -43,6 +44,7 @@ struct Task {
     logs: Logs,
     lease: Duration,
     public_url: String,
+    keep: i64,
     holders: Holders,
     journal: watch::Sender<i64>,
     outbox: Arc<Notify>,
@@ -52,7 +54,7 @@ struct Task {
 
 impl Task {
     async fn restore(&mut self) -> Result<(), StoreError> {
-        let mut room = Room::new(self.holders.clone(), self.lease, self.public_url.clone());
+        let mut room = Room::new(self.holders.clone(), self.lease, self.public_url.clone(), self.keep);
         for runner in self.records.runners().await? {
             room.restore_session(runner);
         }
@@ -72,7 +74,7 @@ impl Task {
         let jobs = self.records.jobs(stored.id).await?;
         let jobs = jobs.into_iter().map(ordotaxis_store::JobRow::restore).collect::<Result<Vec<_>, _>>()?;
         let artifacts = self.records.artifacts(stored.id).await?.into_iter();
-        let given: Given = artifacts.map(|row| ((usize::try_from(row.job).unwrap_or(0), row.name), row.digest)).collect();
+        let given: Given = artifacts.filter_map(|row| Some(((usize::try_from(row.job).ok()?, row.name.clone()), gift(row)?))).collect();
         let usual = self.records.usual(project.id, &plan.pipeline).await?;
         let merge: Option<ordotaxis_wire::runner::Merge> = stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
         let info = RunInfo {
@@ -90,12 +92,15 @@ impl Task {
             again_of: stored.again_of,
             fresh: jobs.iter().all(|job| job.fresh),
             shared: Arc::new(stored.shared.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
+            inputs: Arc::new(stored.inputs.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
         };
+        let ready = super::ready(&self.records, project.id, &plan.pipeline, &plan.jobs).await?;
         let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state == State::Waiting);
         if unbegun {
             // Written down, but the service went away before it began.
-            room.handle(Command::Begin { info, plan: Arc::new(plan), usual }, clock::now());
+            room.handle(Command::Begin { info, plan: Arc::new(plan), usual, ready }, clock::now());
         } else {
+            room.learn(ready);
             let run = Run::restore(Arc::new(plan), jobs, state);
             let going = Going::new(info, run, given, stored.started_at, &usual);
             room.restore(going, self.records.attempts(stored.id).await?, clock::now());
@@ -208,6 +213,12 @@ impl Task {
             }
         });
     }
+}
+
+/// An artifact as it was stored.
+pub(super) fn gift(row: StoredArtifact) -> Option<Gift> {
+    let StoredArtifact { name, digest, content, files, raw_bytes, bytes, .. } = row;
+    Some(Gift { name, tree: row.tree?, digest, content, files, raw_bytes, bytes })
 }
 
 async fn over(pause: Option<std::time::Instant>) {

@@ -4,8 +4,9 @@ use super::files::{ROOT_FILE, lend};
 use super::{Complete, OccasionError, PipelineFile};
 use crate::app::App;
 use crate::clock;
-use crate::keeper::{Command, RunInfo, Shared};
+use crate::keeper::{Command, Inputs, RunInfo, Shared, globs_of, ready};
 use crate::sentence::{Summary, sentence};
+use ordotaxis_core::digest::fitting;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
 use ordotaxis_core::plan::{Occasion, Plan, Planned, Source, plan, starts};
@@ -13,6 +14,7 @@ use ordotaxis_git::CommitInfo;
 use ordotaxis_store::{Message, NewRunRow, Project, RunKey, RunRow, StoreError};
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
 use ordotaxis_wire::runner::Merge;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// What came of one pipeline.
@@ -68,9 +70,12 @@ async fn run(
     let merged = known.merge.as_ref().and_then(|merge| serde_json::to_string(merge).ok());
     let told = if told.is_empty() { None } else { serde_json::to_string(told).ok() };
     let shared = shared(app, project, &plan).await?;
+    let inputs = inputs(app, project, &plan, &known.commit.id).await?;
+    let inputs_json = if inputs.is_empty() { None } else { serde_json::to_string(&inputs).ok() };
     let shared_json = if shared.is_empty() { None } else { serde_json::to_string(&shared).ok() };
     let row = NewRunRow {
         shared: shared_json.as_deref(),
+        inputs: inputs_json.as_deref(),
         title: title.as_deref(),
         plan: Some(&plan),
         diagnostics: told.as_deref(),
@@ -98,11 +103,23 @@ async fn run(
         again_of: None,
         fresh: false,
         shared: Arc::new(shared),
+        inputs: Arc::new(inputs),
     };
     let usual = app.records.usual(project.id, &plan.pipeline).await?;
+    let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
     // A keeper that is away is about to stop; the run is on disk and begins at the next start.
-    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual }).await;
+    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual, ready }).await;
     Ok(Some(key))
+}
+
+/// Digests of the files that jobs with `reuse` name, each list of globs once. Read off the commit: no runner is needed.
+async fn inputs(app: &App, project: &Project, plan: &Plan, commit: &str) -> Result<Inputs, OccasionError> {
+    let wanted: BTreeSet<String> = plan.jobs.iter().filter_map(globs_of).collect();
+    if wanted.is_empty() {
+        return Ok(Inputs::new());
+    }
+    let files = app.mirrors.get(&project.name, &project.git_url).digests(commit).await?;
+    Ok(wanted.into_iter().map(|globs| (globs.clone(), fitting(&globs.split('\n').collect::<Vec<_>>(), &files))).collect())
 }
 
 /// How long test files took so far, for jobs that share them out: as it is known now, so that all copies share alike.
@@ -142,9 +159,11 @@ pub(crate) async fn begin_again(app: &App, project: &Project, of: &RunRow, by: &
         again_of: Some(of.number),
         fresh,
         shared: Arc::new(stored.shared.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
+        inputs: Arc::new(stored.inputs.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
     };
     let usual = app.records.usual(project.id, &plan.pipeline).await?;
-    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual }).await;
+    let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
+    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual, ready }).await;
     Ok(Some(key))
 }
 
@@ -228,6 +247,7 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         plan: None,
         diagnostics: None,
         shared: None,
+        inputs: None,
     }
 }
 

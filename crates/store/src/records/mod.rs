@@ -1,26 +1,39 @@
 //! SQLite through one open path. Reads may run side by side; the service's one writer task writes runs (see
 //! [`step`]), and the few other writes are short and begin `IMMEDIATE`.
 
+mod artifacts;
 mod board;
+mod caches;
+mod connections;
 mod keys;
+mod numbers;
 mod occasions;
 mod outbox;
+mod packs;
 mod pipelines;
 mod projects;
+mod results;
+mod reusable;
 mod runners;
 mod runs;
 mod secrets;
 mod step;
 mod usual;
 
+pub use artifacts::{DueArtifact, StoredArtifact};
 pub use board::{BoardRow, BrokenRow};
+pub use caches::{CacheRow, NewCache};
+pub use connections::ConnectionRow;
 pub use keys::Kind;
+pub use numbers::{NewNumber, NumberRow};
 pub use occasions::DueOccasion;
 pub use outbox::{DueMessage, Message};
 pub use pipelines::{DueSchedule, StoredPipeline};
 pub use projects::{Forge, Project};
+pub use results::{FindingRow, FlakyRow, HistoryRow, NewResult, ResultRow, ResultsOf};
+pub use reusable::ReusableRow;
 pub use runners::{Busy, NewRunner, RunnerRow, ToolRow};
-pub use runs::{NewRunRow, RunKey, RunRow, StoredArtifact, StoredRun};
+pub use runs::{NewRunRow, RunKey, RunRow, StoredRun};
 pub use secrets::SecretRow;
 pub use step::{AttemptRow, JobRow, Journal, PassedRun, RunChange, StepRows, Took};
 

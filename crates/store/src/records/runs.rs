@@ -31,6 +31,8 @@ pub struct NewRunRow<'a> {
     pub diagnostics: Option<&'a str>,
     /// JSON: job → test file → milliseconds, for jobs with a `split`.
     pub shared: Option<&'a str>,
+    /// JSON: globs → path → digest, for jobs with `reuse`.
+    pub inputs: Option<&'a str>,
 }
 
 /// How a run is spoken of, and its number in the database.
@@ -81,16 +83,7 @@ pub struct StoredRun {
     pub plan: String,
     pub again_of: Option<i64>,
     pub shared: Option<String>,
-}
-
-#[derive(Debug, Clone, sqlx::FromRow)]
-pub struct StoredArtifact {
-    pub run_id: i64,
-    pub job: i64,
-    pub name: String,
-    pub digest: String,
-    pub bytes: i64,
-    pub files: i64,
+    pub inputs: Option<String>,
 }
 
 impl Records {
@@ -108,8 +101,8 @@ impl Records {
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared)
-                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared, inputs)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(run.project_id)
             .bind(number)
@@ -133,6 +126,7 @@ impl Records {
             .bind(ended)
             .bind(ended)
             .bind(run.shared)
+            .bind(run.inputs)
             .fetch_optional(&mut *tx)
             .await?;
         let Some(id) = id else { return Ok(None) };
@@ -157,14 +151,14 @@ impl Records {
 
     /// Every run that has not ended, oldest first.
     pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
-        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared
+        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared, inputs
                    FROM runs WHERE ended_at IS NULL AND plan IS NOT NULL ORDER BY id";
         Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
     }
 
     /// A run whether it has ended or not, with all that is needed to go on with it. None where it was never planned.
     pub async fn stored_run(&self, id: i64) -> Result<Option<StoredRun>, StoreError> {
-        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared
+        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared, inputs
                    FROM runs WHERE id = ? AND plan IS NOT NULL";
         Ok(sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?)
     }
@@ -180,9 +174,9 @@ impl Records {
     ) -> Result<Option<RunKey>, StoreError> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared)
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared, inputs)
                    SELECT project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
-                     commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared
+                     commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared, inputs
                    FROM runs WHERE id = ? AND plan IS NOT NULL RETURNING id, number, project_id, plan";
         let row: Option<(i64, i64, i64, String)> = sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *tx).await?;
         let Some((id, number, project_id, plan)) = row else { return Ok(None) };
@@ -243,10 +237,6 @@ impl Records {
 
     pub async fn attempts(&self, run_id: i64) -> Result<Vec<AttemptRow>, StoreError> {
         Ok(sqlx::query_as("SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number").bind(run_id).fetch_all(&self.pool).await?)
-    }
-
-    pub async fn artifacts(&self, run_id: i64) -> Result<Vec<StoredArtifact>, StoreError> {
-        Ok(sqlx::query_as("SELECT * FROM artifacts WHERE run_id = ? ORDER BY job, name").bind(run_id).fetch_all(&self.pool).await?)
     }
 
     /// How many jobs of each run are in which state, for runs given by id.

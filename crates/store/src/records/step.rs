@@ -26,6 +26,16 @@ pub struct JobRow {
     /// JSON
     pub inputs: Option<String>,
     pub fresh: bool,
+    /// JSON
+    pub facts: Option<String>,
+    /// JSON
+    pub numbers: Option<String>,
+    pub reused_from: Option<String>,
+    pub unwanted: bool,
+    /// Names all that can change its result.
+    pub work: Option<String>,
+    /// Why no earlier result was taken over.
+    pub not_reused: Option<String>,
 }
 
 impl JobRow {
@@ -47,6 +57,12 @@ impl JobRow {
             started_by: job.started_by.clone(),
             inputs: if job.inputs.is_empty() { None } else { serde_json::to_string(&job.inputs).ok() },
             fresh: job.fresh,
+            facts: if job.facts.is_empty() { None } else { serde_json::to_string(&job.facts).ok() },
+            numbers: if job.numbers.is_empty() { None } else { serde_json::to_string(&job.numbers).ok() },
+            reused_from: job.reused_from.clone(),
+            unwanted: job.unwanted,
+            work: None,
+            not_reused: None,
         }
     }
 
@@ -64,13 +80,18 @@ impl JobRow {
             stop_asked: self.stop_asked,
             overtaken_by: self.overtaken_by,
             started_by: self.started_by,
-            inputs: match self.inputs {
-                Some(text) => serde_json::from_str(&text).map_err(|_| StoreError::Value("jobs.inputs"))?,
-                None => Default::default(),
-            },
+            inputs: read(self.inputs, "jobs.inputs")?,
             fresh: self.fresh,
+            facts: read(self.facts, "jobs.facts")?,
+            numbers: read(self.numbers, "jobs.numbers")?,
+            reused_from: self.reused_from,
+            unwanted: self.unwanted,
         })
     }
+}
+
+fn read<T: serde::de::DeserializeOwned + Default>(text: Option<String>, what: &'static str) -> Result<T, StoreError> {
+    text.map_or_else(|| Ok(T::default()), |text| serde_json::from_str(&text).map_err(|_| StoreError::Value(what)))
 }
 
 #[derive(Debug, Clone, Serialize, sqlx::FromRow)]
@@ -88,6 +109,8 @@ pub struct AttemptRow {
     pub ended_at: Option<i64>,
     /// JSON list
     pub phases: String,
+    /// JSON list
+    pub caches: String,
 }
 
 /// A run's own state, as it is now.
@@ -112,6 +135,12 @@ pub struct StepRows {
     pub journal: Vec<(i64, String)>,
     /// How long jobs took that passed.
     pub took: Vec<Took>,
+    /// What runs that ended come to.
+    pub numbers: Vec<super::NewNumber>,
+    /// Results that later runs may take over.
+    pub reusable: Vec<super::ReusableRow>,
+    /// Jobs whose results were taken over: (run, job, from run, from job).
+    pub taken_over: Vec<(i64, i64, i64, i64)>,
     /// Runs that passed, for those that listen.
     pub passed: Vec<PassedRun>,
     /// (project, commit, kind, JSON of the message)
@@ -159,16 +188,16 @@ impl Records {
                 .await?;
         }
         super::usual::write_took(&mut tx, &rows.took).await?;
+        super::numbers::write(&mut tx, &rows.numbers).await?;
+        super::reusable::write(&mut tx, &rows.reusable).await?;
+        for (run, job, from, from_job) in &rows.taken_over {
+            let sql = "INSERT OR REPLACE INTO results (run_id, test_id, job, attempt, ended, wavered, ms, file, line, message)
+                       SELECT ?1, test_id, ?2, 0, ended, wavered, ms, file, line, message FROM results AS from_run WHERE run_id = ?3 AND job = ?4
+                       AND attempt = (SELECT max(attempt) FROM results AS later WHERE later.run_id = ?3 AND later.job = ?4)";
+            sqlx::query(sql).bind(run).bind(job).bind(from).bind(from_job).execute(&mut *tx).await?;
+        }
         for artifact in &rows.artifacts {
-            sqlx::query("INSERT OR REPLACE INTO artifacts (run_id, job, name, digest, bytes, files) VALUES (?, ?, ?, ?, ?, ?)")
-                .bind(artifact.run_id)
-                .bind(artifact.job)
-                .bind(&artifact.name)
-                .bind(&artifact.digest)
-                .bind(artifact.bytes)
-                .bind(artifact.files)
-                .execute(&mut *tx)
-                .await?;
+            super::artifacts::write(&mut tx, artifact).await?;
         }
         for run in &rows.passed {
             let sql = "INSERT INTO occasions (project_id, delivery, body, received_at, next_at)
@@ -220,10 +249,11 @@ pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<It
         return Ok(());
     }
     let sql = "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
-          stop_asked, overtaken_by, started_by, inputs, fresh)
+          stop_asked, overtaken_by, started_by, inputs, fresh, facts, numbers, reused_from, unwanted, work, not_reused)
         SELECT value ->> 'run_id', value ->> 'number', value ->> 'state', value ->> 'why', value ->> 'attempt', value ->> 'retries',
                value ->> 'not_before', value ->> 'runner', value ->> 'since', value ->> 'started_at', value ->> 'ended_at',
-               value ->> 'stop_asked', value ->> 'overtaken_by', value ->> 'started_by', value ->> 'inputs', value ->> 'fresh'
+               value ->> 'stop_asked', value ->> 'overtaken_by', value ->> 'started_by', value ->> 'inputs', value ->> 'fresh',
+               value ->> 'facts', value ->> 'numbers', value ->> 'reused_from', value ->> 'unwanted', value ->> 'work', value ->> 'not_reused'
         FROM json_each(?)";
     sqlx::query(sql).bind(json(&rows)?).execute(tx).await?;
     Ok(())
@@ -234,9 +264,11 @@ async fn write_attempts(tx: &mut SqliteConnection, rows: &[AttemptRow]) -> Resul
         return Ok(());
     }
     let sql =
-        "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases)
+        "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases,
+           caches)
         SELECT value ->> 'run_id', value ->> 'job', value ->> 'number', value ->> 'runner', value ->> 'session', value ->> 'slot',
-               value ->> 'state', value ->> 'why', value ->> 'exit_code', value ->> 'started_at', value ->> 'ended_at', value ->> 'phases'
+               value ->> 'state', value ->> 'why', value ->> 'exit_code', value ->> 'started_at', value ->> 'ended_at', value ->> 'phases',
+               value ->> 'caches'
         FROM json_each(?)";
     sqlx::query(sql).bind(json(rows)?).execute(tx).await?;
     Ok(())

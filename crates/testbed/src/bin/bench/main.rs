@@ -8,6 +8,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 mod depth;
+mod kept;
 mod planning;
 
 const CONFIG: &str = "lease = \"20s\"\nbeat = \"5s\"\n";
@@ -60,6 +61,18 @@ async fn main() {
     }
     if chosen("sandbox") {
         depth::sandbox().await;
+    }
+    if chosen("content") {
+        kept::content();
+    }
+    if chosen("report") {
+        kept::report();
+    }
+    if chosen("artifacts") {
+        kept::artifacts().await;
+    }
+    if chosen("trees") {
+        kept::trees().await;
     }
     if chosen("view") {
         depth::large_run_view().await;

@@ -1,0 +1,187 @@
+// What a project keeps over runs: numbers as lines, caches, and tests that turn by themselves.
+import { useQuery } from '@tanstack/react-query';
+import { Button } from 'antd';
+import { lazy, Suspense, useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { answered, api, queries, type Schemas } from '../../api/client';
+import { Trouble } from '../../parts/Trouble';
+import { age, bytes, exact, time, useNow } from '../../parts/words';
+import '../run/tests.css';
+
+const Plot = lazy(() => import('./Plot'));
+
+export default function Kept({ what }: { what: 'numbers' | 'caches' | 'flaky' }) {
+  const { project = '' } = useParams();
+  return (
+    <>
+      <ProjectWords project={project} at={what} />
+      {what === 'numbers' && <Numbers project={project} />}
+      {what === 'caches' && <Caches project={project} />}
+      {what === 'flaky' && <Flaky project={project} />}
+    </>
+  );
+}
+
+/** The pages of a project, as words. */
+export function ProjectWords({ project, at }: { project: string; at: string }) {
+  const pages = [
+    ['runs', 'Runs', ''],
+    ['numbers', 'Numbers', '/numbers'],
+    ['flaky', 'Flaky tests', '/flaky'],
+    ['caches', 'Caches', '/caches'],
+  ];
+  return (
+    <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
+      <h1>{project}</h1>
+      <nav className="words" aria-label={`Pages of ${project}`}>
+        {pages.map(([key, word, path]) => (
+          <Link key={key} to={`/projects/${project}${path}`} aria-current={key === at ? 'page' : undefined}>
+            {word}
+          </Link>
+        ))}
+      </nav>
+    </div>
+  );
+}
+
+function Numbers({ project }: { project: string }) {
+  const { data, error } = useQuery({
+    queryKey: ['runs', project, 'numbers'],
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/numbers', { params: { path: { project } } })),
+  });
+  if (error) return <Trouble error={error} />;
+  if (!data) return null;
+  if (data.length === 0)
+    return (
+      <p className="empty">
+        No run has given numbers yet. Reports do, and facts with <code>{'{ name = "size", number = true }'}</code>
+      </p>
+    );
+  return (
+    <div className="plots">
+      {data.map((series) => (
+        <figure key={series.name}>
+          <figcaption>
+            <b>{series.name}</b>
+            <span className="num">{Number((series.points.at(-1)?.value ?? 0).toFixed(2))}</span>
+          </figcaption>
+          <Suspense fallback={<div className="plot" />}>
+            <Plot series={series} />
+          </Suspense>
+        </figure>
+      ))}
+    </div>
+  );
+}
+
+function Caches({ project }: { project: string }) {
+  const now = useNow(true);
+  const [told, setTold] = useState<string>();
+  const { data, error } = useQuery({
+    queryKey: ['runs', project, 'caches'],
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/caches', { params: { path: { project } } })),
+  });
+  if (error) return <Trouble error={error} />;
+  if (!data) return null;
+  if (data.length === 0)
+    return (
+      <p className="empty">
+        This project has no caches yet. A job keeps folders from run to run with{' '}
+        <code>{'[[job.STAGE.NAME.cache]]'}</code>
+      </p>
+    );
+  const drop = async (one: Schemas['CacheView']) => {
+    const query = { key: one.key };
+    const { response } = await api.DELETE('/api/v1/projects/{project}/caches', {
+      params: { path: { project }, query },
+    });
+    setTold(response.ok ? `dropped ${one.key}` : `the service answered ${response.status}`);
+    queries.invalidateQueries({ queryKey: ['runs', project, 'caches'] });
+  };
+  const total = data.reduce((sum, one) => sum + one.stored_bytes, 0);
+  return (
+    <>
+      <p className="soft num">
+        {data.length} entries; {bytes(total)} were new to the store when they were saved. {told}
+      </p>
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th>key</th>
+            <th>files</th>
+            <th>size</th>
+            <th>new when saved</th>
+            <th>saved by</th>
+            <th>used</th>
+            <th>times</th>
+            <th>
+              <span className="hidden">drop</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {data.map((one) => (
+            <tr key={one.key}>
+              <td className="code">{one.key}</td>
+              <td className="num">{one.files}</td>
+              <td className="num">{bytes(one.bytes)}</td>
+              <td className="num">{bytes(one.stored_bytes)}</td>
+              <td>
+                <Link to={`/runs/${one.run}/${one.job}`}>
+                  {one.run} {one.job}
+                </Link>
+              </td>
+              <td className="num" title={exact(one.used_at)}>
+                {age(now - time(one.used_at))}
+              </td>
+              <td className="num">{one.uses}</td>
+              <td>
+                <Button size="small" onClick={() => drop(one)} aria-label={`Drop ${one.key}`}>
+                  Drop
+                </Button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+function Flaky({ project }: { project: string }) {
+  const { data, error } = useQuery({
+    queryKey: ['runs', project, 'flaky'],
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/flaky-tests', { params: { path: { project } } })),
+  });
+  if (error) return <Trouble error={error} />;
+  if (!data) return null;
+  if (data.length === 0)
+    return <p className="empty">In its last 200 runs no test both passed and failed with nothing changed.</p>;
+  return (
+    <table className="sheet">
+      <thead>
+        <tr>
+          <th>test</th>
+          <th>job</th>
+          <th>turned</th>
+          <th>last in</th>
+        </tr>
+      </thead>
+      <tbody>
+        {data.map((one) => (
+          <tr key={`${one.job} ${one.suite} ${one.name}`}>
+            <td>
+              {one.suite && <span className="soft">{one.suite} › </span>}
+              {one.name}
+            </td>
+            <td>{one.job}</td>
+            <td className="num">{one.times} times</td>
+            <td>
+              <Link to={`/runs/${one.newest}?view=tests`}>{one.newest}</Link>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

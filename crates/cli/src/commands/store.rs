@@ -1,0 +1,62 @@
+//! `store verify`, `store sweep`.
+
+use super::{Done, OK, failed};
+use crate::api::Api;
+use crate::options::StoreCommand;
+use crate::out;
+use ordotaxis_wire::ask::Sweep;
+use ordotaxis_wire::view::{SweepView, SweptView, VerifiedView};
+use ordotaxis_wire::words;
+use reqwest::Method;
+
+pub(super) async fn store(command: StoreCommand, api: &Api, json: bool) -> Done {
+    match command {
+        StoreCommand::Verify => verify(api, json).await,
+        StoreCommand::Sweep { apply } => {
+            let view: SweepView = api.read(api.request(Method::POST, "store/sweep").json(&Sweep { apply })).await?;
+            if json {
+                out::json(&view);
+            } else {
+                print_sweep(&view);
+            }
+            OK
+        }
+    }
+}
+
+async fn verify(api: &Api, json: bool) -> Done {
+    let view: VerifiedView = api.read(api.request(Method::POST, "store/verify")).await?;
+    if json {
+        out::json(&view);
+    } else {
+        let sound = if view.damaged.is_empty() && view.broken.is_empty() { "all of it sound" } else { "not all of it sound" };
+        out::print(format!("{} chunks in {} packs, {}: {sound}", view.chunks, view.packs, words::bytes(view.bytes)));
+        for damage in &view.damaged {
+            out::print(format!(
+                "  pack {}: {}; {} chunks lost, to be sent again by whoever has them",
+                damage.pack, damage.why, damage.chunks
+            ));
+        }
+        view.broken.iter().for_each(|broken| out::print(format!("  not whole: {broken}")));
+    }
+    if view.damaged.is_empty() && view.broken.is_empty() { OK } else { Ok(failed()) }
+}
+
+fn print_sweep(view: &SweepView) {
+    let (would, about) = if view.done { ("swept away", "freed about") } else { ("would go", "would free about") };
+    let list = |what: &str, all: &[SweptView]| {
+        if !all.is_empty() {
+            out::print(format!("{what} that {would}:"));
+            all.iter().for_each(|one| out::print(format!("  {}  {}  {}", one.what, words::bytes(one.bytes), out::dim(&one.why))));
+        }
+    };
+    list("artifacts", &view.artifacts);
+    list("caches", &view.caches);
+    if view.packs + view.strays > 0 {
+        out::print(format!("{} packs of which nothing or little is needed, {} that nothing knows", view.packs, view.strays));
+    }
+    out::print(format!("{about} {}", words::bytes(view.bytes)));
+    if !view.done && view.packs + view.strays + view.artifacts.len() as u64 + view.caches.len() as u64 > 0 {
+        out::remark("nothing was changed; `ordotaxis store sweep --apply` does it");
+    }
+}

@@ -1,0 +1,74 @@
+//! Conditions that read facts: decided when a job is about to start, when all that it waits for has ended.
+
+use super::state::Run;
+use crate::expression::{Expression, Facts, Values, in_room};
+use crate::language::JobId;
+use std::collections::BTreeMap;
+
+/// What came of a job's late conditions.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Late {
+    Run,
+    /// One is false.
+    Skip(String),
+    /// One can be neither.
+    Undecided(String),
+}
+
+impl Run {
+    /// The facts that a job may read: of a matrix those of the cell with the same values, else of the first that has them.
+    pub fn facts_for(&self, job: usize) -> Facts {
+        let mut facts = Facts::new();
+        let own = &self.plan.jobs[job].cell;
+        let mut fit: BTreeMap<(String, String, String), usize> = BTreeMap::new();
+        for (at, other) in self.plan.jobs.iter().enumerate() {
+            let alike = other.cell.iter().filter(|(axis, value)| own.get(*axis) == Some(*value)).count();
+            let stage = self.plan.stages[other.stage].name.clone();
+            for (name, value) in &self.jobs[at].facts {
+                let key = (stage.clone(), other.name.clone(), name.clone());
+                if fit.get(&key).is_none_or(|known| alike > *known) {
+                    fit.insert(key.clone(), alike);
+                    facts.insert(key, value.clone());
+                }
+            }
+        }
+        facts
+    }
+
+    pub(super) fn late(&self, job: usize) -> Late {
+        let planned = &self.plan.jobs[job];
+        if planned.conditions.is_empty() {
+            return Late::Run;
+        }
+        let map = |from: &indexmap::IndexMap<String, String>| from.iter().map(|(name, value)| (name.clone(), value.clone())).collect();
+        let values = Values {
+            each: map(&planned.cell),
+            given: map(&planned.given),
+            env: map(&planned.env),
+            fact: self.facts_for(job),
+            ..self.plan.occasion.values()
+        };
+        in_room(|| decide(&planned.conditions, &values, &planned.id))
+    }
+}
+
+fn decide(conditions: &[String], values: &Values, id: &JobId) -> Late {
+    let root = values.root();
+    let mut own = root.new_inner_scope();
+    values.add_own(&mut own);
+    for source in conditions {
+        let decided = Expression::compile(source).map_err(|mistake| mistake.message).and_then(|expression| {
+            let with = expression.with_values(values);
+            expression.decide(&own).map(|decided| (decided, with))
+        });
+        match decided {
+            Ok((true, _)) => {}
+            Ok((false, with)) => {
+                let with = if with.is_empty() { String::new() } else { format!(": {with}") };
+                return Late::Skip(format!("its condition `{}` is false{with}", source.trim()));
+            }
+            Err(why) => return Late::Undecided(format!("the condition `{}` of {id} cannot be decided: {why}", source.trim())),
+        }
+    }
+    Late::Run
+}

@@ -1,0 +1,274 @@
+//! From the store to files: blocks are read as they come, opened and held against their names on two threads, and each
+//! chunk is written wherever it is wanted.
+
+use crate::layers::LayerError;
+use ordotaxis_content::{BlockHeader, ChunkId, Entry, HEADER_LIMIT, Kind, MAGIC, PackError, header_length, open_block};
+use reqwest::Response;
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
+use std::os::unix::fs::{FileExt, OpenOptionsExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, SystemTime};
+use tokio::sync::mpsc;
+
+const THREADS: usize = 2;
+
+/// A few chunks, in memory.
+#[derive(Debug, Default)]
+pub(crate) struct Fetched {
+    pub(crate) chunks: HashMap<ChunkId, Vec<u8>>,
+    /// As they came over the wire.
+    pub(crate) bytes: u64,
+}
+
+impl Fetched {
+    pub(crate) async fn read(answer: Response, wanted: &HashSet<ChunkId>) -> Result<Fetched, LayerError> {
+        let mut blocks = Blocks::new(answer);
+        let mut fetched = Fetched::default();
+        while let Some((header, body)) = blocks.next().await? {
+            let raw = open_block(&header, &body)?;
+            for (id, place) in header.places().filter(|(id, _)| wanted.contains(id)) {
+                fetched.chunks.insert(id, raw[place].to_vec());
+            }
+        }
+        fetched.bytes = blocks.bytes;
+        Ok(fetched)
+    }
+}
+
+/// Blocks of an answer, one after the other.
+struct Blocks {
+    answer: Response,
+    rest: Vec<u8>,
+    begun: bool,
+    bytes: u64,
+}
+
+impl Blocks {
+    fn new(answer: Response) -> Blocks {
+        Blocks { answer, rest: Vec::new(), begun: false, bytes: 0 }
+    }
+
+    /// At least so many bytes in `rest`; false at the end.
+    async fn fill(&mut self, length: usize) -> Result<bool, LayerError> {
+        while self.rest.len() < length {
+            match self.answer.chunk().await {
+                Ok(Some(piece)) => {
+                    self.bytes += piece.len() as u64;
+                    self.rest.extend_from_slice(&piece);
+                }
+                Ok(None) => return Ok(false),
+                Err(source) => return Err(crate::client::CallError::Unreachable { url: "the store".into(), source }.into()),
+            }
+        }
+        Ok(true)
+    }
+
+    async fn next(&mut self) -> Result<Option<(BlockHeader, Vec<u8>)>, LayerError> {
+        if !self.begun {
+            if !self.fill(MAGIC.len()).await? || !self.rest.starts_with(MAGIC) {
+                return Err(PackError::Magic.into());
+            }
+            self.rest.drain(..MAGIC.len());
+            self.begun = true;
+        }
+        if !self.fill(BlockHeader::FIXED).await? {
+            return if self.rest.is_empty() { Ok(None) } else { Err(PackError::CutOff.into()) };
+        }
+        let length = header_length(&self.rest)?.min(HEADER_LIMIT);
+        if !self.fill(length).await? {
+            return Err(PackError::CutOff.into());
+        }
+        let (header, _) = BlockHeader::read(&self.rest[..length])?;
+        let whole = length + header.stored as usize;
+        if !self.fill(whole).await? {
+            return Err(PackError::CutOff.into());
+        }
+        let rest = self.rest.split_off(whole);
+        let mut block = std::mem::replace(&mut self.rest, rest);
+        block.drain(..length);
+        Ok(Some((header, block)))
+    }
+}
+
+/// A file whose chunks have yet to come.
+#[derive(Debug)]
+struct Waiting {
+    /// Open while only some have come.
+    file: Option<File>,
+    /// Which of its chunks are written.
+    done: Vec<bool>,
+}
+
+#[derive(Debug)]
+struct Target {
+    path: PathBuf,
+    entry: Entry,
+    waiting: Mutex<Waiting>,
+}
+
+/// One place of a chunk: the file, the chunk's number in it, and its offset.
+#[derive(Debug, Clone, Copy)]
+struct Spot {
+    file: usize,
+    number: usize,
+    offset: u64,
+}
+
+/// Files to be written, and which chunk goes where.
+#[derive(Debug, Default)]
+pub(crate) struct Wanted {
+    files: Vec<Target>,
+    places: HashMap<ChunkId, Vec<Spot>>,
+    /// In order of the files.
+    ids: Vec<ChunkId>,
+    /// Folders get their modes last: one may be shut.
+    folders: Vec<(PathBuf, u32)>,
+}
+
+impl Wanted {
+    pub(crate) fn folder(&mut self, path: PathBuf, mode: u32) {
+        self.folders.push((path, mode));
+    }
+
+    pub(crate) fn file(&mut self, path: PathBuf, entry: &Entry) -> Result<(), LayerError> {
+        let chunks = entry.chunks();
+        if chunks.is_empty() {
+            let file = create(&path, entry)?;
+            return dress(&file, entry).map_err(|source| LayerError::Io { path, source });
+        }
+        let mut offset = 0;
+        for (number, (id, length)) in chunks.iter().enumerate() {
+            let spots = self.places.entry(*id).or_default();
+            if spots.is_empty() {
+                self.ids.push(*id);
+            }
+            spots.push(Spot { file: self.files.len(), number, offset });
+            offset += u64::from(*length);
+        }
+        let waiting = Mutex::new(Waiting { file: None, done: vec![false; chunks.len()] });
+        self.files.push(Target { path, entry: entry.clone(), waiting });
+        Ok(())
+    }
+
+    /// Every chunk that is wanted, each once, in order of the files.
+    pub(crate) fn ids(&self) -> &[ChunkId] {
+        &self.ids
+    }
+
+    /// What is left to do when everything has come.
+    pub(crate) fn close(&self) -> Result<(), LayerError> {
+        for (path, mode) in self.folders.iter().rev() {
+            let mode = std::fs::Permissions::from_mode(mode | 0o700);
+            std::fs::set_permissions(path, mode).map_err(|source| LayerError::Io { path: path.clone(), source })?;
+        }
+        Ok(())
+    }
+}
+
+fn create(path: &Path, entry: &Entry) -> Result<File, LayerError> {
+    let Kind::File { mode, .. } = entry.kind else { return Err(LayerError::Short) };
+    let file = File::options().write(true).create(true).truncate(false).mode(mode | 0o600).open(path);
+    file.map_err(|source| LayerError::Io { path: path.to_owned(), source })
+}
+
+/// Gives a file its mode and time.
+pub(crate) fn dress(file: &File, entry: &Entry) -> std::io::Result<()> {
+    let Kind::File { mode, modified, .. } = entry.kind else { return Ok(()) };
+    if file.metadata()?.permissions().mode() & 0o777 != mode {
+        file.set_permissions(std::fs::Permissions::from_mode(mode))?;
+    }
+    let since = Duration::from_nanos(modified.unsigned_abs());
+    let time = if modified >= 0 { SystemTime::UNIX_EPOCH.checked_add(since) } else { SystemTime::UNIX_EPOCH.checked_sub(since) };
+    match time {
+        Some(time) => file.set_modified(time),
+        None => Ok(()),
+    }
+}
+
+/// Writes all files from an answer's blocks. Gives the bytes that came, or what was still wanted when it broke off.
+pub(crate) async fn write_files(answer: Response, wanted: Wanted) -> (Result<u64, LayerError>, Wanted) {
+    let wanted = Arc::new(wanted);
+    let (sender, receiver) = mpsc::channel::<(BlockHeader, Vec<u8>)>(8);
+    let receiver = Arc::new(Mutex::new(receiver));
+    let workers: Vec<_> = (0..THREADS)
+        .map(|_| {
+            let (receiver, wanted) = (receiver.clone(), wanted.clone());
+            tokio::task::spawn_blocking(move || {
+                loop {
+                    let block = receiver.lock().unwrap_or_else(PoisonError::into_inner).blocking_recv();
+                    match block {
+                        Some((header, body)) => wanted.write(&header, &body)?,
+                        None => return Ok::<(), LayerError>(()),
+                    }
+                }
+            })
+        })
+        .collect();
+    let mut blocks = Blocks::new(answer);
+    let mut read = Ok(());
+    loop {
+        match blocks.next().await {
+            Ok(Some(block)) => {
+                // A closed channel means that a worker found something wrong; it says what.
+                if sender.send(block).await.is_err() {
+                    break;
+                }
+            }
+            Ok(None) => break,
+            Err(error) => {
+                read = Err(error);
+                break;
+            }
+        }
+    }
+    drop(sender);
+    drop(receiver);
+    for worker in workers {
+        let done = worker.await.unwrap_or(Err(LayerError::Short));
+        read = read.and(done);
+    }
+    let bytes = blocks.bytes;
+    let done = read.and_then(|()| if wanted.is_done() { wanted.close().map(|()| bytes) } else { Err(LayerError::Short) });
+    (done, Arc::try_unwrap(wanted).unwrap_or_default())
+}
+
+impl Wanted {
+    fn is_done(&self) -> bool {
+        let done = |file: &Target| file.waiting.lock().unwrap_or_else(PoisonError::into_inner).done.iter().all(|done| *done);
+        self.files.iter().all(done)
+    }
+
+    fn write(&self, header: &BlockHeader, body: &[u8]) -> Result<(), LayerError> {
+        let raw = open_block(header, body)?;
+        for (id, place) in header.places() {
+            for spot in self.places.get(&id).map(Vec::as_slice).unwrap_or_default() {
+                let target = &self.files[spot.file];
+                target.chunk(spot, &raw[place.clone()])?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Target {
+    fn chunk(&self, spot: &Spot, bytes: &[u8]) -> Result<(), LayerError> {
+        let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
+        // A fetch that broke off brings some chunks twice.
+        if std::mem::replace(&mut waiting.done[spot.number], true) {
+            return Ok(());
+        }
+        let file = match waiting.file.take() {
+            Some(file) => file,
+            None => create(&self.path, &self.entry)?,
+        };
+        let failed = |source| LayerError::Io { path: self.path.clone(), source };
+        file.write_all_at(bytes, spot.offset).map_err(failed)?;
+        if waiting.done.iter().all(|done| *done) {
+            return dress(&file, &self.entry).map_err(failed);
+        }
+        waiting.file = Some(file);
+        Ok(())
+    }
+}

@@ -1,0 +1,338 @@
+//! The runner's own store: trees that jobs took or restored, unpacked once, to lie below the folders of any number of jobs.
+//!
+//! A layer is never written again: jobs see it through an overlay, or get a copy where mounts are not allowed. A new layer
+//! is made of what is already here where it can be: whole when only a little differs (it then holds just that, and lies
+//! over the other), file by file (hard links, since none is ever written), chunk by chunk, and the rest is fetched.
+
+use crate::client::{CallError, Client, insist_for};
+use crate::fetch::{Fetched, Wanted, write_files};
+use ordotaxis_content::{ChunkId, Entry, Kind, Root, Tree, TreeError};
+use std::collections::{HashMap, HashSet};
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use tokio_util::sync::CancellationToken;
+
+/// How many layers are kept while no job uses them.
+const KEPT: usize = 24;
+/// How many of them are looked at for what a new one could be made of.
+const LOOKED_AT: usize = 6;
+/// A layer lies over another when at least this share of its files is the same, in percent.
+const ALIKE: usize = 70;
+/// How often a store that cannot give something is asked.
+const TRIES: u32 = 5;
+
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum LayerError {
+    #[error("{}: {source}", path.display())]
+    Io { path: PathBuf, source: std::io::Error },
+    #[error(transparent)]
+    Call(#[from] CallError),
+    #[error("what the store sent is not what was asked for: {0}")]
+    Tree(#[from] TreeError),
+    #[error("what the store sent is damaged: {0}")]
+    Pack(#[from] ordotaxis_content::PackError),
+    #[error("the store did not send all that was asked for")]
+    Short,
+}
+
+fn io(path: &Path) -> impl Fn(std::io::Error) -> LayerError + use<'_> {
+    move |source| LayerError::Io { path: path.to_owned(), source }
+}
+
+/// An unpacked tree.
+#[derive(Debug)]
+pub(crate) struct Layer {
+    pub(crate) tree: Tree,
+    /// Its files.
+    folder: PathBuf,
+    /// What lies below them, when it holds only what differs.
+    base: Option<Arc<Layer>>,
+    /// Paths that it holds itself; all of them without a base.
+    own: Option<HashSet<Vec<u8>>>,
+}
+
+impl Layer {
+    /// Its folders, uppermost first.
+    pub(crate) fn folders(&self) -> Vec<&Path> {
+        let base = self.base.iter().map(|base| base.folder.as_path());
+        std::iter::once(self.folder.as_path()).chain(base).collect()
+    }
+
+    /// Where a file of it lies.
+    fn place(&self, path: &[u8]) -> PathBuf {
+        let holder = match (&self.own, &self.base) {
+            (Some(own), Some(base)) if !own.contains(path) => base,
+            _ => return self.folder.join(OsStr::from_bytes(path)),
+        };
+        holder.folder.join(OsStr::from_bytes(path))
+    }
+}
+
+/// What bringing a tree here took.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Brought {
+    /// Over the wire.
+    pub(crate) fetched: u64,
+}
+
+pub(crate) struct Layers {
+    folder: PathBuf,
+    /// Whether layers may lie over each other: overlays work, and so does the mark for what is not there.
+    thin: bool,
+    known: Mutex<Vec<(ChunkId, Arc<Layer>)>>,
+}
+
+impl Layers {
+    /// An empty store below `folder`; what an earlier life left is removed: after a crash of the machine nobody knows
+    /// whether it was written.
+    pub(crate) fn open(folder: PathBuf, overlay: bool) -> std::io::Result<Layers> {
+        std::fs::create_dir_all(&folder)?;
+        let thin = overlay && can_whiteout(&folder);
+        Ok(Layers { folder, thin, known: Mutex::default() })
+    }
+
+    fn known(&self) -> std::sync::MutexGuard<'_, Vec<(ChunkId, Arc<Layer>)>> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The layer of a tree: the one that is here, or a new one. A `whole` one lies over no other.
+    pub(crate) async fn bring(
+        &self,
+        tree: &str,
+        whole: bool,
+        client: &Client,
+        leave: &CancellationToken,
+    ) -> Result<(Arc<Layer>, Brought), LayerError> {
+        let id: ChunkId = tree.parse().map_err(|_| TreeError::Form)?;
+        if let Some(layer) = self.used(&id, whole) {
+            return Ok((layer, Brought::default()));
+        }
+        let (tree, listed) = self.listed(&id, client, leave).await?;
+        let candidates: Vec<Arc<Layer>> = self.known().iter().rev().take(LOOKED_AT).map(|(_, layer)| layer.clone()).collect();
+        let thin = self.thin && !whole;
+        let plan = tokio::task::spawn_blocking(move || Plan::new(tree, &candidates, thin)).await.map_err(|_| LayerError::Short)?;
+        let staging = self.folder.join(format!("new-{:032x}", rand::random::<u128>()));
+        let written = self.write(&plan, &staging, client, leave).await;
+        let fetched = match written {
+            Ok(fetched) => fetched,
+            Err(error) => {
+                let _ = std::fs::remove_dir_all(&staging);
+                return Err(error);
+            }
+        };
+        let folder = self.folder.join(format!("{}{}", if plan.base.is_some() { "over-" } else { "" }, &id.to_string()[..24]));
+        // Two slots may have made the same: the later one's is put aside.
+        if folder.exists() {
+            let _ = std::fs::remove_dir_all(&staging);
+            if let Some(layer) = self.used(&id, whole) {
+                return Ok((layer, Brought::default()));
+            }
+            return Err(io(&folder)(std::io::Error::other("a folder stands where a layer is to be; start the runner anew")));
+        }
+        std::fs::rename(&staging, &folder).map_err(io(&folder))?;
+        let own = plan.base.is_some().then(|| plan.own.iter().map(|&at| plan.tree.entries()[at].path.clone()).collect());
+        let layer = Arc::new(Layer { folder, base: plan.base, own, tree: plan.tree });
+        self.keep(id, layer.clone());
+        Ok((layer, Brought { fetched: fetched + listed }))
+    }
+
+    fn used(&self, id: &ChunkId, whole: bool) -> Option<Arc<Layer>> {
+        let mut known = self.known();
+        let at = known.iter().position(|(known, layer)| known == id && !(whole && layer.base.is_some()))?;
+        let found = known.remove(at);
+        known.push(found.clone());
+        Some(found.1)
+    }
+
+    fn keep(&self, id: ChunkId, layer: Arc<Layer>) {
+        let mut known = self.known();
+        known.push((id, layer));
+        // The oldest that nobody uses: a job under way holds its layers, and a layer what lies below it.
+        while known.len() > KEPT
+            && let Some(at) = known.iter().position(|(_, layer)| Arc::strong_count(layer) == 1)
+        {
+            let (_, gone) = known.remove(at);
+            let aside = self.folder.join(format!("old-{:032x}", rand::random::<u128>()));
+            if std::fs::rename(&gone.folder, &aside).is_ok() {
+                std::thread::spawn(move || drop(std::fs::remove_dir_all(aside)));
+            }
+        }
+    }
+
+    /// A tree's list from the store.
+    async fn listed(&self, id: &ChunkId, client: &Client, leave: &CancellationToken) -> Result<(Tree, u64), LayerError> {
+        let mut first = self.chunks(&[*id], client, leave).await?;
+        let root = Root::read(&first.chunks.remove(id).ok_or(LayerError::Short)?)?;
+        let ids: Vec<ChunkId> = root.list.iter().map(|(id, _)| *id).collect();
+        let rest = self.chunks(&ids, client, leave).await?;
+        let mut list = Vec::new();
+        for id in &ids {
+            list.extend(rest.chunks.get(id).or_else(|| first.chunks.get(id)).ok_or(LayerError::Short)?);
+        }
+        let tree = tokio::task::spawn_blocking(move || Tree::read(&root, &list)).await.map_err(|_| LayerError::Short)??;
+        Ok((tree, first.bytes + rest.bytes))
+    }
+
+    async fn chunks(&self, ids: &[ChunkId], client: &Client, leave: &CancellationToken) -> Result<Fetched, LayerError> {
+        if ids.is_empty() {
+            return Ok(Fetched::default());
+        }
+        let names: Vec<u8> = ids.iter().flat_map(|id| id.0).collect();
+        let wanted: HashSet<ChunkId> = ids.iter().copied().collect();
+        let got = insist_for(TRIES, leave, || async {
+            let answer = client.chunks(names.clone()).await?;
+            // Broken data is not a reason to ask for ever: it is told.
+            match Fetched::read(answer, &wanted).await {
+                Err(LayerError::Call(error)) => Err(error),
+                other => Ok(other),
+            }
+        });
+        got.await?
+    }
+
+    async fn write(&self, plan: &Plan, staging: &Path, client: &Client, leave: &CancellationToken) -> Result<u64, LayerError> {
+        std::fs::create_dir_all(staging).map_err(io(staging))?;
+        let mut wanted = {
+            let (plan, staging) = (plan.clone(), staging.to_owned());
+            tokio::task::spawn_blocking(move || plan.lay(&staging)).await.map_err(|_| LayerError::Short)??
+        };
+        if wanted.ids().is_empty() {
+            wanted.close()?;
+            return Ok(0);
+        }
+        let names: Vec<u8> = wanted.ids().iter().flat_map(|id| id.0).collect();
+        // A broken answer is asked for once more, for what has not come.
+        let mut tries = 0;
+        loop {
+            let answer = insist_for(TRIES, leave, || client.chunks(names.clone())).await?;
+            match write_files(answer, wanted).await {
+                (Ok(bytes), _) => return Ok(bytes),
+                (Err(LayerError::Call(error)), left) if error.is_passing() && tries < 5 => {
+                    tracing::warn!(%error, "a fetch broke off; asking once more");
+                    tries += 1;
+                    wanted = left;
+                }
+                (Err(error), _) => return Err(error),
+            }
+        }
+    }
+}
+
+/// How a new layer is made.
+#[derive(Clone)]
+struct Plan {
+    tree: Tree,
+    base: Option<Arc<Layer>>,
+    /// Entries that it holds itself, by number.
+    own: Vec<usize>,
+    /// Paths of the base that are not in it: they get the overlay's mark for what is not there.
+    gone: Vec<Vec<u8>>,
+    /// Files that lie here already, by what they hold.
+    here: HashMap<[u8; 32], (PathBuf, i64)>,
+}
+
+impl Plan {
+    fn new(tree: Tree, candidates: &[Arc<Layer>], thin: bool) -> Plan {
+        let wanted: HashSet<[u8; 32]> = tree.entries().iter().map(Entry::likeness).collect();
+        let mut here = HashMap::new();
+        for layer in candidates {
+            for entry in layer.tree.entries() {
+                let Kind::File { modified, size: 1.., .. } = entry.kind else { continue };
+                let likeness = entry.likeness();
+                if wanted.contains(&likeness) {
+                    here.entry(likeness).or_insert_with(|| (layer.place(&entry.path), modified));
+                }
+            }
+        }
+        let whole = Plan { own: (0..tree.entries().len()).collect(), gone: Vec::new(), base: None, here, tree };
+        if !thin {
+            return whole;
+        }
+        // A layer lies over one other at most: paths through many folders are slow, and all of them must be kept.
+        let bases = candidates.iter().filter(|layer| layer.base.is_none());
+        let over = bases.map(|base| whole.over(base)).min_by_key(|plan| plan.own.len() + plan.gone.len());
+        let all = whole.tree.entries().len();
+        over.filter(|plan| (plan.own.len() + plan.gone.len()) * 100 <= all * (100 - ALIKE)).unwrap_or(whole)
+    }
+
+    fn over(&self, base: &Arc<Layer>) -> Plan {
+        let known: HashMap<&[u8], &Entry> = base.tree.entries().iter().map(|entry| (entry.path.as_slice(), entry)).collect();
+        let entries = self.tree.entries();
+        let own =
+            (0..entries.len()).filter(|&at| known.get(entries[at].path.as_slice()).is_none_or(|other| other.kind != entries[at].kind));
+        let ours: HashSet<&[u8]> = entries.iter().map(|entry| entry.path.as_slice()).collect();
+        let gone = base.tree.entries().iter().filter(|entry| !ours.contains(entry.path.as_slice()));
+        Plan { own: own.collect(), gone: gone.map(|entry| entry.path.clone()).collect(), base: Some(base.clone()), ..self.clone() }
+    }
+
+    /// Makes everything that needs nothing from elsewhere; gives what does.
+    fn lay(&self, staging: &Path) -> Result<Wanted, LayerError> {
+        let mut made = HashSet::new();
+        let mut folder = |path: &Path| -> Result<(), LayerError> {
+            if made.insert(path.to_owned()) { std::fs::create_dir_all(path).map_err(io(path)) } else { Ok(()) }
+        };
+        let mut wanted = Wanted::default();
+        for &at in &self.own {
+            let entry = &self.tree.entries()[at];
+            let path = staging.join(OsStr::from_bytes(&entry.path));
+            match &entry.kind {
+                Kind::Folder { mode } => {
+                    folder(&path)?;
+                    wanted.folder(path, *mode);
+                    continue;
+                }
+                _ => folder(path.parent().unwrap_or(staging))?,
+            }
+            match &entry.kind {
+                Kind::Folder { .. } => {}
+                Kind::Link { target } => std::os::unix::fs::symlink(OsStr::from_bytes(target), &path).map_err(io(&path))?,
+                Kind::File { modified, .. } => match self.here.get(&entry.likeness()) {
+                    Some((from, time)) if time == modified && std::fs::hard_link(from, &path).is_ok() => {}
+                    Some((from, _)) if copy(from, &path, entry).is_ok() => {}
+                    _ => wanted.file(path, entry)?,
+                },
+            }
+        }
+        for path in &self.gone {
+            let path = staging.join(OsStr::from_bytes(path));
+            let parent = path.parent().unwrap_or(staging);
+            // Where a folder is gone as a whole, its mark alone tells.
+            if is_whiteout(parent) {
+                continue;
+            }
+            folder(parent)?;
+            whiteout(&path).map_err(io(&path))?;
+        }
+        Ok(wanted)
+    }
+}
+
+/// A file of another layer with times of its own; shares its blocks where the file system can.
+fn copy(from: &Path, to: &Path, entry: &Entry) -> std::io::Result<()> {
+    std::fs::copy(from, to)?;
+    crate::fetch::dress(&std::fs::File::options().write(true).open(to)?, entry)
+}
+
+/// The overlay's mark for something that is not there: a character device 0, 0.
+fn whiteout(path: &Path) -> std::io::Result<()> {
+    use nix::sys::stat::{Mode, SFlag, makedev, mknod};
+    match mknod(path, SFlag::S_IFCHR, Mode::empty(), makedev(0, 0)) {
+        Ok(()) => Ok(()),
+        Err(nix::errno::Errno::EEXIST) => Ok(()),
+        Err(error) => Err(error.into()),
+    }
+}
+
+fn is_whiteout(path: &Path) -> bool {
+    use std::os::unix::fs::{FileTypeExt, MetadataExt};
+    std::fs::symlink_metadata(path).is_ok_and(|meta| meta.file_type().is_char_device() && meta.rdev() == 0)
+}
+
+fn can_whiteout(folder: &Path) -> bool {
+    let probe = folder.join("probe");
+    let can = whiteout(&probe).is_ok();
+    let _ = std::fs::remove_file(&probe);
+    can
+}

@@ -1,0 +1,191 @@
+//! Artifacts that go elsewhere: to a registry that speaks the OCI distribution specification, or to any address by HTTP
+//! PUT. What was published is named by its digest, which a fact can take.
+
+use crate::archive::chosen;
+use crate::job::{Broken, Job, failed};
+use crate::step::Halt;
+use crate::workspace::Workspace;
+use oci_client::client::{ClientConfig, ClientProtocol, Config, ImageLayer};
+use oci_client::manifest::OciImageManifest;
+use oci_client::secrets::RegistryAuth;
+use oci_client::{Client, Reference};
+use ordotaxis_wire::runner::{LeasePublish, Left};
+use ordotaxis_wire::view::PhaseKind;
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// A layer of files, as OCI's image specification calls it.
+const LAYER: &str = "application/vnd.oci.image.layer.v1.tar+gzip";
+const IMAGE_CONFIG: &str = "application/vnd.oci.image.config.v1+json";
+/// What an artifact that is no image has for a configuration.
+const EMPTY: &str = "application/vnd.oci.empty.v1+json";
+/// What our artifacts are.
+const ARTIFACT: &str = "application/vnd.ordotaxis.artifact.v1";
+/// How long one publication may take.
+const PATIENCE: Duration = Duration::from_secs(30 * 60);
+/// How much a registry's client is asked to hold in memory.
+const LARGEST: u64 = 2 * 1024 * 1024 * 1024;
+
+impl Job<'_> {
+    /// Publishes what the job says, in order; the first that cannot be ends it.
+    pub(crate) async fn publish_all(&mut self, workspace: &Workspace) -> Result<(), Broken> {
+        for publish in self.lease.publish.clone() {
+            self.check_halt()?;
+            self.begin(&publish.to, PhaseKind::Publish).await;
+            let done = self.publish(workspace, &publish).await;
+            self.end(done.is_err(), None);
+            done?;
+        }
+        Ok(())
+    }
+
+    async fn publish(&mut self, workspace: &Workspace, publish: &LeasePublish) -> Result<(), Broken> {
+        let wrong = |why: String| failed(format!("{} could not be published to {}: {why}", publish.artifact, publish.to));
+        let login = match &publish.with {
+            None => None,
+            Some(with) => match &with.password {
+                Some(password) => Some((with.user.clone(), password.clone())),
+                None => return Err(wrong(with.why.clone().unwrap_or_else(|| format!("connection {} was not lent", with.name)))),
+            },
+        };
+        let globs = self.lease.gives.iter().find(|give| give.artifact == publish.artifact).map(|give| give.paths.clone());
+        let (root, globs) = (workspace.folders.files.clone(), globs.unwrap_or_default());
+        let paths = {
+            let root = root.clone();
+            tokio::task::spawn_blocking(move || chosen(&root, &globs, false)).await.map_err(|error| wrong(error.to_string()))??
+        };
+        let mut halt = self.halt.clone();
+        let sent = async {
+            match publish.to.strip_prefix("oci://") {
+                Some(to) => to_registry(to, publish, root, paths, login).await,
+                None => by_put(&publish.to, root, paths, login).await,
+            }
+        };
+        let digest = tokio::select! {
+            sent = tokio::time::timeout(PATIENCE, sent) => match sent {
+                Ok(sent) => sent.map_err(wrong)?,
+                Err(_) => return Err(wrong("it took more than 30 minutes".into())),
+            },
+            _ = halt.wait_for(|halt| *halt != Halt::No) => {
+                self.check_halt()?;
+                return Err(Broken::Stopped);
+            }
+        };
+        self.shipper.log.say(&format!("published {} to {}: {digest}", publish.artifact, publish.to)).await;
+        if let Some(fact) = &publish.fact {
+            let left = Left { facts: BTreeMap::from([(fact.clone(), digest)]), ..Left::default() };
+            let (client, attempt) = (&self.shared.client, self.lease.attempt);
+            crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
+        }
+        Ok(())
+    }
+}
+
+type Login = Option<(String, String)>;
+
+/// Gives the manifest's digest.
+async fn to_registry(to: &str, publish: &LeasePublish, root: PathBuf, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
+    let reference: Reference = to.parse().map_err(|error| format!("that names no place in a registry: {error}"))?;
+    // Already chosen by another part of the program: then that one serves as well.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let image = publish.form == "image";
+    let packed = tokio::task::spawn_blocking(move || Layer::pack(&root, &paths)).await.map_err(|error| error.to_string())??;
+    let layer = ImageLayer::new(packed.bytes, LAYER.to_owned(), None);
+    let config = if image {
+        let rootfs = serde_json::json!({ "type": "layers", "diff_ids": [packed.plain] });
+        let arch = if std::env::consts::ARCH == "x86_64" { "amd64" } else { std::env::consts::ARCH };
+        let config = serde_json::json!({ "architecture": arch, "os": "linux", "config": {}, "rootfs": rootfs });
+        Config::new(config.to_string().into_bytes(), IMAGE_CONFIG.to_owned(), None)
+    } else {
+        Config::new(b"{}".to_vec(), EMPTY.to_owned(), None)
+    };
+    let layers = [layer];
+    let mut manifest = OciImageManifest::build(&layers, &config, None);
+    manifest.media_type = Some("application/vnd.oci.image.manifest.v1+json".to_owned());
+    manifest.artifact_type = (!image).then(|| ARTIFACT.to_owned());
+    let auth = login.map_or(RegistryAuth::Anonymous, |(user, password)| RegistryAuth::Basic(user, password));
+    let client = Client::new(ClientConfig { protocol: protocol(&reference), ..ClientConfig::default() });
+    let plainly = |error: oci_client::errors::OciDistributionError| chain(&error);
+    client.push(&reference, &layers, config, &auth, Some(manifest)).await.map_err(plainly)?;
+    client.fetch_manifest_digest(&reference, &auth).await.map_err(plainly)
+}
+
+/// A registry on this machine speaks plain HTTP, as registries' own tools take it.
+fn protocol(reference: &Reference) -> ClientProtocol {
+    let registry = reference.resolve_registry();
+    let host = registry.rsplit_once(':').map_or(registry, |(host, _)| host);
+    if matches!(host, "localhost" | "127.0.0.1" | "[::1]") { ClientProtocol::Http } else { ClientProtocol::Https }
+}
+
+fn chain(error: &dyn std::error::Error) -> String {
+    let mut said = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        said = format!("{said}: {error}");
+        cause = error.source();
+    }
+    said.chars().take(400).collect()
+}
+
+/// Files as a layer: gzip over tar, the same bytes for the same files.
+struct Layer {
+    bytes: Vec<u8>,
+    /// The digest of the tar within.
+    plain: String,
+}
+
+impl Layer {
+    fn pack(root: &Path, paths: &[PathBuf]) -> Result<Layer, String> {
+        let size: u64 = paths.iter().filter_map(|path| std::fs::symlink_metadata(root.join(path)).ok()).map(|meta| meta.len()).sum();
+        if size > LARGEST {
+            return Err(format!("it has {} MiB; at most {} are sent to a registry", size >> 20, LARGEST >> 20));
+        }
+        let hashing = Hashing { inner: flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast()), hash: Sha256::new() };
+        let mut builder = tar::Builder::new(hashing);
+        builder.mode(tar::HeaderMode::Deterministic);
+        builder.follow_symlinks(false);
+        let said = |error: io::Error| error.to_string();
+        for path in paths {
+            builder.append_path_with_name(root.join(path), path).map_err(said)?;
+        }
+        let hashing = builder.into_inner().map_err(said)?;
+        let bytes = hashing.inner.finish().map_err(said)?;
+        Ok(Layer { bytes, plain: ordotaxis_content::digest_text(&hashing.hash.finalize().into()) })
+    }
+}
+
+struct Hashing<W> {
+    inner: W,
+    hash: Sha256,
+}
+
+impl<W: Write> Write for Hashing<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let count = self.inner.write(bytes)?;
+        self.hash.update(&bytes[..count]);
+        Ok(count)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
+}
+
+/// One file as it is; several as an archive (gzip over tar). Gives the digest of what was sent.
+async fn by_put(to: &str, root: PathBuf, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
+    let body = tokio::task::spawn_blocking(move || match paths.as_slice() {
+        [one] => std::fs::read(root.join(one)).map_err(|error| error.to_string()),
+        several => Layer::pack(&root, several).map(|layer| layer.bytes),
+    });
+    let body = body.await.map_err(|error| error.to_string())??;
+    let digest = ordotaxis_content::digest_text(&Sha256::digest(&body).into());
+    let mut request = reqwest::Client::new().put(to).body(body);
+    if let Some((user, password)) = login {
+        request = request.basic_auth(user, Some(password));
+    }
+    let answer = request.send().await.map_err(|error| chain(&error))?;
+    if answer.status().is_success() { Ok(digest) } else { Err(format!("it answered {}", answer.status())) }
+}

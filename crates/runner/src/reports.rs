@@ -1,0 +1,224 @@
+//! What a job leaves beside files: facts, and what its reports say of tests, coverage and findings. Told to the service
+//! when the steps have ended, whatever came of them.
+
+use crate::archive::chosen;
+use crate::job::{Broken, Job, failed};
+use crate::workspace::Workspace;
+use indexmap::IndexMap;
+use ordotaxis_core::engine::Number;
+use ordotaxis_core::language::Fact;
+use ordotaxis_core::report::{
+    Case, Coverage, Finding, ReportError, cobertura_lines, junit_cases, lcov_lines, sarif_findings, tap_cases, test_times,
+};
+use ordotaxis_wire::runner::Left;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// The longest value of a fact.
+const FACT_LIMIT: u64 = 64 * 1024;
+/// The largest report that is read.
+const REPORT_LIMIT: u64 = 256 * 1024 * 1024;
+/// The most cases of one job.
+const CASES: usize = 200_000;
+
+/// Where a job writes its facts, below its own `/tmp`.
+pub(crate) const FACTS: &str = "facts";
+
+/// What was read, and a sentence for each report that could not be.
+#[derive(Default)]
+struct Read {
+    cases: Option<Vec<Case>>,
+    coverage: Option<Coverage>,
+    findings: Option<Vec<Finding>>,
+    remarks: Vec<String>,
+}
+
+impl Job<'_> {
+    /// Reads and tells it all. Gives a sentence about the first test that failed, where one did. A fact that is not what
+    /// the file says of it is an error; a report that cannot be read is told and left out.
+    pub(crate) async fn tell_left(&mut self, workspace: &Workspace) -> Result<Option<String>, Broken> {
+        if self.lease.reports.is_empty() && self.lease.facts.is_empty() {
+            return Ok(None);
+        }
+        let (facts, numbers, wrong) = self.facts(workspace).await;
+        let (root, reports) = (workspace.folders.files.clone(), self.lease.reports.clone());
+        let read = tokio::task::spawn_blocking(move || read_all(&root, &reports)).await.unwrap_or_default();
+        for remark in &read.remarks {
+            self.shipper.log.say(remark).await;
+        }
+        if self.lease.share.is_some() {
+            self.tests = read.cases.as_deref().map(test_times).unwrap_or_default();
+        }
+        let mut left = Left { facts, numbers, cases: read.cases, coverage: read.coverage, findings: read.findings };
+        for case in left.cases.iter_mut().flatten() {
+            case.message = case.message.take().map(|message| self.shipper.masked(&message));
+        }
+        let (client, attempt) = (&self.shared.client, self.lease.attempt);
+        let taken = crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
+        for said in &taken.said {
+            self.shipper.log.say(said).await;
+        }
+        match wrong {
+            Some(why) => Err(failed(why)),
+            None => Ok(taken.first),
+        }
+    }
+
+    /// The declared facts that were written, those of them that are numbers, and what is wrong with one.
+    async fn facts(&mut self, workspace: &Workspace) -> (BTreeMap<String, String>, BTreeMap<String, Number>, Option<String>) {
+        let (mut facts, mut numbers, mut wrong) = (BTreeMap::new(), BTreeMap::new(), None);
+        let folder = workspace.folders.tmp.join(FACTS);
+        for fact in self.lease.facts.clone() {
+            let value = match read_fact(&folder.join(&fact.name)) {
+                Ok(Some(value)) => self.shipper.masked(&value),
+                Ok(None) => {
+                    self.shipper.log.say(&format!("fact {}: not written", fact.name)).await;
+                    continue;
+                }
+                Err(why) => {
+                    wrong = Some(format!("fact {}: {why}", fact.name));
+                    continue;
+                }
+            };
+            if fact.number {
+                match Number::read(&value) {
+                    Some(number) => drop(numbers.insert(self.number_name(&fact), number)),
+                    None => wrong = Some(format!("fact {} is not a number: {:?}", fact.name, value.chars().take(60).collect::<String>())),
+                }
+            }
+            facts.insert(fact.name, value);
+        }
+        for name in undeclared(&folder, &self.lease.facts) {
+            let line = format!("fact {name}: written, but the job does not say `facts = [\"{name}\"]`; left out");
+            self.shipper.log.say(&line).await;
+        }
+        (facts, numbers, wrong)
+    }
+
+    fn number_name(&self, fact: &Fact) -> String {
+        format!("fact.{}.{}", self.lease.job.without_cell(), fact.name)
+    }
+}
+
+fn read_fact(path: &Path) -> Result<Option<String>, String> {
+    match std::fs::symlink_metadata(path) {
+        Err(_) => return Ok(None),
+        Ok(meta) if !meta.is_file() => return Err("it is not a file".into()),
+        Ok(meta) if meta.len() > FACT_LIMIT => return Err(format!("it has {} bytes; a fact has at most {FACT_LIMIT}", meta.len())),
+        Ok(_) => {}
+    }
+    let bytes = std::fs::read(path).map_err(|error| error.to_string())?;
+    let text = String::from_utf8(bytes).map_err(|_| "it is not UTF-8 text".to_owned())?;
+    Ok(Some(text.trim_end_matches(['\n', '\r']).to_owned()))
+}
+
+fn undeclared(folder: &Path, declared: &[Fact]) -> Vec<String> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
+    let mut names: Vec<String> = names.filter(|name| !declared.iter().any(|fact| fact.name == *name)).take(20).collect();
+    names.sort();
+    names
+}
+
+fn read_all(root: &Path, reports: &IndexMap<String, Vec<String>>) -> Read {
+    let mut read = Read::default();
+    for (kind, globs) in reports {
+        let paths = match chosen(root, globs, false) {
+            Ok(paths) => paths,
+            Err(error) => {
+                read.remarks.push(format!("reports {kind}: {error}"));
+                continue;
+            }
+        };
+        if paths.is_empty() {
+            read.remarks.push(format!("reports {kind}: nothing matches {}", globs.join(", ")));
+        }
+        for path in paths {
+            if let Err(why) = read_one(root, kind, &path, &mut read) {
+                read.remarks.push(format!("report {}: {why}; left out", path.display()));
+            }
+        }
+    }
+    if let Some(cases) = read.cases.as_mut().filter(|cases| cases.len() > CASES) {
+        read.remarks.push(format!("reports: of {} test cases {CASES} are kept", cases.len()));
+        cases.truncate(CASES);
+    }
+    read
+}
+
+fn read_one(root: &Path, kind: &str, path: &PathBuf, read: &mut Read) -> Result<(), String> {
+    let full = root.join(path);
+    let size = std::fs::metadata(&full).map_err(|error| error.to_string())?.len();
+    if size > REPORT_LIMIT {
+        return Err(format!("it has {} MiB; at most {} are read", size >> 20, REPORT_LIMIT >> 20));
+    }
+    let bytes = std::fs::read(&full).map_err(|error| error.to_string())?;
+    let said = |error: ReportError| error.to_string();
+    match kind {
+        "junit" => read.cases.get_or_insert_default().extend(junit_cases(&bytes).map_err(said)?),
+        "tap" => {
+            let suite = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+            let named = |case: Case| if case.suite.is_empty() { Case { suite: suite.clone(), ..case } } else { case };
+            read.cases.get_or_insert_default().extend(tap_cases(&bytes).map_err(said)?.into_iter().map(named));
+        }
+        "lcov" => read.coverage.get_or_insert_default().join(inside(root, lcov_lines(&bytes).map_err(said)?)),
+        "cobertura" => read.coverage.get_or_insert_default().join(inside(root, cobertura_lines(&bytes).map_err(said)?)),
+        "sarif" => read.findings.get_or_insert_default().extend(sarif_findings(&bytes).map_err(said)?),
+        _ => return Err(format!("this runner reads no {kind}")),
+    }
+    Ok(())
+}
+
+/// Files as paths from the job's folder, however the tool wrote them.
+fn inside(root: &Path, coverage: Coverage) -> Coverage {
+    let root = format!("{}/", root.display());
+    let plain = |file: String| {
+        let file = file.strip_prefix(&root).unwrap_or(&file);
+        file.trim_start_matches("./").to_owned()
+    };
+    Coverage(coverage.0.into_iter().map(|(file, lines)| (plain(file), lines)).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reports_of_a_job_are_put_together_and_bad_ones_left_out() {
+        let folder = tempfile::tempdir().unwrap();
+        let write = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
+        write("a.xml", "<testsuite name='gauge'><testcase name='datum' time='0.5'/></testsuite>");
+        write("b.xml", "<testsuite name='buoy'><testcase name='drift'><failure message='3 mm'/></testcase></testsuite>");
+        write("bomb.xml", "<!DOCTYPE x [<!ENTITY a 'b'>]><testsuite/>");
+        write("t.tap", "1..1\nok 1 - tide\n");
+        write("cover.info", &format!("SF:{}/src/a.c\nDA:1,1\nDA:2,0\nend_of_record\n", folder.path().display()));
+        let reports = IndexMap::from([
+            ("junit".to_owned(), vec!["*.xml".to_owned()]),
+            ("tap".to_owned(), vec!["t.tap".to_owned()]),
+            ("lcov".to_owned(), vec!["cover.info".to_owned()]),
+            ("sarif".to_owned(), vec!["none.sarif".to_owned()]),
+        ]);
+        let read = read_all(folder.path(), &reports);
+        let names: Vec<String> = read.cases.unwrap().into_iter().map(|case| format!("{}/{}", case.suite, case.name)).collect();
+        assert_eq!(names, ["gauge/datum", "buoy/drift", "t/tide"]);
+        assert_eq!(read.coverage.unwrap().0.keys().collect::<Vec<_>>(), ["src/a.c"]);
+        assert_eq!(read.remarks.len(), 2, "{:?}", read.remarks);
+        assert!(read.remarks[0].contains("bomb.xml: it declares a document type"), "{:?}", read.remarks);
+    }
+
+    #[test]
+    fn facts_are_small_texts() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("size");
+        assert_eq!(read_fact(&path), Ok(None));
+        std::fs::write(&path, "4096\n").unwrap();
+        assert_eq!(read_fact(&path), Ok(Some("4096".into())));
+        std::fs::write(&path, [0xff, 0xfe]).unwrap();
+        assert!(read_fact(&path).is_err());
+        std::fs::write(&path, vec![b'x'; 70_000]).unwrap();
+        assert!(read_fact(&path).unwrap_err().contains("at most"));
+        std::os::unix::fs::symlink("/etc/passwd", folder.path().join("link")).unwrap();
+        assert!(read_fact(&folder.path().join("link")).is_err());
+        assert_eq!(undeclared(folder.path(), &[Fact { name: "size".into(), number: false }]), ["link"]);
+    }
+}

@@ -1,0 +1,115 @@
+//! Keeps the store within its limits: what is past its time, then what was unused longest. A sweep is first a plan that
+//! can be looked at; then names are dropped, and then what no name needs.
+
+use crate::app::App;
+use crate::clock;
+use ordotaxis_content::ChunkId;
+use ordotaxis_store::{BlobError, CacheRow, DueArtifact, SweepPlan};
+use ordotaxis_wire::view::{SweepView, SweptView};
+use ordotaxis_wire::words;
+use std::time::Duration;
+
+/// How often the service sweeps by itself.
+const EVERY: Duration = Duration::from_secs(60 * 60);
+/// A cache that nobody used for so long is not going to be.
+const UNUSED_MS: i64 = 30 * 24 * 60 * 60 * 1000;
+
+/// What a sweep would do.
+pub(crate) struct Plan {
+    artifacts: Vec<DueArtifact>,
+    caches: Vec<(CacheRow, String)>,
+    packs: SweepPlan,
+}
+
+impl Plan {
+    pub(crate) fn view(&self, done: bool) -> SweepView {
+        let artifact = |due: &DueArtifact| SweptView {
+            what: format!("{}/{} {}", due.project, due.number, due.name),
+            why: format!("its time was over on {}", clock::words(due.kept_until)),
+            bytes: due.raw_bytes.unsigned_abs(),
+        };
+        let cache =
+            |(row, why): &(CacheRow, String)| SweptView { what: row.key.clone(), why: why.clone(), bytes: row.raw_bytes.unsigned_abs() };
+        SweepView {
+            artifacts: self.artifacts.iter().map(artifact).collect(),
+            caches: self.caches.iter().map(cache).collect(),
+            packs: (self.packs.dead.len() + self.packs.thin.len()) as u64,
+            strays: self.packs.stray.len() as u64,
+            bytes: self.packs.bytes,
+            done,
+        }
+    }
+}
+
+/// Looks at everything; changes nothing.
+pub(crate) async fn plan(app: &App, now: i64) -> Result<Plan, BlobError> {
+    let artifacts = app.records.due_artifacts(now).await?;
+    let caches = unwanted(app, now).await?;
+    let dropped: Vec<i64> = caches.iter().map(|(row, _)| row.id).collect();
+    let kept = app.records.trees_kept_after(&artifacts, &dropped).await?;
+    let live: Vec<ChunkId> = kept.iter().filter_map(|tree| tree.parse().ok()).collect();
+    Ok(Plan { artifacts, caches, packs: app.blobs.plan_sweep(&live, now).await? })
+}
+
+/// Entries that nobody used for long, and those that the limit has no room for.
+async fn unwanted(app: &App, now: i64) -> Result<Vec<(CacheRow, String)>, BlobError> {
+    let (_, _, mut stored) = app.blobs.sums();
+    let limit = app.settings.store_limit;
+    let mut unwanted = Vec::new();
+    for row in app.records.unused_caches().await? {
+        let unused = now - row.used_at;
+        let why = if unused > UNUSED_MS {
+            format!("nobody used it for {}", words::duration(unused))
+        } else if limit.is_some_and(|limit| stored > limit) {
+            format!("the store may hold {}, and this was unused longest", words::bytes(limit.unwrap_or(0)))
+        } else {
+            continue;
+        };
+        stored = stored.saturating_sub(row.bytes.unsigned_abs());
+        unwanted.push((row, why));
+    }
+    Ok(unwanted)
+}
+
+/// Drops the names, then what no name needs any more. What came to be used meanwhile stays.
+pub(crate) async fn carry_out(app: &App, plan: Plan, now: i64) -> Result<(), BlobError> {
+    for due in &plan.artifacts {
+        app.records.drop_artifact(due).await?;
+    }
+    for (row, _) in &plan.caches {
+        app.records.drop_unused_cache(row).await?;
+    }
+    // Looked at once more: a name may have been given to the same tree since.
+    let live: Vec<ChunkId> = app.records.named_trees().await?.iter().filter_map(|(tree, _)| tree.parse().ok()).collect();
+    let packs = app.blobs.plan_sweep(&live, now).await?;
+    app.blobs.sweep(&packs, now).await
+}
+
+/// Names of what is not whole.
+pub(crate) async fn broken(app: &App) -> Result<Vec<String>, BlobError> {
+    let mut broken = Vec::new();
+    for (tree, what) in app.records.named_trees().await? {
+        let Ok(id) = tree.parse() else { continue };
+        match app.blobs.complete(&id, 0).await {
+            Ok(_) => {}
+            Err(error) if error.is_passing() => return Err(error),
+            Err(error) => broken.push(format!("{what}: {error}")),
+        }
+    }
+    Ok(broken)
+}
+
+/// Sweeps now and then, as long as the service goes on.
+pub(crate) async fn work(app: App) {
+    loop {
+        tokio::select! {
+            () = app.stop.cancelled() => return,
+            () = tokio::time::sleep(EVERY) => {}
+        }
+        let now = clock::now();
+        let swept = async { carry_out(&app, plan(&app, now).await?, now).await };
+        if let Err(error) = swept.await {
+            tracing::warn!(%error, "the store could not be swept; the next sweep tries again");
+        }
+    }
+}

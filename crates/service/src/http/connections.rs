@@ -1,0 +1,65 @@
+//! Connections of a project: users and passwords for registries and the like. A password goes in and never comes out here.
+
+use super::auth::Person;
+use super::error::{ApiError, Body};
+use super::projects;
+use crate::app::App;
+use crate::clock;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use ordotaxis_store::ConnectionRow;
+use ordotaxis_wire::ask::NewConnection;
+use ordotaxis_wire::moment;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::view::ConnectionView;
+
+/// A project's connections by name.
+#[utoipa::path(get, operation_id = "list_connections", path = "/api/v1/projects/{project}/connections", params(("project" = String, Path)), responses((status = 200, body = Vec<ConnectionView>), (status = 404, body = Problem)))]
+pub(super) async fn list(State(app): State<App>, _: Person, Path(project): Path<String>) -> Result<Json<Vec<ConnectionView>>, ApiError> {
+    let project = projects::find(&app, &project).await?;
+    let view = |row: ConnectionRow| ConnectionView { name: row.name, user: row.user, set_by: row.set_by, set_at: moment(row.set_at) };
+    Ok(Json(app.records.connections(project.id).await?.into_iter().map(view).collect()))
+}
+
+/// Set a connection; jobs that name it are lent the new password from now on.
+#[utoipa::path(put, operation_id = "set_connection", path = "/api/v1/projects/{project}/connections/{name}", params(("project" = String, Path), ("name" = String, Path)), request_body = NewConnection, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn set(
+    State(app): State<App>,
+    Person(by): Person,
+    Path((project, name)): Path<(String, String)>,
+    Body(ask): Body<NewConnection>,
+) -> Result<StatusCode, ApiError> {
+    let project = projects::find(&app, &project).await?;
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+    if name.is_empty() || name.len() > 128 || !name.chars().all(plain) {
+        return Err(ApiError::field("/name", "a connection's name is letters, digits, `-`, `_` and `.`, at most 128"));
+    }
+    if ask.password.is_empty() || ask.password.len() > 64 * 1024 || ask.user.contains(':') {
+        return Err(ApiError::field("/password", "a password is 1 to 65536 bytes, and a user's name holds no colon"));
+    }
+    let sealed = app.seal.seal(project.id, &sealed_as(&name), &ask.password);
+    let sealed = sealed.ok_or_else(|| ApiError::field("/password", "the password could not be sealed"))?;
+    let row = ConnectionRow { name, user: ask.user, sealed, set_by: by, set_at: clock::now() };
+    app.records.set_connection(project.id, &row).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// What a password is sealed as: no secret can be called so.
+pub(crate) fn sealed_as(name: &str) -> String {
+    format!("connection/{name}")
+}
+
+/// Remove a connection.
+#[utoipa::path(delete, operation_id = "remove_connection", path = "/api/v1/projects/{project}/connections/{name}", params(("project" = String, Path), ("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn remove(
+    State(app): State<App>,
+    _: Person,
+    Path((project, name)): Path<(String, String)>,
+) -> Result<StatusCode, ApiError> {
+    let known = projects::find(&app, &project).await?;
+    if app.records.remove_connection(known.id, &name).await? {
+        return Ok(StatusCode::NO_CONTENT);
+    }
+    Err(ApiError::not_found("connection", format!("{project} has no connection {name}")))
+}

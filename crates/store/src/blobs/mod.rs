@@ -1,0 +1,200 @@
+//! Everything large, stored once: chunks by what they hold, in packs, on local disk or in S3-compatible object storage.
+//!
+//! - `intake`: packs come in, are looked through and written;
+//! - `index`: which chunk lies where, in memory, made from the rows of `packs`;
+//! - `reading`: chunks, trees and whole rows of blocks go out;
+//! - `seal`: encryption at rest;
+//! - `care`: what is damaged, what nobody needs any more.
+//!
+//! A pack is written whole and flushed before its row is, and its row before anyone is told: what the index knows is
+//! there, whatever crashed. What is to be deleted goes in the other order.
+
+mod care;
+mod index;
+mod intake;
+mod legacy;
+mod reading;
+mod seal;
+#[cfg(test)]
+mod tests;
+
+pub use care::{Damage, SweepPlan, Verified};
+pub use intake::{Intake, Taken};
+pub use seal::BlobKey;
+
+use crate::records::{Records, StoreError};
+use index::Index;
+use object_store::aws::AmazonS3Builder;
+use object_store::local::LocalFileSystem;
+use object_store::{ClientOptions, ObjectStore, RetryConfig};
+use ordotaxis_content::{ChunkId, PackError, TreeError};
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::time::Duration;
+use tokio::sync::Semaphore;
+
+#[derive(Debug, thiserror::Error)]
+pub enum BlobError {
+    #[error("what was sent is not a pack: {0}")]
+    Pack(#[from] PackError),
+    #[error("a pack may have {} MiB; this one is larger", intake::LARGEST_PACK >> 20)]
+    TooLarge,
+    #[error("the store does not have chunk {0}")]
+    NoChunk(ChunkId),
+    #[error("a tree in the store cannot be read: {0}")]
+    Tree(#[from] TreeError),
+    #[error("the tree holds more than {0} GiB of files")]
+    Bomb(u64),
+    #[error("the store cannot be reached or refuses: {0}")]
+    Storage(String),
+    #[error("a part of the store cannot be opened with its key, or was changed")]
+    Sealed,
+    #[error("the store's folder {} could not be made", path.display())]
+    Folder {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
+    #[error(transparent)]
+    Records(#[from] StoreError),
+}
+
+impl From<object_store::Error> for BlobError {
+    fn from(error: object_store::Error) -> BlobError {
+        BlobError::Storage(plainly(&error))
+    }
+}
+
+/// The chain of causes in one line: the outermost alone names only the address.
+fn plainly(error: &dyn std::error::Error) -> String {
+    let mut said = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        let more = error.to_string();
+        if !said.contains(&more) {
+            said = format!("{said}: {more}");
+        }
+        cause = error.source();
+    }
+    said.chars().take(600).collect()
+}
+
+impl BlobError {
+    /// Whether the same may succeed later.
+    pub fn is_passing(&self) -> bool {
+        matches!(self, BlobError::Storage(_) | BlobError::Records(_))
+    }
+}
+
+/// Where packs are kept.
+#[derive(Debug, Clone)]
+pub enum Place {
+    Local(PathBuf),
+    Objects(Objects),
+}
+
+/// S3-compatible object storage.
+#[derive(Clone)]
+pub struct Objects {
+    pub endpoint: String,
+    pub bucket: String,
+    pub region: String,
+    pub key_id: String,
+    pub secret: String,
+}
+
+impl std::fmt::Debug for Objects {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Objects({} {})", self.endpoint, self.bucket)
+    }
+}
+
+#[derive(Clone)]
+pub struct Blobs(Arc<Inner>);
+
+struct Inner {
+    packs: Arc<dyn ObjectStore>,
+    records: Records,
+    index: RwLock<Index>,
+    key: Option<BlobKey>,
+    /// Whole packs are in memory while they come in: this bounds how many.
+    intakes: Semaphore,
+    /// Sweeping and naming what is in the store exclude each other.
+    sweeping: tokio::sync::RwLock<()>,
+    /// Blocks that were opened lately.
+    opened: Mutex<reading::Opened>,
+}
+
+/// How many packs may come in at once.
+const INTAKES: usize = 6;
+
+impl Blobs {
+    /// Opens the store; `key` seals what is written from now on and opens what was sealed with it.
+    pub async fn open(place: &Place, key: Option<BlobKey>, records: Records) -> Result<Blobs, BlobError> {
+        let packs = storage(place)?;
+        let mut index = Index::default();
+        for row in records.packs().await? {
+            index.add(row.id, row.name, row.sealed, row.bytes, row.made_at, &row.blocks)?;
+        }
+        let inner = Inner {
+            packs,
+            records,
+            index: RwLock::new(index),
+            key,
+            intakes: Semaphore::new(INTAKES),
+            sweeping: tokio::sync::RwLock::default(),
+            opened: Mutex::default(),
+        };
+        Ok(Blobs(Arc::new(inner)))
+    }
+
+    /// For each chunk whether the store has it. Those it has are not swept for a while.
+    pub fn has(&self, ids: &[ChunkId], now: i64) -> Vec<bool> {
+        let index = self.index();
+        ids.iter().map(|id| index.promise(id, now)).collect()
+    }
+
+    fn index(&self) -> std::sync::RwLockReadGuard<'_, Index> {
+        self.0.index.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn index_mut(&self) -> std::sync::RwLockWriteGuard<'_, Index> {
+        self.0.index.write().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// How many packs and chunks there are, and bytes as stored.
+    pub fn sums(&self) -> (usize, usize, u64) {
+        self.index().sums()
+    }
+
+    /// Held while something in the store gets its name, so that no sweep comes between the look and the word.
+    pub async fn naming(&self) -> tokio::sync::RwLockReadGuard<'_, ()> {
+        self.0.sweeping.read().await
+    }
+}
+
+fn storage(place: &Place) -> Result<Arc<dyn ObjectStore>, BlobError> {
+    match place {
+        Place::Local(folder) => {
+            std::fs::create_dir_all(folder).map_err(|source| BlobError::Folder { path: folder.clone(), source })?;
+            Ok(Arc::new(LocalFileSystem::new_with_prefix(folder)?.with_fsync(true)))
+        }
+        Place::Objects(objects) => {
+            // Already chosen by another part of the program: then that one serves as well.
+            let _ = rustls::crypto::ring::default_provider().install_default();
+            let patience = Duration::from_secs(30);
+            let retry = RetryConfig { max_retries: 4, retry_timeout: patience, ..RetryConfig::default() };
+            let options = ClientOptions::new().with_timeout(patience).with_connect_timeout(Duration::from_secs(5)).with_allow_http(true);
+            let builder = AmazonS3Builder::new()
+                .with_endpoint(&objects.endpoint)
+                .with_bucket_name(&objects.bucket)
+                .with_region(&objects.region)
+                .with_access_key_id(&objects.key_id)
+                .with_secret_access_key(&objects.secret)
+                .with_allow_http(true)
+                .with_client_options(options)
+                .with_retry(retry);
+            Ok(Arc::new(builder.build()?))
+        }
+    }
+}

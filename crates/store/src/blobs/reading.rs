@@ -1,0 +1,180 @@
+//! Chunks going out: to runners as rows of blocks, as they are stored; to the service itself one by one.
+
+use super::index::{BlockAt, ChunkAt};
+use super::intake::path_of;
+use super::{BlobError, Blobs};
+use bytes::Bytes;
+use futures_util::stream::{self, Stream, StreamExt};
+use object_store::ObjectStoreExt;
+use ordotaxis_content::{Block, BlockHeader, ChunkId, PackError, Root, Tree, open_block};
+use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::ops::Range;
+use std::sync::{Arc, PoisonError};
+
+/// Neighbouring blocks are read together up to about this much.
+const PIECE: u64 = 4 * 1024 * 1024;
+/// How many opened blocks are kept: enough for a page that shows some files of one artifact.
+const OPENED: usize = 32;
+/// A tree may stand for this much on a runner's disk.
+const LARGEST_TREE_GIB: u64 = 256;
+
+type At = (i64, u32);
+
+#[derive(Default)]
+pub(super) struct Opened {
+    blocks: HashMap<At, Arc<Vec<u8>>>,
+    order: VecDeque<At>,
+}
+
+/// Neighbouring blocks of one pack.
+#[derive(Debug, Clone)]
+struct Piece {
+    name: String,
+    sealed: bool,
+    range: Range<u64>,
+    blocks: Vec<BlockAt>,
+}
+
+impl Blobs {
+    /// The blocks that hold these chunks, each once, in the order in which they are stored. The first piece is read before
+    /// this returns, so that storage which is away is told before anything is sent.
+    pub async fn blocks(&self, ids: &[ChunkId]) -> Result<impl Stream<Item = Result<Bytes, BlobError>> + Send + 'static, BlobError> {
+        let mut pieces = self.pieces(ids)?.into_iter();
+        let first = match pieces.next() {
+            Some(piece) => Some(Ok(self.piece(piece).await?)),
+            None => None,
+        };
+        let blobs = self.clone();
+        // The next piece is read while one is on its way.
+        let rest = stream::iter(pieces).map(move |piece| {
+            let blobs = blobs.clone();
+            async move { blobs.piece(piece).await }
+        });
+        Ok(stream::iter(first).chain(rest.buffered(2)))
+    }
+
+    fn pieces(&self, ids: &[ChunkId]) -> Result<Vec<Piece>, BlobError> {
+        let index = self.index();
+        let places: BTreeSet<At> =
+            ids.iter().map(|id| index.get(id).map(|at| (at.pack, at.block)).ok_or(BlobError::NoChunk(*id))).collect::<Result<_, _>>()?;
+        let mut pieces: Vec<Piece> = Vec::new();
+        for (pack, block) in places {
+            let Some(known) = index.packs.get(&pack) else { continue };
+            let Some(&block) = known.blocks.get(block as usize) else { continue };
+            let range = block.range();
+            match pieces.last_mut() {
+                Some(last) if last.name == known.name && last.range.end == range.start && last.range.end - last.range.start < PIECE => {
+                    last.range.end = range.end;
+                    last.blocks.push(block);
+                }
+                _ => pieces.push(Piece { name: known.name.clone(), sealed: known.sealed, range, blocks: vec![block] }),
+            }
+        }
+        Ok(pieces)
+    }
+
+    /// As it goes over the wire: sealed blocks are opened.
+    async fn piece(&self, piece: Piece) -> Result<Bytes, BlobError> {
+        let bytes = self.stored(&piece).await?;
+        if !piece.sealed {
+            return Ok(bytes);
+        }
+        let key = self.0.key.clone().ok_or(BlobError::Sealed)?;
+        let mut open = Vec::with_capacity(bytes.len());
+        for block in split(&bytes)? {
+            let block = key.open(&block)?;
+            open.extend(block.header.bytes());
+            open.extend(block.body);
+        }
+        Ok(open.into())
+    }
+
+    async fn stored(&self, piece: &Piece) -> Result<Bytes, BlobError> {
+        let wanted = piece.range.end - piece.range.start;
+        let bytes = self.0.packs.get_range(&path_of(&piece.name), piece.range.clone()).await?;
+        if bytes.len() as u64 == wanted {
+            return Ok(bytes);
+        }
+        Err(BlobError::Storage(format!("pack {} gave {} bytes in place of {wanted}", piece.name, bytes.len())))
+    }
+
+    /// One chunk, held against its name.
+    pub async fn chunk(&self, id: &ChunkId) -> Result<Vec<u8>, BlobError> {
+        let at = self.index().get(id).ok_or(BlobError::NoChunk(*id))?;
+        let block = self.opened(id, at).await?;
+        let place = at.from as usize..(at.from + at.length) as usize;
+        block.get(place).map(<[u8]>::to_vec).ok_or(BlobError::Pack(PackError::Body))
+    }
+
+    async fn opened(&self, id: &ChunkId, at: ChunkAt) -> Result<Arc<Vec<u8>>, BlobError> {
+        let key = (at.pack, at.block);
+        let known = |opened: &Opened| opened.blocks.get(&key).cloned();
+        if let Some(block) = known(&self.0.opened.lock().unwrap_or_else(PoisonError::into_inner)) {
+            return Ok(block);
+        }
+        let piece = self.pieces(&[*id])?.pop().ok_or(BlobError::NoChunk(*id))?;
+        let bytes = self.piece(piece).await?;
+        let block = split(&bytes)?.pop().ok_or(BlobError::NoChunk(*id))?;
+        let raw = Arc::new(open_block(&block.header, &block.body)?);
+        let mut opened = self.0.opened.lock().unwrap_or_else(PoisonError::into_inner);
+        if opened.blocks.insert(key, raw.clone()).is_none() {
+            opened.order.push_back(key);
+        }
+        if opened.order.len() > OPENED
+            && let Some(oldest) = opened.order.pop_front()
+        {
+            opened.blocks.remove(&oldest);
+        }
+        Ok(raw)
+    }
+
+    /// The sums of a tree.
+    pub async fn root(&self, tree: &ChunkId) -> Result<Root, BlobError> {
+        Ok(Root::read(&self.chunk(tree).await?)?)
+    }
+
+    /// A whole tree, looked through.
+    pub async fn tree(&self, tree: &ChunkId) -> Result<Tree, BlobError> {
+        let root = self.root(tree).await?;
+        let mut list = Vec::new();
+        for (id, length) in &root.list {
+            let chunk = self.chunk(id).await?;
+            if chunk.len() != *length as usize {
+                return Err(BlobError::Tree(ordotaxis_content::TreeError::Sum));
+            }
+            list.extend(chunk);
+        }
+        Ok(Tree::read(&root, &list)?)
+    }
+
+    /// Looks through a tree that is to be named: all its chunks must be there, as long together as its files say, and it
+    /// must not be a bomb. Call it while [`Blobs::naming`] is held.
+    pub async fn complete(&self, tree: &ChunkId, now: i64) -> Result<Tree, BlobError> {
+        let tree = self.tree(tree).await?;
+        if tree.bytes() > LARGEST_TREE_GIB << 30 {
+            return Err(BlobError::Bomb(LARGEST_TREE_GIB));
+        }
+        let index = self.index();
+        for entry in tree.entries() {
+            for (chunk, length) in entry.chunks() {
+                let at = index.get(chunk).filter(|_| index.promise(chunk, now)).ok_or(BlobError::NoChunk(*chunk))?;
+                if at.length != *length {
+                    return Err(BlobError::Tree(ordotaxis_content::TreeError::Size(entry.name())));
+                }
+            }
+        }
+        Ok(tree)
+    }
+}
+
+/// Rows of blocks as they are stored.
+pub(super) fn split(mut bytes: &[u8]) -> Result<Vec<Block>, BlobError> {
+    let mut blocks = Vec::new();
+    while !bytes.is_empty() {
+        let (header, after) = BlockHeader::read(bytes)?;
+        let (body, after) = after.split_at_checked(header.stored as usize).ok_or(PackError::CutOff)?;
+        blocks.push(Block { header, body: body.to_vec() });
+        bytes = after;
+    }
+    Ok(blocks)
+}

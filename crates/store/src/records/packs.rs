@@ -1,0 +1,32 @@
+//! Packs: which there are and what is in each. What they are for stands with artifacts and caches.
+
+use super::{Records, StoreError};
+
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub(crate) struct PackRow {
+    pub(crate) id: i64,
+    pub(crate) name: String,
+    pub(crate) bytes: i64,
+    pub(crate) sealed: bool,
+    pub(crate) made_at: i64,
+    /// The headers of its blocks, one after the other.
+    pub(crate) blocks: Vec<u8>,
+}
+
+impl Records {
+    pub(crate) async fn packs(&self) -> Result<Vec<PackRow>, StoreError> {
+        Ok(sqlx::query_as("SELECT * FROM packs ORDER BY id").fetch_all(&self.pool).await?)
+    }
+
+    pub(crate) async fn add_pack(&self, name: &str, bytes: i64, sealed: bool, now: i64, blocks: &[u8]) -> Result<i64, StoreError> {
+        let sql = "INSERT INTO packs (name, bytes, sealed, made_at, blocks) VALUES (?, ?, ?, ?, ?) RETURNING id";
+        let query = sqlx::query_scalar(sql).bind(name).bind(bytes).bind(sealed).bind(now).bind(blocks);
+        Ok(query.fetch_one(&self.pool).await?)
+    }
+
+    pub(crate) async fn drop_packs(&self, ids: &[i64]) -> Result<(), StoreError> {
+        let list = serde_json::to_string(ids).map_err(|_| StoreError::Value("pack ids"))?;
+        sqlx::query("DELETE FROM packs WHERE id IN (SELECT value FROM json_each(?))").bind(list).execute(&self.pool).await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,208 @@
+//! Test cases and findings of runs, and what comparing runs says of them.
+//!
+//! A run is compared with the newest one before it on the same branch (a proposal with its target's); where that branch
+//! has none, with the main branch's. Of a job that was tried several times the last attempt counts.
+
+use super::step::json;
+use super::{Records, StoreError};
+use serde::Serialize;
+
+/// One case as it is stored.
+#[derive(Debug, Clone, Serialize)]
+pub struct NewResult {
+    pub suite: String,
+    pub name: String,
+    pub ended: &'static str,
+    pub wavered: bool,
+    pub ms: Option<i64>,
+    pub file: Option<String>,
+    pub line: Option<u32>,
+    pub message: Option<String>,
+}
+
+/// Whose results they are.
+#[derive(Debug, Clone)]
+pub struct ResultsOf<'a> {
+    pub project_id: i64,
+    pub pipeline: &'a str,
+    pub run_id: i64,
+    /// The job's id; copies of a split have one.
+    pub job: &'a str,
+    pub job_number: i64,
+    pub attempt: u32,
+}
+
+#[derive(Debug, Clone, PartialEq, sqlx::FromRow)]
+pub struct ResultRow {
+    pub test_id: i64,
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    pub job_number: i64,
+    pub attempt: u32,
+    pub ended: String,
+    pub wavered: bool,
+    pub ms: Option<i64>,
+    pub file: Option<String>,
+    pub line: Option<u32>,
+    pub message: Option<String>,
+    /// How it ended in the run that it is compared with.
+    pub before: Option<String>,
+}
+
+/// How a test ended in one run.
+#[derive(Debug, Clone, PartialEq, sqlx::FromRow)]
+pub struct HistoryRow {
+    pub run_number: i64,
+    pub job: String,
+    pub ended: String,
+    pub wavered: bool,
+    pub ms: Option<i64>,
+    pub commit_id: String,
+    pub branch: Option<String>,
+    pub created_at: i64,
+    pub message: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, sqlx::FromRow)]
+pub struct FlakyRow {
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    /// How often it turned with nothing changed.
+    pub times: i64,
+    /// The newest run in which it did.
+    pub newest: i64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, sqlx::FromRow)]
+pub struct FindingRow {
+    pub job: i64,
+    pub key: String,
+    pub rule: String,
+    pub level: String,
+    pub message: String,
+    pub file: Option<String>,
+    pub line: Option<u32>,
+    pub known: bool,
+}
+
+/// The last attempt of each job of a run.
+const LAST: &str = "(SELECT max(attempt) FROM results AS later WHERE later.run_id = results.run_id AND later.job = results.job)";
+
+impl Records {
+    /// Writes an attempt's cases; a repeat changes nothing.
+    pub async fn add_results(&self, of: &ResultsOf<'_>, cases: &[NewResult]) -> Result<(), StoreError> {
+        let cases = json(cases)?;
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let sql = "INSERT INTO tests (project_id, pipeline, job, suite, name)
+                   SELECT ?, ?, ?, value ->> 'suite', value ->> 'name' FROM json_each(?) WHERE true ON CONFLICT DO NOTHING";
+        sqlx::query(sql).bind(of.project_id).bind(of.pipeline).bind(of.job).bind(&cases).execute(&mut *tx).await?;
+        // Of two cases of one name the worse one counts.
+        let sql = "INSERT INTO results (run_id, test_id, job, attempt, ended, wavered, ms, file, line, message)
+                   SELECT ?1, tests.id, ?2, ?3, value ->> 'ended', value ->> 'wavered', value ->> 'ms', value ->> 'file', value ->> 'line',
+                     value ->> 'message'
+                   FROM json_each(?4) JOIN tests ON tests.project_id = ?5 AND tests.pipeline = ?6 AND tests.job = ?7
+                     AND tests.suite = value ->> 'suite' AND tests.name = value ->> 'name'
+                   WHERE true ON CONFLICT DO UPDATE SET ended = excluded.ended, message = excluded.message, ms = excluded.ms
+                     WHERE excluded.ended = 'failed' AND ended <> 'failed'";
+        sqlx::query(sql)
+            .bind(of.run_id)
+            .bind(of.job_number)
+            .bind(of.attempt)
+            .bind(&cases)
+            .bind(of.project_id)
+            .bind(of.pipeline)
+            .bind(of.job)
+            .execute(&mut *tx)
+            .await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// The run that another is compared with.
+    pub async fn base_of(&self, run_id: i64) -> Result<Option<(i64, i64)>, StoreError> {
+        let sql = "SELECT base.id, base.number FROM runs JOIN projects ON projects.id = runs.project_id
+                   JOIN runs AS base ON base.project_id = runs.project_id AND base.pipeline = runs.pipeline AND base.id < runs.id
+                   WHERE runs.id = ? AND base.event <> 'proposal' AND base.ended_at IS NOT NULL
+                     AND base.branch IN (coalesce(runs.target, runs.branch, projects.main_branch), projects.main_branch)
+                     AND (EXISTS (SELECT 1 FROM results WHERE results.run_id = base.id)
+                       OR EXISTS (SELECT 1 FROM findings WHERE findings.run_id = base.id)
+                       OR EXISTS (SELECT 1 FROM numbers WHERE numbers.run_id = base.id))
+                   ORDER BY base.branch = coalesce(runs.target, runs.branch, projects.main_branch) DESC, base.id DESC LIMIT 1";
+        Ok(sqlx::query_as(sql).bind(run_id).fetch_optional(&self.pool).await?)
+    }
+
+    /// The cases of a run, each with how it ended in another.
+    pub async fn results(&self, run_id: i64, base: Option<i64>) -> Result<Vec<ResultRow>, StoreError> {
+        let sql = format!(
+            "SELECT results.test_id, tests.job, suite, name, results.job AS job_number, attempt, ended, wavered, ms, file, line, message,
+               (SELECT before.ended FROM results AS before WHERE before.run_id = ?2 AND before.test_id = results.test_id
+                ORDER BY before.attempt DESC LIMIT 1) AS before
+             FROM results JOIN tests ON tests.id = results.test_id WHERE results.run_id = ?1 AND attempt = {LAST}
+             ORDER BY tests.job, suite, name"
+        );
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(run_id).bind(base).fetch_all(&self.pool).await?)
+    }
+
+    /// Cases that the other run had and this one, though it did their jobs, has not.
+    pub async fn results_gone(&self, run_id: i64, base: i64) -> Result<i64, StoreError> {
+        let sql = "SELECT count(DISTINCT test_id) FROM results JOIN tests ON tests.id = test_id WHERE run_id = ?2
+                   AND test_id NOT IN (SELECT test_id FROM results WHERE run_id = ?1)
+                   AND tests.job IN (SELECT DISTINCT tests.job FROM tests JOIN results ON test_id = tests.id WHERE run_id = ?1)";
+        Ok(sqlx::query_scalar(sql).bind(run_id).bind(base).fetch_one(&self.pool).await?)
+    }
+
+    /// The first run, up to this one, since which a test has failed without a break.
+    pub async fn failing_since(&self, test_id: i64, run_id: i64) -> Result<Option<i64>, StoreError> {
+        let sql =
+            "SELECT min(runs.number) FROM results JOIN runs ON runs.id = run_id WHERE test_id = ?1 AND run_id <= ?2 AND ended = 'failed'
+                   AND run_id > coalesce((SELECT max(run_id) FROM results WHERE test_id = ?1 AND run_id < ?2 AND ended <> 'failed'), 0)";
+        Ok(sqlx::query_scalar(sql).bind(test_id).bind(run_id).fetch_one(&self.pool).await?)
+    }
+
+    /// One test over runs, the newest first.
+    pub async fn test_history(&self, project_id: i64, suite: &str, name: &str, limit: i64) -> Result<Vec<HistoryRow>, StoreError> {
+        let sql = "SELECT runs.number AS run_number, tests.job, ended, wavered, ms, commit_id, branch, created_at, message
+                   FROM results JOIN tests ON tests.id = test_id JOIN runs ON runs.id = run_id
+                   WHERE tests.project_id = ? AND suite = ? AND name = ? ORDER BY run_id DESC, tests.job, attempt DESC LIMIT ?";
+        Ok(sqlx::query_as(sql).bind(project_id).bind(suite).bind(name).bind(limit).fetch_all(&self.pool).await?)
+    }
+
+    /// Tests that both passed and failed on one commit, or with nothing changed that could change their job's result, or
+    /// that failed before they passed within one job. Of the last runs.
+    pub async fn flaky_tests(&self, project_id: i64, runs: i64) -> Result<Vec<FlakyRow>, StoreError> {
+        let sql = "WITH recent AS (SELECT id, number, commit_id FROM runs WHERE project_id = ?1 ORDER BY id DESC LIMIT ?2),
+                   seen AS (SELECT test_id, ended, wavered, recent.number, recent.commit_id, jobs.work FROM results
+                     JOIN recent ON recent.id = results.run_id
+                     JOIN jobs ON jobs.run_id = results.run_id AND jobs.number = results.job WHERE ended <> 'skipped'),
+                   turned AS (
+                     SELECT test_id, commit_id AS same, max(number) AS number FROM seen GROUP BY test_id, commit_id
+                       HAVING min(ended) <> max(ended) OR max(wavered)
+                     UNION SELECT test_id, work, max(number) FROM seen WHERE work IS NOT NULL GROUP BY test_id, work
+                       HAVING min(ended) <> max(ended) AND count(DISTINCT commit_id) > 1)
+                   SELECT job, suite, name, count(*) AS times, max(number) AS newest FROM turned JOIN tests ON tests.id = test_id
+                   GROUP BY test_id ORDER BY times DESC, newest DESC, suite, name";
+        Ok(sqlx::query_as(sql).bind(project_id).bind(runs).fetch_all(&self.pool).await?)
+    }
+
+    /// Writes an attempt's findings in place of its job's earlier ones; those of the base are known. Gives how many are new.
+    pub async fn add_findings(&self, run_id: i64, job: i64, base: Option<i64>, rows: &[FindingRow]) -> Result<i64, StoreError> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        sqlx::query("DELETE FROM findings WHERE run_id = ? AND job = ?").bind(run_id).bind(job).execute(&mut *tx).await?;
+        let sql = "INSERT INTO findings (run_id, job, key, rule, level, message, file, line, known)
+                   SELECT ?1, ?2, value ->> 'key', value ->> 'rule', value ->> 'level', value ->> 'message', value ->> 'file', value ->> 'line',
+                     EXISTS (SELECT 1 FROM findings WHERE run_id = ?3 AND key = value ->> 'key')
+                   FROM json_each(?4) WHERE true ON CONFLICT DO NOTHING";
+        sqlx::query(sql).bind(run_id).bind(job).bind(base).bind(json(rows)?).execute(&mut *tx).await?;
+        let count = "SELECT count(*) FROM findings WHERE run_id = ? AND job = ? AND NOT known";
+        let new = sqlx::query_scalar(count).bind(run_id).bind(job).fetch_one(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(new)
+    }
+
+    pub async fn findings(&self, run_id: i64) -> Result<Vec<FindingRow>, StoreError> {
+        let sql = "SELECT job, key, rule, level, message, file, line, known FROM findings WHERE run_id = ?
+                   ORDER BY known, level, file, line LIMIT 2000";
+        Ok(sqlx::query_as(sql).bind(run_id).fetch_all(&self.pool).await?)
+    }
+}

@@ -249,8 +249,14 @@ impl Job<'_> {
         std::fs::create_dir_all(&facts).map_err(|source| Broken::from(ArchiveError::Io { path: facts, source }))?;
         self.secrets = self.lent()?;
         self.prepare(workspace).await?;
+        // Before the fence is made: what it sees of the job's folder is what is mounted there by then.
+        let brought = self.bring_all(workspace).await;
+        self.open_fence(workspace).await?;
         let env = self.environment(workspace);
-        let done = self.body(workspace, &env).await;
+        let done = match brought {
+            Ok(()) => self.body(workspace, &env).await,
+            broken => broken,
+        };
         self.afterwards(workspace, &env, done).await
     }
 
@@ -263,7 +269,7 @@ impl Job<'_> {
         self.lease.secrets.iter().map(value).collect()
     }
 
-    /// Fence, checkout, and texts filled in.
+    /// Checkout, and texts filled in.
     async fn prepare(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
         let late = |error: LateError| failed(error.to_string());
         if let Some(dir) = checkout_dir(&self.lease).map_err(late)? {
@@ -283,6 +289,10 @@ impl Job<'_> {
             let path = workspace.folders.tmp.join(SHARE_FILE);
             std::fs::write(&path, text).map_err(|source| Broken::from(ArchiveError::Io { path, source }))?;
         }
+        Ok(())
+    }
+
+    async fn open_fence(&mut self, workspace: &Workspace) -> Result<(), Broken> {
         let attempt = self.lease.attempt.to_string();
         let wanted = Wanted {
             isolation: self.shared.isolation,
@@ -298,10 +308,9 @@ impl Job<'_> {
         Ok(())
     }
 
-    /// What the job is there for: take, helpers, steps, give.
+    /// What the job is there for: helpers, steps, give.
     async fn body(&mut self, workspace: &mut Workspace, env: &[(String, String)]) -> Result<(), Broken> {
         let lease = self.lease.clone();
-        self.bring_all(workspace).await?;
         self.start_beside(workspace, env).await?;
         let mut done = Ok(());
         for step in &lease.steps {

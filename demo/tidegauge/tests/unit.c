@@ -15,9 +15,11 @@ static void expect(const char *name, double got, double wanted)
     failures += !good;
     printf("%s %-32s got %10.3f, wanted %10.3f\n", good ? "ok  " : "FAIL", name, got, wanted);
     if (good)
-        snprintf(line, sizeof line, "  <testcase name=\"%s\"/>\n", name);
+        snprintf(line, sizeof line, "  <testcase classname=\"gauge\" name=\"%s\"/>\n", name);
     else
-        snprintf(line, sizeof line, "  <testcase name=\"%s\"><failure message=\"got %.3f, wanted %.3f\"/></testcase>\n",
+        snprintf(line, sizeof line,
+                 "  <testcase classname=\"gauge\" name=\"%s\"><failure message=\"got %.3f, wanted %.3f\"/>"
+                 "</testcase>\n",
                  name, got, wanted);
     strncat(report, line, sizeof report - strlen(report) - 1);
 }

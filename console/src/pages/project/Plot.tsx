@@ -6,6 +6,7 @@ import { SVGRenderer } from 'echarts/renderers';
 import { useEffect, useRef } from 'react';
 import { useNavigate } from 'react-router';
 import type { Schemas } from '../../api/client';
+import { sans } from '../../look/palette';
 
 use([LineChart, GridComponent, TooltipComponent, SVGRenderer]);
 
@@ -15,14 +16,23 @@ export default function Plot({ series }: { series: Schemas['SeriesView'] }) {
   useEffect(() => {
     if (!place.current) return;
     const color = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
+    const counts = series.points.every((point) => Number.isInteger(point.value));
     const chart = init(place.current, undefined, { renderer: 'svg' });
     const runs = series.points.map((point) => point.run.split('/').at(-1) ?? '');
     const axis = { axisLine: { lineStyle: { color: color('rule') } }, axisLabel: { color: color('soft') } };
     chart.setOption({
       animation: false,
+      textStyle: { fontFamily: sans },
       grid: { left: 44, right: 12, top: 12, bottom: 24 },
       xAxis: { type: 'category', data: runs, ...axis },
-      yAxis: { type: 'value', scale: true, splitLine: { lineStyle: { color: color('rule') } }, ...axis },
+      yAxis: {
+        type: 'value',
+        scale: true,
+        splitNumber: 3,
+        minInterval: counts ? 1 : undefined,
+        splitLine: { lineStyle: { color: color('rule') } },
+        ...axis,
+      },
       tooltip: {
         trigger: 'axis',
         backgroundColor: color('panel'),

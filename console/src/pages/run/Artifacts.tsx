@@ -102,7 +102,10 @@ export default function Artifacts({ run }: { run: RunView }) {
         {file ? (
           <Shown key={`${open.url}${file.path}`} artifact={open} run={run} file={file} />
         ) : (
-          <p className="panel-body soft">Choose a file to see it. {open.digest}</p>
+          <div className="panel-body soft">
+            <p>Choose a file to see it.</p>
+            <p className="code digest">{open.digest}</p>
+          </div>
         )}
       </section>
     </div>
@@ -157,7 +160,9 @@ function Folder({
             <button type="button" className="plain" onClick={() => onFolder(join(one.name))}>
               <span />
               <span className="cut">{one.name}/</span>
-              <span className="soft num">{one.files} files</span>
+              <span className="soft num">
+                {one.files} {one.files === 1 ? 'file' : 'files'}
+              </span>
               <span className="soft num">{bytes(one.bytes)}</span>
             </button>
           </li>

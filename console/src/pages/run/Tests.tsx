@@ -35,6 +35,7 @@ export default function Tests({ run }: { run: RunView }) {
         <code>{'reports = { junit = ["out/*.xml"] }'}</code>
       </p>
     );
+  const open = chosen ?? data.new[0] ?? data.known[0];
   const fits = (one: Case) => `${one.suite} ${one.name} ${one.job}`.toLowerCase().includes(filter.toLowerCase());
   const groups: [string, Case[]][] = [
     ['New failures', data.new],
@@ -50,8 +51,13 @@ export default function Tests({ run }: { run: RunView }) {
         <div className="bar">
           <span className="num grow">
             {data.total} tests: {data.passed} passed
-            {data.failed > 0 && <b className="s-failed">, {data.failed} failed</b>}
-            {data.skipped > 0 && `, ${data.skipped} skipped`}, {duration(data.ms)}
+            {data.failed > 0 && (
+              <>
+                , <b className="s-failed">{data.failed} failed</b>
+              </>
+            )}
+            {data.skipped > 0 && `, ${data.skipped} skipped`}
+            {data.ms > 0 && `, ${duration(data.ms)}`}
             {data.compared_with && (
               <span className="soft">
                 {' '}
@@ -82,7 +88,7 @@ export default function Tests({ run }: { run: RunView }) {
                       <button
                         type="button"
                         className="plain"
-                        aria-pressed={chosen === one}
+                        aria-pressed={open === one}
                         onClick={() => setChosen(one)}
                       >
                         <Shape state={stateOf[one.end]} label />
@@ -103,8 +109,8 @@ export default function Tests({ run }: { run: RunView }) {
         </div>
       </section>
       <section aria-label="Chosen test">
-        {chosen ? (
-          <Chosen run={run} one={chosen} />
+        {open ? (
+          <Chosen run={run} one={open} />
         ) : (
           <p className="panel-body soft">Choose a test: what it said, and how it ended in other runs.</p>
         )}

@@ -178,6 +178,64 @@ async fn runners_cells_and_a_long_log_are_looked_through() {
     browser.end().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn tests_artifacts_caches_and_numbers_are_looked_through() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let pipeline = "language = 1\n[job.test.unit]\nsteps = [\"mkdir -p out keep; echo x > keep/x; echo 4096 > $ORDOTAXIS_FACTS/size; cp unit.xml out/; echo '<style>h1 {color: teal}</style><h1>Tides of today</h1><script>document.title = document.domain || String(document.domain.length)</script>' > out/page.html; test ! -e fails\"]\n\
+        reports = { junit = [\"unit.xml\"] }\nfacts = [{ name = \"size\", number = true }]\ngives = { site = { paths = [\"out\"], upon = [\"passed\", \"failed\"] } }\n\
+        [[job.test.unit.cache]]\npaths = [\"keep\"]\nkey = \"keep-1\"\nsave = \"always\"\n";
+    let unit = |fails: &str| format!("<testsuite><testcase classname='gauge' name='datum' time='0.5'/><testcase classname='gauge' name='drift'>{fails}</testcase></testsuite>");
+    repository.write("unit.xml", &unit(""));
+    world.verdict("tidegauge", &repository.push_pipeline(pipeline)).await;
+    repository.write("unit.xml", &unit("<failure message='3 mm off'/>"));
+    repository.write("fails", "");
+    let commit = repository.commit("Drift");
+    repository.push();
+    world.verdict("tidegauge", &commit).await;
+
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("tidegauge").await;
+    browser.client.goto(&format!("{}/runs/tidegauge/2?view=tests", world.url)).await.expect("the page");
+    browser.see("New failures").await;
+    browser.see("compared with tidegauge/1").await;
+    accessible(&browser).await;
+    browser.click(".tests li button").await;
+    browser.see("3 mm off").await;
+    browser.see("In other runs").await;
+    accessible(&browser).await;
+
+    browser.client.goto(&format!("{}/runs/tidegauge/2?view=artifacts", world.url)).await.expect("the page");
+    browser.see("test.unit/site").await;
+    browser.click(".tests ul button").await;
+    browser.see("page.html").await;
+    accessible(&browser).await;
+    browser.click(".tests ul li:nth-of-type(2) button").await;
+    // The page is drawn, and cut off from the console's origin.
+    let frame = browser.client.wait().for_element(fantoccini::Locator::Css("iframe")).await.expect("the frame");
+    frame.enter_frame().await.expect("the frame");
+    browser.see("Tides of today").await;
+    assert_eq!(browser.script("return window.origin").await, Value::from("null"));
+    browser.client.enter_parent_frame().await.expect("the page");
+
+    browser.client.goto(&format!("{}/runs/tidegauge/2/test.unit", world.url)).await.expect("the page");
+    browser.see("1 of 1 caches restored").await;
+    browser.click("[aria-label='About this job'] [role=tab]:nth-of-type(3)").await;
+    browser.see("restored from").await;
+    browser.click("[aria-label='About this job'] [role=tab]:nth-of-type(2)").await;
+    browser.see("4096").await;
+    accessible(&browser).await;
+    for (page, wanted) in [("caches", "keep-1"), ("numbers", "fact.test.unit.size"), ("flaky", "no test both passed and failed")] {
+        browser.client.goto(&format!("{}/projects/tidegauge/{page}", world.url)).await.expect("the page");
+        browser.see(wanted).await;
+        accessible(&browser).await;
+    }
+    browser.end().await;
+}
+
 /// Runs axe (WCAG 2.2 AA) on the page as it is.
 async fn accessible(browser: &Browser) {
     let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe");

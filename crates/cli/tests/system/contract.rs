@@ -58,7 +58,7 @@ async fn steps_artifacts_environment_and_helpers_are_the_same_in_all() {
         assert_eq!(world.log(&run, "a.make").await, "high water\nmm a.make\nx\nordotaxis: gave fw: 1 file, 5 B\n", "{isolation}: {all}");
         // What one isolation saved the next restores, and adds to.
         let restored = world.log(&run, "a.keep").await.lines().filter(|line| *line == "old").count();
-        assert_eq!(restored, number, "{isolation}: {all}");
+        assert_eq!(restored, number, "{isolation}: {}", World::job(&run, "a.keep"));
         assert_eq!(world.log(&run, "b.see").await, "level 3\n", "{isolation}: {all}");
         assert_eq!(world.log(&run, "b.take").await, "firm\ntidied\n", "{isolation}: {all}");
         assert_eq!(world.log(&run, "b.serve").await, "up\n", "{isolation}: {all}");

@@ -70,7 +70,9 @@ async fn the_demo_does_the_same_here_and_on_a_runner() {
             let id = job["id"].as_str().expect("an id");
             let there = world.log(&run, id).await;
             let here = std::fs::read_to_string(keep.join("logs").join(format!("{id}.log"))).expect("a log");
-            assert_eq!(here, there, "{id} says the same");
+            // How long caches took is another each time.
+            let plain = |log: String| log.lines().filter(|line| !line.starts_with("ordotaxis: cache ")).collect::<Vec<_>>().join("\n");
+            assert_eq!(plain(here), plain(there), "{id} says the same");
         }
         let artifacts = world.json(&["artifacts", run["run"].as_str().unwrap_or_default()]).await;
         let artifacts = artifacts.as_array().expect("a list");

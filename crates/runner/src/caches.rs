@@ -91,7 +91,7 @@ impl Job<'_> {
             if known.may_save {
                 self.begin(&cache.key, PhaseKind::Save).await;
                 let begun = Instant::now();
-                let saved = self.save_cache(workspace, cache, &mut known).await;
+                let saved = self.save_one(workspace, cache, &mut known).await;
                 known.told.save_ms = i64::try_from(begun.elapsed().as_millis()).unwrap_or(i64::MAX);
                 self.end(false, None);
                 match saved {
@@ -108,7 +108,7 @@ impl Job<'_> {
         }
     }
 
-    async fn save_cache(&mut self, workspace: &Workspace, cache: &LeaseCache, known: &mut Known) -> Result<Option<String>, SaveError> {
+    async fn save_one(&mut self, workspace: &Workspace, cache: &LeaseCache, known: &mut Known) -> Result<Option<String>, SaveError> {
         let (root, globs) = (workspace.folders.files.clone(), cache.paths.clone());
         let paths = blocking(move || Ok(chosen(&root, &globs, true)?)).await?;
         if paths.is_empty() {
@@ -118,7 +118,7 @@ impl Job<'_> {
         let saved = self.save(workspace, paths, false).await?;
         let ask = SaveCache { key: cache.key.clone(), tree: saved.tree, bytes: saved.sent };
         let (client, attempt) = (&self.shared.client, self.lease.attempt);
-        let answer = crate::client::insist_for(TRIES, &self.shared.abort, || client.save_cache(attempt, &ask)).await?;
+        let answer = crate::client::insist_for(TRIES, &self.shared.abort, || client.keep_entry(attempt, &ask)).await?;
         known.told.sent_bytes = saved.sent;
         if !answer.saved {
             self.notice(known, "another job has saved it meanwhile: that one stays").await;

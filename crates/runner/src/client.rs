@@ -157,7 +157,7 @@ impl Client {
         self.post(&format!("attempts/{attempt}/caches/find"), ask).await
     }
 
-    pub(crate) async fn save_cache(&self, attempt: AttemptId, ask: &SaveCache) -> Result<SavedCache, CallError> {
+    pub(crate) async fn keep_entry(&self, attempt: AttemptId, ask: &SaveCache) -> Result<SavedCache, CallError> {
         self.post(&format!("attempts/{attempt}/caches/save"), ask).await
     }
 }

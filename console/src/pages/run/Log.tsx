@@ -231,7 +231,9 @@ function Finder({
 }) {
   const navigate = useNavigate();
   const { pathname, search } = useLocation();
-  const [text, setText] = useState('');
+  // An address can bring what is to be found: the place of a test in its job's log.
+  const brought = new URLSearchParams(search).get('find');
+  const [text, setText] = useState(brought ?? '');
   const [found, setFound] = useState<{ lines: number[]; more: boolean; at: number; what: string }>();
   const ask = async (pattern: string | undefined) => {
     const path = { project: run.project, number: run.number, job: job.id };
@@ -244,6 +246,10 @@ function Finder({
     if (lines[0] !== undefined) jump(lines[0]);
   };
   const pattern = text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the log is opened
+  useEffect(() => {
+    if (brought) void ask(pattern);
+  }, []);
   const step = (by: number) => {
     if (!found || found.lines.length === 0) return;
     const at = (found.at + by + found.lines.length) % found.lines.length;

@@ -160,7 +160,9 @@ function Chosen({ run, one }: { run: RunView; one: Case }) {
       <div className="panel-head">
         <h2>{one.name}</h2>
         <div className="soft">
-          {one.suite} · <Link to={`/runs/${run.run}/${one.job}`}>{one.job}</Link>
+          {one.suite && `${one.suite} · `}
+          <Link to={`/runs/${run.run}/${one.job}`}>{one.job}</Link> ·{' '}
+          <Link to={`/runs/${run.run}/${one.job}?find=${encodeURIComponent(one.name)}`}>in its log</Link>
           {one.file && (
             <span className="code">
               {' '}

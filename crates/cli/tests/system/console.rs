@@ -186,7 +186,11 @@ async fn tests_artifacts_caches_and_numbers_are_looked_through() {
     let pipeline = "language = 1\n[job.test.unit]\nsteps = [\"mkdir -p out keep; echo x > keep/x; echo 4096 > $ORDOTAXIS_FACTS/size; cp unit.xml out/; echo '<style>h1 {color: teal}</style><h1>Tides of today</h1><script>document.title = document.domain || String(document.domain.length)</script>' > out/page.html; test ! -e fails\"]\n\
         reports = { junit = [\"unit.xml\"] }\nfacts = [{ name = \"size\", number = true }]\ngives = { site = { paths = [\"out\"], upon = [\"passed\", \"failed\"] } }\n\
         [[job.test.unit.cache]]\npaths = [\"keep\"]\nkey = \"keep-1\"\nsave = \"always\"\n";
-    let unit = |fails: &str| format!("<testsuite><testcase classname='gauge' name='datum' time='0.5'/><testcase classname='gauge' name='drift'>{fails}</testcase></testsuite>");
+    let unit = |fails: &str| {
+        format!(
+            "<testsuite><testcase classname='gauge' name='datum' time='0.5'/><testcase classname='gauge' name='drift'>{fails}</testcase></testsuite>"
+        )
+    };
     repository.write("unit.xml", &unit(""));
     world.verdict("tidegauge", &repository.push_pipeline(pipeline)).await;
     repository.write("unit.xml", &unit("<failure message='3 mm off'/>"));
@@ -206,6 +210,7 @@ async fn tests_artifacts_caches_and_numbers_are_looked_through() {
     browser.click(".tests li button").await;
     browser.see("3 mm off").await;
     browser.see("In other runs").await;
+    browser.see("in its log").await;
     accessible(&browser).await;
 
     browser.client.goto(&format!("{}/runs/tidegauge/2?view=artifacts", world.url)).await.expect("the page");

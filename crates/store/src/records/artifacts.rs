@@ -119,3 +119,54 @@ impl Records {
         Ok(tx.commit().await?)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Blobs, Place};
+    use sha2::{Digest, Sha256};
+
+    /// An archive of before, as that version wrote it.
+    fn archive() -> Vec<u8> {
+        let mut builder = tar::Builder::new(zstd::Encoder::new(Vec::new(), 1).unwrap());
+        let mut header = tar::Header::new_gnu();
+        header.set_size(9);
+        header.set_mode(0o755);
+        builder.append_data(&mut header, "out/gauge", &b"firmware\n"[..]).unwrap();
+        let mut header = tar::Header::new_gnu();
+        header.set_entry_type(tar::EntryType::Symlink);
+        header.set_size(0);
+        builder.append_link(&mut header, "out/latest", "gauge").unwrap();
+        builder.into_inner().unwrap().finish().unwrap()
+    }
+
+    #[tokio::test]
+    async fn archives_of_before_become_trees_once() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path()).await.unwrap();
+        let bytes = archive();
+        let hex: String = Sha256::digest(&bytes).iter().map(|byte| format!("{byte:02x}")).collect();
+        let sql = "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES (1, 'tidegauge', '', 'main', '', 0);
+            INSERT INTO runs (id, project_id, number, pipeline, state, commit_id, commit_title, commit_author, commit_time, event, created_at)
+              VALUES (1, 1, 1, 'main', 'passed', 'c', '', '', 0, 'push', 0)";
+        sqlx::raw_sql(sql).execute(&records.pool).await.unwrap();
+        for (job, digest) in [(0, format!("sha256:{hex}")), (1, "sha256:gone".to_owned())] {
+            let sql = "INSERT INTO artifacts (run_id, job, name, digest, bytes, files) VALUES (1, ?, 'fw', ?, 9, 2)";
+            sqlx::query(sql).bind(job).bind(digest).execute(&records.pool).await.unwrap();
+        }
+        let old = folder.path().join("blobs");
+        std::fs::create_dir_all(old.join(&hex[..2])).unwrap();
+        std::fs::write(old.join(&hex[..2]).join(&hex[2..]), &bytes).unwrap();
+        let blobs = Blobs::open(&Place::Local(old.clone()), None, records.clone()).await.unwrap();
+        for _ in 0..2 {
+            blobs.bring_over(&old, 1).await.unwrap();
+            let rows = records.artifacts(1).await.unwrap();
+            let tree = blobs.tree(&rows[0].tree.as_ref().unwrap().parse().unwrap()).await.unwrap();
+            let names: Vec<String> = tree.entries().iter().map(|entry| entry.name()).collect();
+            assert_eq!((names, rows[0].raw_bytes, rows[0].files), (vec!["out/gauge".to_owned(), "out/latest".to_owned()], 9, 2));
+            assert_eq!(rows[1].tree, None, "what cannot be read stays as it is");
+        }
+        assert!(!old.join(&hex[..2]).join(&hex[2..]).exists());
+        assert_eq!(records.due_artifacts(i64::MAX).await.unwrap(), [], "they were made before there was a time to keep them for");
+    }
+}

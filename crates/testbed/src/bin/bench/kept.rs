@@ -27,8 +27,22 @@ impl Noise {
 /// Text as build trees hold it: words that come again, which packs to about a quarter.
 fn text(noise: &mut Noise, length: usize) -> Vec<u8> {
     const WORDS: [&str; 16] = [
-        "gauge ", "station ", "north-pier\n", "lock-gate ", "int height(", "return ", "0x", "drift;\n", "    ", "static ", "datum ", "{\n", "}\n",
-        "outer-buoy ", "tide ", "//",
+        "gauge ",
+        "station ",
+        "north-pier\n",
+        "lock-gate ",
+        "int height(",
+        "return ",
+        "0x",
+        "drift;\n",
+        "    ",
+        "static ",
+        "datum ",
+        "{\n",
+        "}\n",
+        "outer-buoy ",
+        "tide ",
+        "//",
     ];
     let mut bytes = Vec::with_capacity(length + 32);
     while bytes.len() < length {
@@ -50,7 +64,8 @@ fn plant(root: &Path, seed: u64) {
         if n < 61 * 17 {
             std::fs::create_dir_all(&folder).expect("a folder");
         }
-        let size = usize::try_from(if n % 97 == 0 { 1_500_000 + noise.next() % 1_900_000 } else { 2_000 + noise.next() % 20_000 }).unwrap_or(0);
+        let size =
+            usize::try_from(if n % 97 == 0 { 1_500_000 + noise.next() % 1_900_000 } else { 2_000 + noise.next() % 20_000 }).unwrap_or(0);
         std::fs::write(folder.join(format!("f{n}")), text(&mut noise, size)).expect("a file");
     }
 }
@@ -109,7 +124,8 @@ pub(super) async fn trees() {
         let _fresh = world.runner(RunnerOptions { slots: 1, ..RunnerOptions::default() }).await;
         let fresh = used(&world, "fourth", &repository).await;
         ours.push([number(&first, "save_ms"), number(&second, "save_ms"), number(&fresh, "restore_ms"), number(&third, "restore_ms")]);
-        sent = [number(&first, "sent_bytes"), number(&second, "sent_bytes"), number(&fresh, "fetched_bytes"), number(&third, "fetched_bytes")];
+        sent =
+            [number(&first, "sent_bytes"), number(&second, "sent_bytes"), number(&fresh, "fetched_bytes"), number(&third, "fetched_bytes")];
         assert!(number(&second, "bytes") > 1e9, "{second}");
     }
     let names = ["first save", "second save, 1% changed", "restore on a fresh runner", "restore where most of it is"];
@@ -157,15 +173,32 @@ pub(super) fn content() {
     }
     let [cut, name, bare_name, pack, bare_pack] = rates.map(median);
     row("cutting by content, one core", &format!("{cut:.0} MB/s"), "the bare crate is what is called", "FastCDC 2020, 64 to 1,024 KiB");
-    row("naming chunks, one core", &format!("{name:.0} MB/s"), &format!("`blake3::hash` of the whole {bare_name:.0} MB/s"), &format!("{:.2}", name / bare_name));
-    row("packing chunks, one core", &format!("{pack:.0} MB/s"), &format!("`zstd` level 1 in 1 MiB blocks {bare_pack:.0} MB/s"), &format!("{:.2}", pack / bare_pack));
+    row(
+        "naming chunks, one core",
+        &format!("{name:.0} MB/s"),
+        &format!("`blake3::hash` of the whole {bare_name:.0} MB/s"),
+        &format!("{:.2}", name / bare_name),
+    );
+    row(
+        "packing chunks, one core",
+        &format!("{pack:.0} MB/s"),
+        &format!("`zstd` level 1 in 1 MiB blocks {bare_pack:.0} MB/s"),
+        &format!("{:.2}", pack / bare_pack),
+    );
 }
 
 /// A JUnit file of 100,000 cases.
 pub(super) fn report() {
     let case = |n: usize| match n % 50 {
-        0 => format!("  <testcase classname=\"org.saltmarsh.Gauge{}\" name=\"height at {n} mm &amp; more\" time=\"0.0{n}\"><failure message=\"expected:&lt;{n}&gt;\"><![CDATA[at gauge.c:{n}\nstack of some lines that a runner prints]]></failure></testcase>\n", n % 300),
-        _ => format!("  <testcase classname=\"org.saltmarsh.Gauge{}\" name=\"height at {n} mm above the datum\" time=\"0.0{n}\" file=\"tests/gauge_{}.c\"/>\n", n % 300, n % 300),
+        0 => format!(
+            "  <testcase classname=\"org.saltmarsh.Gauge{}\" name=\"height at {n} mm &amp; more\" time=\"0.0{n}\"><failure message=\"expected:&lt;{n}&gt;\"><![CDATA[at gauge.c:{n}\nstack of some lines that a runner prints]]></failure></testcase>\n",
+            n % 300
+        ),
+        _ => format!(
+            "  <testcase classname=\"org.saltmarsh.Gauge{}\" name=\"height at {n} mm above the datum\" time=\"0.0{n}\" file=\"tests/gauge_{}.c\"/>\n",
+            n % 300,
+            n % 300
+        ),
     };
     let text = format!("<testsuites><testsuite name=\"gauge\">\n{}</testsuite></testsuites>", (0..100_000).map(case).collect::<String>());
     let (mut ours, mut bare) = (Vec::new(), Vec::new());
@@ -181,7 +214,12 @@ pub(super) fn report() {
     }
     let (ours, bare) = (median(ours), median(bare));
     let size = text.len() as f64 / 1e6;
-    row(&format!("JUnit XML of 100,000 cases ({size:.0} MB), read"), &format!("{ours:.0} MB/s"), &format!("the parser's events alone {bare:.0} MB/s"), "aim: 100 MB/s");
+    row(
+        &format!("JUnit XML of 100,000 cases ({size:.0} MB), read"),
+        &format!("{ours:.0} MB/s"),
+        &format!("the parser's events alone {bare:.0} MB/s"),
+        "aim: 100 MB/s",
+    );
 }
 
 /// 10,000 artifacts of one run, listed.
@@ -190,7 +228,9 @@ pub(super) async fn artifacts() {
     let _runner = world.runner(RunnerOptions::default()).await;
     let repository = world.project("bench").await;
     let gives: String = (0..100).map(|n| format!("g{n} = [\"f\"], ")).collect();
-    let jobs: String = (0..100).map(|n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"echo {n} > f\"]\ngives = {{ {} }}\n", gives.trim_end_matches(", "))).collect();
+    let jobs: String = (0..100)
+        .map(|n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"echo {n} > f\"]\ngives = {{ {} }}\n", gives.trim_end_matches(", ")))
+        .collect();
     repository.write("ordotaxis.toml", &format!("language = 1\n[starts]\npush = []\n{jobs}"));
     repository.commit("many artifacts");
     repository.push();
@@ -205,5 +245,10 @@ pub(super) async fn artifacts() {
         bytes = answer.bytes().await.expect("a body").len();
         times.push(ms(begin.elapsed()));
     }
-    row("10,000 artifacts of one run, listed over HTTP", &format!("{:.1} ms", median(times)), &format!("{:.1} MB of JSON", bytes as f64 / 1e6), "aim: 50 ms");
+    row(
+        "10,000 artifacts of one run, listed over HTTP",
+        &format!("{:.1} ms", median(times)),
+        &format!("{:.1} MB of JSON", bytes as f64 / 1e6),
+        "aim: 50 ms",
+    );
 }

@@ -4,4 +4,4 @@ set -eu
 mkdir -p out/bundle
 cp out/gauge NOTICE out/bundle/
 tar -cf out/bundle.tar -C out --sort=name --mtime="@${SOURCE_DATE_EPOCH:-0}" bundle
-ls -l out/bundle.tar
+printf "bundle: %s bytes\n" "$(wc -c < out/bundle.tar | tr -d " ")"

@@ -122,15 +122,8 @@ impl Layers {
                 return Err(error);
             }
         };
-        let folder = self.folder.join(format!("{}{}", if plan.base.is_some() { "over-" } else { "" }, &id.to_string()[..24]));
-        // Two slots may have made the same: the later one's is put aside.
-        if folder.exists() {
-            let _ = std::fs::remove_dir_all(&staging);
-            if let Some(layer) = self.used(&id, whole) {
-                return Ok((layer, Brought::default()));
-            }
-            return Err(io(&folder)(std::io::Error::other("a folder stands where a layer is to be; start the runner anew")));
-        }
+        // Two slots may make the same at once: each has a folder of its own.
+        let folder = self.folder.join(format!("{}-{:08x}", &id.to_string()[..24], rand::random::<u32>()));
         std::fs::rename(&staging, &folder).map_err(io(&folder))?;
         let own = plan.base.is_some().then(|| plan.own.iter().map(|&at| plan.tree.entries()[at].path.clone()).collect());
         let layer = Arc::new(Layer { folder, base: plan.base, own, tree: plan.tree });

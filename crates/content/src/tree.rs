@@ -130,7 +130,7 @@ impl Tree {
 
     fn checked(entries: Vec<Entry>) -> Result<Tree, TreeError> {
         let mut others: HashSet<&[u8]> = HashSet::new();
-        let mut before: Option<&[u8]> = None;
+        let (mut before, mut looked_at): (Option<&[u8]>, &[u8]) = (None, &[]);
         for entry in &entries {
             if !is_inside(&entry.path) {
                 return Err(TreeError::Path(entry.name()));
@@ -139,10 +139,14 @@ impl Tree {
                 return Err(TreeError::Order(entry.name()));
             }
             before = Some(&entry.path);
-            let folders = entry.path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| &entry.path[..at]);
-            // Byte order puts a folder before all that lies in it.
-            if folders.into_iter().any(|folder| others.contains(folder)) {
-                return Err(TreeError::NoFolder(entry.name()));
+            let folder = entry.path.iter().rposition(|byte| *byte == b'/').map_or(&[][..], |at| &entry.path[..at]);
+            // Byte order puts a folder before all that lies in it; what lies in the same as the last was looked at with it.
+            if folder != looked_at {
+                let mut above = folder.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| &folder[..at]);
+                if others.contains(folder) || above.any(|folder| others.contains(folder)) {
+                    return Err(TreeError::NoFolder(entry.name()));
+                }
+                looked_at = folder;
             }
             match &entry.kind {
                 Kind::Folder { .. } => continue,

@@ -1,7 +1,6 @@
 //! Which files globs choose, and archives that are unpacked. Nothing that leads outside the job's folder goes in or out.
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
-use std::collections::BTreeSet;
 use std::fs::File;
 use std::path::{Component, Path, PathBuf};
 
@@ -29,7 +28,7 @@ pub(crate) fn chosen(root: &Path, globs: &[String], folders: bool) -> Result<Vec
     }
     let set = set.build().map_err(|error| ArchiveError::Glob(error.to_string()))?;
     let real_root = root.canonicalize().map_err(io(root))?;
-    let mut found = BTreeSet::new();
+    let mut found = Vec::new();
     for glob in globs {
         let fixed = fixed_part(glob.trim_start_matches("./"));
         let base = root.join(&fixed);
@@ -38,19 +37,31 @@ pub(crate) fn chosen(root: &Path, globs: &[String], folders: bool) -> Result<Vec
         if above.exists() && !above.canonicalize().map_err(io(above))?.starts_with(&real_root) && base != root {
             return Err(ArchiveError::Outside(fixed));
         }
+        // How deep the folder lies that was chosen as a whole: what is in it need not be looked at.
+        let mut whole = None;
         for entry in walkdir::WalkDir::new(&base).follow_links(false).follow_root_links(false).into_iter().filter_map(Result::ok) {
             let Ok(path) = entry.path().strip_prefix(root) else { continue };
             let is_folder = entry.file_type().is_dir();
-            if (is_folder && !folders) || path.as_os_str().is_empty() || !fits(&set, path) {
+            if whole.is_some_and(|depth| entry.depth() <= depth) {
+                whole = None;
+            }
+            if path.as_os_str().is_empty() || whole.is_none() && !fits(&set, path) {
                 continue;
+            }
+            if is_folder {
+                whole.get_or_insert(entry.depth());
             }
             if entry.file_type().is_symlink() {
                 check_link(entry.path(), path)?;
             }
-            found.insert(path.to_owned());
+            if folders || !is_folder {
+                found.push(path.to_owned());
+            }
         }
     }
-    Ok(found.into_iter().collect())
+    found.sort_unstable();
+    found.dedup();
+    Ok(found)
 }
 
 /// The folders before the first wildcard: there is no need to look elsewhere.

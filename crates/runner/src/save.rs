@@ -22,7 +22,8 @@ const GROUP: u64 = 16 * 1024 * 1024;
 const PACK: usize = 8 * 1024 * 1024;
 /// Larger files are read piece by piece.
 const LARGE: u64 = 32 * 1024 * 1024;
-const THREADS: usize = 2;
+/// No more threads than this: what they send goes to one store.
+const MOST_THREADS: usize = 8;
 /// How often a store that cannot take something is asked: its disk may be made room on.
 const TRIES: u32 = 5;
 
@@ -68,8 +69,7 @@ pub(crate) fn save(source: Source, client: &Client, leave: &CancellationToken) -
     let runtime = tokio::runtime::Handle::current();
     let sender = Sender { client, leave, runtime, claimed: Mutex::default(), sent: AtomicU64::new(0) };
     let (mut entries, mut open) = unchanged(&source)?;
-    let known: HashSet<ChunkId> = Tree::new(entries.clone())?.chunks().collect();
-    sender.claimed().extend(known);
+    sender.claimed().extend(entries.iter().flat_map(Entry::chunks).map(|(id, _)| *id));
     // In order of paths: files that lie together are packed together.
     open.sort_by(|a, b| a.path.cmp(&b.path));
     let groups = groups(open);
@@ -82,8 +82,10 @@ pub(crate) fn save(source: Source, client: &Client, leave: &CancellationToken) -
         sender.flush(&mut packer)?;
         Ok(entries)
     };
+    // One more than there are cores: while one waits for the store the others go on.
+    let threads = std::thread::available_parallelism().map_or(2, |cores| cores.get() + 1).min(MOST_THREADS);
     let done = std::thread::scope(|scope| {
-        let threads: Vec<_> = (0..THREADS.min(groups.len())).map(|_| scope.spawn(work)).collect();
+        let threads: Vec<_> = (0..threads.min(groups.len())).map(|_| scope.spawn(work)).collect();
         threads.into_iter().map(|thread| thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect::<Vec<_>>()
     });
     for part in done {
@@ -127,11 +129,12 @@ fn unchanged(source: &Source) -> Result<(Vec<Entry>, Vec<Open>), SaveError> {
             below.extend(layer.tree.entries().iter().map(|entry| (entry.path.as_slice(), entry)));
         }
     }
+    let above = source.upper.as_deref().map(above).unwrap_or_default();
     let (mut entries, mut open) = (Vec::new(), Vec::new());
     for path in &source.paths {
         let bytes = path.as_os_str().as_bytes();
         if let Some(entry) = below.get(bytes).filter(|entry| matches!(entry.kind, Kind::File { .. }))
-            && !changed_above(source, path)
+            && !above.contains(path)
             && (!source.digests || matches!(entry.kind, Kind::File { sha256: Some(_), .. }))
         {
             entries.push((*entry).clone());
@@ -153,9 +156,10 @@ fn unchanged(source: &Source) -> Result<(Vec<Entry>, Vec<Open>), SaveError> {
     Ok((entries, open))
 }
 
-/// Whether something lies above the layers at this path: then it is not the layer's that is seen.
-fn changed_above(source: &Source, path: &Path) -> bool {
-    source.upper.as_ref().is_none_or(|upper| std::fs::symlink_metadata(upper.join(path)).is_ok())
+/// What lies above the layers: there it is not the layer's that is seen.
+fn above(upper: &Path) -> HashSet<PathBuf> {
+    let inside = walkdir::WalkDir::new(upper).into_iter().filter_map(Result::ok);
+    inside.filter_map(|entry| entry.path().strip_prefix(upper).map(Path::to_owned).ok()).collect()
 }
 
 struct Sender<'a> {

@@ -7,8 +7,11 @@ use ordotaxis_content::ChunkId;
 use ordotaxis_store::{BlobError, CacheRow, DueArtifact, SweepPlan};
 use ordotaxis_wire::view::{SweepView, SweptView};
 use ordotaxis_wire::words;
+use std::collections::HashSet;
 use std::time::Duration;
 
+/// Logs that are closed within this are moved together.
+const GATHER: Duration = Duration::from_secs(15);
 /// How often the service sweeps by itself.
 const EVERY: Duration = Duration::from_secs(60 * 60);
 /// A cache that nobody used for so long is not going to be.
@@ -34,6 +37,7 @@ impl Plan {
             artifacts: self.artifacts.iter().map(artifact).collect(),
             caches: self.caches.iter().map(cache).collect(),
             packs: (self.packs.dead.len() + self.packs.thin.len()) as u64,
+            small: self.packs.small.len() as u64,
             strays: self.packs.stray.len() as u64,
             bytes: self.packs.bytes,
             done,
@@ -48,7 +52,13 @@ pub(crate) async fn plan(app: &App, now: i64) -> Result<Plan, BlobError> {
     let dropped: Vec<i64> = caches.iter().map(|(row, _)| row.id).collect();
     let kept = app.records.trees_kept_after(&artifacts, &dropped).await?;
     let live: Vec<ChunkId> = kept.iter().filter_map(|tree| tree.parse().ok()).collect();
-    Ok(Plan { artifacts, caches, packs: app.blobs.plan_sweep(&live, now).await? })
+    Ok(Plan { artifacts, caches, packs: app.blobs.plan_sweep(&live, logs(app).await?, now).await? })
+}
+
+/// The chunks of all logs.
+async fn logs(app: &App) -> Result<HashSet<ChunkId>, BlobError> {
+    let chunks = app.records.log_chunks().await?;
+    Ok(chunks.iter().flat_map(|(names, _)| ChunkId::list(names).unwrap_or_default()).collect())
 }
 
 /// Entries that nobody used for long, and those that the limit has no room for.
@@ -81,7 +91,7 @@ pub(crate) async fn carry_out(app: &App, plan: Plan, now: i64) -> Result<(), Blo
     }
     // Looked at once more: a name may have been given to the same tree since.
     let live: Vec<ChunkId> = app.records.named_trees().await?.iter().filter_map(|(tree, _)| tree.parse().ok()).collect();
-    let packs = app.blobs.plan_sweep(&live, now).await?;
+    let packs = app.blobs.plan_sweep(&live, logs(app).await?, now).await?;
     app.blobs.sweep(&packs, now).await
 }
 
@@ -96,7 +106,29 @@ pub(crate) async fn broken(app: &App) -> Result<Vec<String>, BlobError> {
             Err(error) => broken.push(format!("{what}: {error}")),
         }
     }
+    for (names, what) in app.records.log_chunks().await? {
+        let names = ChunkId::list(&names).unwrap_or_default();
+        if let Some(gone) = app.blobs.has(&names, 0).iter().position(|has| !has) {
+            broken.push(format!("{what}: {}", BlobError::NoChunk(names[gone])));
+        }
+    }
     Ok(broken)
+}
+
+/// Moves logs that were closed into the store, some at a time, as long as the service goes on.
+pub(crate) async fn move_logs(app: App) {
+    if let Err(error) = app.logs.look_for_closed().await {
+        tracing::warn!(%error, "logs that were not yet moved into the store stay where they are until the next start");
+    }
+    loop {
+        tokio::select! {
+            () = app.stop.cancelled() => return,
+            () = async { app.logs.closed().await; tokio::time::sleep(GATHER).await } => {}
+        }
+        if let Err(error) = app.logs.move_closed(clock::now()).await {
+            tracing::warn!(%error, "logs could not be moved into the store; they stay as they are, and it is tried again");
+        }
+    }
 }
 
 /// Sweeps now and then, as long as the service goes on.

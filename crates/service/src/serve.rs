@@ -82,7 +82,8 @@ where
     let stop = CancellationToken::new();
     let public_url = settings.public_url.clone().unwrap_or_else(|| format!("http://{address}"));
     let keeper_stop = CancellationToken::new();
-    let logs = Logs::open(settings.data.join("logs")).map_err(folder_error)?;
+    let blobs = blobs(&settings, &records).await?;
+    let logs = Logs::open(settings.data.join("logs"), blobs.clone()).map_err(folder_error)?;
     let (keeper, keeper_task) =
         keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), millis(settings.keep), keeper_stop.clone())
             .await?;
@@ -90,7 +91,7 @@ where
     let app = App::new(Inner {
         seal: Seal::open(&key_file)?,
         profiles: profile::load(&settings.data.join("profiles"))?,
-        blobs: blobs(&settings, &records).await?,
+        blobs,
         shown: Default::default(),
         logs,
         mirrors: Mirrors::new(settings.data.join("mirrors")),
@@ -108,6 +109,7 @@ where
     });
     let workers = [
         tokio::spawn(crate::care::work(app.clone())),
+        tokio::spawn(crate::care::move_logs(app.clone())),
         tokio::spawn(occasions::work(app.clone())),
         tokio::spawn(occasions::schedules(app.clone())),
         tokio::spawn(outbox::work(app.clone())),

@@ -295,6 +295,8 @@ pub struct SweepView {
     pub caches: Vec<SweptView>,
     /// Packs of which nothing, or little, is needed.
     pub packs: u64,
+    /// Small packs that are joined into larger ones.
+    pub small: u64,
     pub strays: u64,
     /// What it frees, as stored: about.
     pub bytes: u64,

@@ -55,8 +55,11 @@ fn print_sweep(view: &SweepView) {
     if view.packs + view.strays > 0 {
         out::print(format!("{} packs of which nothing or little is needed, {} that nothing knows", view.packs, view.strays));
     }
+    if view.small > 0 {
+        out::print(format!("{} small packs that {} joined", view.small, if view.done { "were" } else { "would be" }));
+    }
     out::print(format!("{about} {}", words::bytes(view.bytes)));
-    if !view.done && view.packs + view.strays + view.artifacts.len() as u64 + view.caches.len() as u64 > 0 {
+    if !view.done && view.packs + view.small + view.strays + view.artifacts.len() as u64 + view.caches.len() as u64 > 0 {
         out::remark("nothing was changed; `ordotaxis store sweep --apply` does it");
     }
 }

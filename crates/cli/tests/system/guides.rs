@@ -21,7 +21,11 @@ async fn the_guides_pipelines_pass() {
     for example in examples.filter(|example| !example.contains("./tools/")) {
         let commit = repository.push_pipeline(example);
         let run = world.verdict("tidegauge", &commit).await;
-        assert_eq!(run["state"], "passed", "{example}\n{run}");
+        if run["state"] != "passed" {
+            let failed = run["jobs"].as_array().into_iter().flatten().find(|job| job["state"] == "failed");
+            let job = failed.and_then(|job| job["id"].as_str()).unwrap_or_default();
+            panic!("{example}\n{run}\nthe log of {job}: {}", world.log(&run, job).await);
+        }
     }
 }
 

@@ -223,13 +223,16 @@ async fn the_store_is_verified_and_swept_and_survives_kills() {
     let mut world = world_with("lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"2s\"\nkeep = \"1s\"\n").await;
     let repository = world.project("tidegauge").await;
     let _runner = world.runner(RunnerOptions::default()).await;
-    let pipeline = "language = 1\n[job.a.give]\nsteps = [\"echo $ORDOTAXIS_COMMIT > fw\"]\ngives = { fw = [\"fw\"] }\n";
+    let pipeline = "language = 1\n[job.a.give]\nsteps = [\"echo a word\", \"echo $ORDOTAXIS_COMMIT > fw\"]\ngives = { fw = [\"fw\"] }\n";
     let run = world.verdict("tidegauge", &repository.push_pipeline(pipeline)).await;
     assert_eq!(run["state"], "passed", "{run}");
     world.kill_service();
     world.start_service();
     let sound = world.run(&["store", "verify"]).await;
     assert!(sound.code == 0 && sound.out.contains("all of it sound"), "{sound:?}");
+    // Logs of jobs that ended have moved into the store, and read as before.
+    assert_eq!(std::fs::read_dir(world.folder.path().join("service/logs")).expect("a folder").count(), 0);
+    assert_eq!(world.log(&run, "a.give").await.lines().next(), Some("a word"), "{run}");
     // Past its time: shown first, then taken away. Its pack is young, and stays for now.
     let shown = until("its time to be over", || async {
         let shown = world.run(&["store", "sweep"]).await;
@@ -257,6 +260,7 @@ async fn the_store_is_verified_and_swept_and_survives_kills() {
     }
     let found = world.run(&["store", "verify"]).await;
     assert!(found.code == 1 && found.out.contains("not all of it sound") && found.out.contains("artifact fw of tidegauge/2"), "{found:?}");
+    assert!(found.out.contains("log of job 1 of tidegauge/2"), "{found:?}");
     let again = world.run(&["again", "tidegauge/2", "--watch"]).await;
     assert_eq!(again.code, 0, "{again:?}");
     let got = world.run(&["artifacts", "tidegauge/3", "get", "fw", "--to", "mended"]).await;
@@ -304,9 +308,13 @@ async fn object_storage_serves_as_well_and_when_it_is_away_jobs_say_so() {
     let held = std::process::Command::new("grep").args(["-rl", "outer buoy"]).arg(place.join("objects")).output().expect("grep");
     assert_eq!(String::from_utf8_lossy(&held.stdout), "", "nothing readable lies in the bucket");
     assert!(world.run(&["store", "verify"]).await.out.contains("all of it sound"));
+    let logs = world.folder.path().join("service/logs");
+    let held = std::process::Command::new("grep").args(["-rl", "outer buoy"]).arg(place.join("objects")).arg(logs).output().expect("grep");
+    assert_eq!(String::from_utf8_lossy(&held.stdout), "", "nor in logs that have ended");
     world.kill_service();
     world.start_service();
     assert_eq!(world.run(&["artifacts", "tidegauge", "get", "fw", "--to", "got"]).await.code, 0);
+    assert_eq!(world.log(&run, "b.take").await.trim(), secret, "the log comes from the bucket");
     // Away: the cache is done without, the artifact is not.
     drop(objects);
     let other = pipeline.replace(secret, "another text").replace("key = \"fw\"", "key = \"other\"");
@@ -318,6 +326,8 @@ async fn object_storage_serves_as_well_and_when_it_is_away_jobs_say_so() {
     world.start_service();
     let ran = world.run(&["artifacts", "tidegauge/1", "get", "fw", "--to", "away"]).await;
     assert!(ran.code == 3 && ran.err.contains("store cannot be reached"), "{ran:?}");
+    let log = world.run(&["logs", "tidegauge/1", "b.take"]).await;
+    assert!(log.code == 3 && log.err.contains("store cannot be reached"), "{log:?}");
     let _objects = storage(&place, port);
     let again = world.run(&["again", run_name(&run), "--watch"]).await;
     assert_eq!(again.code, 0, "{again:?}");

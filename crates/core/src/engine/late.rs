@@ -1,8 +1,9 @@
-//! Conditions that read facts: decided when a job is about to start, when all that it waits for has ended.
+//! Conditions that read facts: decided when a job is about to start, when all that it waits for has ended. Those of its
+//! steps as well: what cannot be decided is told before anything runs.
 
 use super::state::Run;
 use crate::expression::{Expression, Facts, Values, in_room};
-use crate::language::JobId;
+use crate::language::{JobId, Step};
 use std::collections::BTreeMap;
 
 /// What came of a job's late conditions.
@@ -37,18 +38,46 @@ impl Run {
 
     pub(super) fn late(&self, job: usize) -> Late {
         let planned = &self.plan.jobs[job];
-        if planned.conditions.is_empty() {
+        if planned.conditions.is_empty() && planned.steps.iter().all(|step| step.condition.is_none()) {
             return Late::Run;
         }
+        let values = self.values(job);
+        in_room(|| match decide(&planned.conditions, &values, &planned.id) {
+            Late::Run => {
+                planned.steps.iter().map(|step| wanted(step, &values, &planned.id)).find_map(Result::err).map_or(Late::Run, Late::Undecided)
+            }
+            other => other,
+        })
+    }
+
+    /// A job's steps without those whose condition is false. Call it when what the job waits for has ended.
+    pub fn steps(&self, job: usize) -> Vec<Step> {
+        let planned = &self.plan.jobs[job];
+        if planned.steps.iter().all(|step| step.condition.is_none()) {
+            return planned.steps.clone();
+        }
+        let values = self.values(job);
+        in_room(|| planned.steps.iter().filter(|step| wanted(step, &values, &planned.id) == Ok(true)).cloned().collect())
+    }
+
+    fn values(&self, job: usize) -> Values {
+        let planned = &self.plan.jobs[job];
         let map = |from: &indexmap::IndexMap<String, String>| from.iter().map(|(name, value)| (name.clone(), value.clone())).collect();
-        let values = Values {
+        Values {
             each: map(&planned.cell),
             given: map(&planned.given),
             env: map(&planned.env),
             fact: self.facts_for(job),
             ..self.plan.occasion.values()
-        };
-        in_room(|| decide(&planned.conditions, &values, &planned.id))
+        }
+    }
+}
+
+fn wanted(step: &Step, values: &Values, id: &JobId) -> Result<bool, String> {
+    match decide(step.condition.as_slice(), values, id) {
+        Late::Run => Ok(true),
+        Late::Skip(_) => Ok(false),
+        Late::Undecided(why) => Err(why),
     }
 }
 

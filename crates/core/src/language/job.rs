@@ -220,7 +220,7 @@ fn publish(table: &DeTable<'_>) -> Option<Publish> {
 /// A step that has neither condition nor variables of its own.
 fn plain(step: StepLine) -> Step {
     let StepLine { name, run, shell, timeout_ms, may_fail, .. } = step;
-    Step { name, run, env: Default::default(), dir: None, shell, timeout_ms, may_fail }
+    Step { name, run, env: Default::default(), dir: None, shell, timeout_ms, may_fail, condition: None }
 }
 
 fn split(table: &DeTable<'_>) -> Split {

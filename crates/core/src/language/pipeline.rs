@@ -231,6 +231,9 @@ pub struct Step {
     pub timeout_ms: Option<u64>,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub may_fail: bool,
+    /// Its `if`, where that reads facts and is so decided when the job starts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub condition: Option<String>,
 }
 
 /// `STAGE.NAME/ARTIFACT`, the folder it is unpacked in, and of which cells.

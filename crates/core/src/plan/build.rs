@@ -103,6 +103,9 @@ struct Common<'a> {
     conditions: &'a Conditions,
 }
 
+/// A step, and its condition if that is decided later.
+type Wanted<'a> = (&'a StepLine, Option<String>);
+
 impl<'a> Build<'a, '_> {
     fn stage(&self, stage: usize) -> PlannedStage {
         let mut before: Vec<usize> = self.graph.stages.before[stage].ones().map(|earlier| self.new_stage[earlier]).collect();
@@ -148,11 +151,15 @@ impl<'a> Build<'a, '_> {
             Decision::Skip(why) => skipped = Some(why),
             Decision::Later(sources) => conditions = sources,
         }
-        let steps: Vec<(&StepLine, IndexMap<String, Template>, Option<Template>)> = self
+        let steps: Vec<(Wanted, IndexMap<String, Template>, Option<Template>)> = self
             .wanted_steps(common, cell, &given, &env)
             .into_iter()
-            .map(|step| (step, texts.env(&step.env), step.dir.as_ref().map(|dir| texts.take(dir))))
+            .map(|wanted| {
+                let line = wanted.0;
+                (wanted, texts.env(&line.env), line.dir.as_ref().map(|dir| texts.take(dir)))
+            })
             .collect();
+        let conditional = steps.iter().any(|(step, ..)| step.1.is_some());
         let gives: Vec<(&GiveLine, Vec<Template>)> =
             body.gives.iter().flatten().map(|give| (give, give.paths.iter().map(|path| texts.take(path)).collect())).collect();
         let to: Vec<Option<Template>> = file.takes(at).iter().map(|take| take.value.to.as_ref().map(|to| texts.take(to))).collect();
@@ -162,11 +169,11 @@ impl<'a> Build<'a, '_> {
             _ => Some(Template::of_text(".")),
         };
         let extras = self.extras(at, &fill);
-        let late = texts.late || env.values().any(|value| value.plain().is_none());
+        let late = texts.late || conditional || env.values().any(|value| value.plain().is_none());
         add_cell(&mut env, cell, &given);
         let text = |template: &Template| if late { template.source() } else { template.plain().unwrap_or_default() };
         let texts = |env: &IndexMap<String, Template>| env.iter().map(|(name, value)| (name.clone(), text(value))).collect();
-        let steps = steps.iter().map(|(step, env, dir)| Step {
+        let steps = steps.iter().map(|((step, condition), env, dir)| Step {
             name: step.name.clone(),
             run: step.run.clone(),
             env: texts(env),
@@ -174,6 +181,7 @@ impl<'a> Build<'a, '_> {
             shell: step.shell.clone(),
             timeout_ms: step.timeout_ms,
             may_fail: step.may_fail,
+            condition: condition.clone(),
         });
         let stage = file.pipeline.stages.get(&whole.job.stage);
         let labels = body.labels.as_ref().or_else(|| stage.and_then(|stage| stage.labels.as_ref())).or(defaults.labels.as_ref());
@@ -186,7 +194,7 @@ impl<'a> Build<'a, '_> {
             name: whole.job.name.clone(),
             cell: cell.clone(),
             skipped,
-            given: if conditions.is_empty() { IndexMap::new() } else { given },
+            given: if conditional || !conditions.is_empty() { given } else { IndexMap::new() },
             conditions,
             steps: steps.collect(),
             labels: labels.cloned().unwrap_or_default(),
@@ -270,9 +278,9 @@ impl<'a> Build<'a, '_> {
         cell: &Cell,
         given: &IndexMap<String, String>,
         env: &IndexMap<String, Template>,
-    ) -> Vec<&'a StepLine> {
+    ) -> Vec<Wanted<'a>> {
         if common.conditions.steps.is_empty() {
-            return common.steps.clone();
+            return common.steps.iter().map(|step| (*step, None)).collect();
         }
         let values = self.values_of(cell, given, env);
         let mut context = self.root.new_inner_scope();
@@ -285,12 +293,8 @@ impl<'a> Build<'a, '_> {
             };
             match decision {
                 Decision::Skip(_) => {}
-                Decision::Run => wanted.push(*step),
-                Decision::Later(_) => {
-                    let message = "a step's `if` that reads facts is not yet done by this version".to_owned();
-                    self.diagnostics
-                        .push(Diagnostic::error(Code::NotYet, step.span.clone(), message).hint("put the step in a job of its own"));
-                }
+                Decision::Run => wanted.push((*step, None)),
+                Decision::Later(mut sources) => wanted.push((*step, sources.pop())),
             }
         }
         wanted

@@ -162,8 +162,8 @@ impl Reading {
             _ => CaseEnd::Passed,
         };
         Case {
-            suite: cut(&said.class.unwrap_or_else(suites), NAME),
-            name: cut(&said.name.unwrap_or_else(|| "(no name)".into()), NAME),
+            suite: cut(said.class.unwrap_or_else(suites), NAME),
+            name: cut(said.name.unwrap_or_else(|| "(no name)".into()), NAME),
             end,
             wavered: false,
             ms: said.ms,
@@ -191,7 +191,7 @@ impl Reading {
                     Some(known) => format!("{known}\n{text}"),
                     None => text.to_owned(),
                 };
-                case.message = Some(cut(&joined, MESSAGE));
+                case.message = Some(cut(joined, MESSAGE));
             }
             Some(Open::Case) => self.cases.extend(self.case.take()),
             _ => {}
@@ -201,5 +201,5 @@ impl Reading {
 
 fn note(case: &mut Case, said: Said) {
     let message = said.message.or(said.kind.filter(|kind| !kind.is_empty()));
-    case.message = case.message.take().or(message).map(|message| cut(&message, MESSAGE));
+    case.message = case.message.take().or(message).map(|message| cut(message, MESSAGE));
 }

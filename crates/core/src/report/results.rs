@@ -138,10 +138,12 @@ pub enum ReportError {
 }
 
 /// The beginning of a text, at most so many bytes.
-pub(super) fn cut(text: &str, most: usize) -> String {
-    let mut end = text.len().min(most);
-    while !text.is_char_boundary(end) {
-        end -= 1;
+pub(super) fn cut(text: impl Into<String>, most: usize) -> String {
+    let mut text = text.into();
+    if text.len() > most {
+        let end = (0..=most).rev().find(|&end| text.is_char_boundary(end)).unwrap_or(0);
+        text.truncate(end);
+        text.push('…');
     }
-    if end < text.len() { format!("{}…", &text[..end]) } else { text.to_owned() }
+    text
 }

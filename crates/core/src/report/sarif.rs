@@ -141,7 +141,7 @@ fn finding(outcome: Outcome, rules: &[Rule]) -> Option<Finding> {
     };
     let physical = outcome.locations.into_iter().find_map(|location| location.physical_location);
     let (place, region) = physical.map_or((None, None), |physical| (physical.artifact_location, physical.region));
-    let rule = cut(&outcome.rule_id.or(by_index.map(|rule| rule.id.clone())).unwrap_or_else(|| "(no rule)".into()), NAME);
+    let rule = cut(outcome.rule_id.or(by_index.map(|rule| rule.id.clone())).unwrap_or_else(|| "(no rule)".into()), NAME);
     let message = cut(outcome.message.text.as_deref().unwrap_or_default(), MESSAGE);
     let file = place.and_then(|place| place.uri).map(|uri| cut(uri.trim_start_matches("file://"), NAME));
     let prints: Vec<String> = outcome.partial_fingerprints.iter().map(|(name, print)| format!("{name}={print}")).collect();
@@ -149,5 +149,5 @@ fn finding(outcome: Outcome, rules: &[Rule]) -> Option<Finding> {
         false => format!("{rule} {}", prints.join(" ")),
         true => format!("{rule} {} {message}", file.as_deref().unwrap_or_default()),
     };
-    Some(Finding { rule, level, message, file, line: region.and_then(|region| region.start_line), key: cut(&key, MESSAGE) })
+    Some(Finding { rule, level, message, file, line: region.and_then(|region| region.start_line), key: cut(key, MESSAGE) })
 }

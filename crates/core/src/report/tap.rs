@@ -71,7 +71,7 @@ impl Level {
         }
         self.cases.extend(below.into_iter().map(|inner| {
             let suite = if inner.suite.is_empty() { name.clone() } else { format!("{name} > {}", inner.suite) };
-            Case { suite: cut(&suite, NAME), ..inner }
+            Case { suite: cut(suite, NAME), ..inner }
         }));
     }
 

@@ -74,6 +74,23 @@ fn a_fact_decides_just_before_a_job_would_start() {
 }
 
 #[test]
+fn a_fact_decides_which_steps_a_job_has() {
+    let text = "order = \"build > ship\"\n[job.build.gauge]\nsteps = [\"make\"]\nfacts = [\"size\"]\n[job.ship.pack]\n\
+        steps = [\"pack\", { run = \"strip\", if = 'int(fact.build.gauge.size) > int(each.most)' }, { run = \"never\", if = 'each.most == \"0\"' }]\neach = { most = [100, 200] }\n";
+    let steps = |drive: &Drive, id: &str| drive.0.steps(drive.job(id)).into_iter().map(|step| step.run).collect::<Vec<_>>();
+    let mut drive = Drive::of(text);
+    drive.end("build.gauge", &[("size", "150")], &[], Outcome::Passed);
+    assert_eq!((drive.state("ship.pack[100]"), drive.state("ship.pack[200]")), (State::Queued, State::Queued));
+    assert_eq!(steps(&drive, "ship.pack[100]"), ["pack", "strip"]);
+    assert_eq!(steps(&drive, "ship.pack[200]"), ["pack"]);
+    // What cannot be decided is told before any step runs.
+    let mut silent = Drive::of(text);
+    silent.end("build.gauge", &[("size", "much")], &[], Outcome::Passed);
+    assert_eq!(silent.state("ship.pack[100]"), State::Failed);
+    assert!(silent.why("ship.pack[100]").contains("cannot be decided"), "{}", silent.why("ship.pack[100]"));
+}
+
+#[test]
 fn a_long_chain_of_late_conditions_ends() {
     let mut text = String::from("[job.a.first]\nsteps = [\"true\"]\nfacts = [\"go\"]\n");
     for n in 0..300 {

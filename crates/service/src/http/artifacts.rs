@@ -11,7 +11,7 @@ use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use ordotaxis_content::{ChunkId, Entry, ExportError, Kind, ReadChunks, Tree, digest_text, export_file, export_tar, export_zip};
-use ordotaxis_core::language::nearest;
+use ordotaxis_core::language::{JobId, nearest};
 use ordotaxis_store::{Blobs, StoredArtifact};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
@@ -27,22 +27,25 @@ pub(super) async fn of_run(app: &App, project: &str, number: i64) -> Result<Vec<
     let run = find_run(app, project, number).await?;
     let Some(plan) = plan_of(app, run.id).await? else { return Ok(Vec::new()) };
     let rows = app.records.artifacts(run.id).await?;
-    let view = |row: StoredArtifact| {
+    let with_view = |row: StoredArtifact| {
         let job = plan.jobs.get(usize::try_from(row.job).ok()?)?;
-        let view = ArtifactView {
-            url: format!("/api/v1/runs/{project}/{number}/artifacts/{}/{}", job.id, row.name),
-            job: job.id.clone(),
-            name: row.name.clone(),
-            digest: row.digest.clone(),
-            bytes: row.raw_bytes.unsigned_abs(),
-            stored_bytes: row.bytes.unsigned_abs(),
-            files: row.files.unsigned_abs(),
-            kept_until: row.kept_until.filter(|_| row.pinned_by.is_none()).map(moment),
-            pinned_by: row.pinned_by.clone(),
-        };
-        Some((view, row))
+        Some((view(project, number, &job.id, &row), row))
     };
-    Ok(rows.into_iter().filter_map(view).collect())
+    Ok(rows.into_iter().filter_map(with_view).collect())
+}
+
+fn view(project: &str, number: i64, job: &JobId, row: &StoredArtifact) -> ArtifactView {
+    ArtifactView {
+        url: format!("/api/v1/runs/{project}/{number}/artifacts/{job}/{}", row.name),
+        job: job.clone(),
+        name: row.name.clone(),
+        digest: row.digest.clone(),
+        bytes: row.raw_bytes.unsigned_abs(),
+        stored_bytes: row.bytes.unsigned_abs(),
+        files: row.files.unsigned_abs(),
+        kept_until: row.kept_until.filter(|_| row.pinned_by.is_none()).map(moment),
+        pinned_by: row.pinned_by.clone(),
+    }
 }
 
 /// Names one artifact in an address.

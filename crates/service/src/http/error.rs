@@ -89,7 +89,8 @@ impl From<BlobError> for ApiError {
 
 impl From<std::io::Error> for ApiError {
     fn from(error: std::io::Error) -> ApiError {
-        ApiError::internal(&error)
+        // A closed log is read from the store.
+        error.downcast::<BlobError>().map_or_else(|error| ApiError::internal(&error), ApiError::from)
     }
 }
 

@@ -9,9 +9,10 @@ use axum::extract::State;
 use ordotaxis_wire::ask::Sweep;
 use ordotaxis_wire::view::{DamageView, SweepView, VerifiedView};
 
-/// Read everything that is stored, and say what is damaged.
+/// Read everything that is stored, and say what is damaged. Logs that wait to be stored are stored first.
 #[utoipa::path(post, operation_id = "verify_store", path = "/api/v1/store/verify", responses((status = 200, body = VerifiedView)))]
 pub(super) async fn verify(State(app): State<App>, _: Person) -> Result<Json<VerifiedView>, ApiError> {
+    app.logs.move_closed(clock::now()).await?;
     let verified = app.blobs.verify(clock::now()).await?;
     let broken = care::broken(&app).await?;
     let damage = |damage: ordotaxis_store::Damage| DamageView { pack: damage.pack, why: damage.why, chunks: damage.chunks as u64 };

@@ -27,7 +27,7 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         merge: info.merge.clone(),
         run: format!("{}/{}", info.project, info.number),
         job: planned.id.clone(),
-        steps: planned.steps.clone(),
+        steps: run.steps(job),
         env: environment(info, run, job, public_url),
         takes: takes.collect(),
         gives: planned.gives.clone(),

@@ -194,7 +194,7 @@ impl Task {
 }
 
 impl Task {
-    /// The logs of attempts that ended are complete: they are compressed beside all else.
+    /// The logs of attempts that ended are complete: they are to be moved into the store.
     fn close_logs(&self, attempts: &[AttemptRow]) {
         let ended: Vec<(i64, usize, u32)> = attempts
             .iter()
@@ -207,9 +207,7 @@ impl Task {
         let logs = self.logs.clone();
         tokio::task::spawn_blocking(move || {
             for (run, job, attempt) in ended {
-                if let Err(error) = logs.close(run, job, attempt) {
-                    tracing::warn!(%error, run, job, attempt, "a log could not be closed; it stays as it is");
-                }
+                logs.close(run, job, attempt);
             }
         });
     }

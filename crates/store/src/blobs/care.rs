@@ -13,6 +13,11 @@ use std::collections::HashSet;
 const YOUNG_MS: i64 = 60 * 60 * 1000;
 /// A pack is written anew without its waste when less than this share of it is needed, in percent.
 const WORTH_KEEPING: u64 = 50;
+/// Smaller packs are joined when there are enough of them: a file each, for every few logs, would be too many.
+const SMALL: u64 = 1024 * 1024;
+const ENOUGH: usize = 8;
+/// Up to about this much.
+const JOINED: usize = 16 * 1024 * 1024;
 
 /// A pack that does not hold what it should.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -48,6 +53,8 @@ pub struct SweepPlan {
     pub dead: Vec<i64>,
     /// Packs of which little is needed: written anew with that alone.
     pub thin: Vec<i64>,
+    /// Packs that are small: joined.
+    pub small: Vec<i64>,
     /// Names in storage that nothing knows: what was on its way when the service went down.
     pub stray: Vec<String>,
     /// What both together free.
@@ -57,7 +64,7 @@ pub struct SweepPlan {
 
 impl SweepPlan {
     pub fn is_empty(&self) -> bool {
-        self.dead.is_empty() && self.thin.is_empty() && self.stray.is_empty()
+        self.dead.is_empty() && self.thin.is_empty() && self.small.is_empty() && self.stray.is_empty()
     }
 }
 
@@ -77,7 +84,8 @@ impl Blobs {
                 verified.damaged.push(Damage { pack: name, why, chunks: looked.bad });
                 let _alone = self.0.sweeping.write().await;
                 if looked.good > 0 {
-                    self.keep_as(looked.kept, looked.headers, id, now).await?;
+                    let sealed = self.index().packs.get(&id).is_some_and(|pack| pack.sealed);
+                    self.keep_as(looked.kept, looked.headers, sealed, now).await?;
                 }
                 self.0.records.drop_packs(&[id]).await?;
                 self.rebuild().await?;
@@ -144,9 +152,9 @@ impl Blobs {
         Ok(())
     }
 
-    /// What could go if only these trees were needed. Changes nothing.
-    pub async fn plan_sweep(&self, trees: &[ChunkId], now: i64) -> Result<SweepPlan, BlobError> {
-        let mut plan = SweepPlan::default();
+    /// What could go if only these trees, and chunks that no tree has, were needed. Changes nothing.
+    pub async fn plan_sweep(&self, trees: &[ChunkId], loose: HashSet<ChunkId>, now: i64) -> Result<SweepPlan, BlobError> {
+        let mut plan = SweepPlan { live: loose, ..SweepPlan::default() };
         for tree in trees {
             self.gather(tree, &mut plan.live).await?;
         }
@@ -169,8 +177,13 @@ impl Blobs {
                 } else if needed * 100 < whole * WORTH_KEEPING {
                     plan.thin.push(*id);
                     plan.bytes += pack.bytes - pack.bytes * needed / whole.max(1);
+                } else if pack.bytes < SMALL {
+                    plan.small.push(*id);
                 }
             }
+        }
+        if plan.small.len() < ENOUGH {
+            plan.small.clear();
         }
         plan.stray = self.strays(now).await?;
         Ok(plan)
@@ -195,11 +208,9 @@ impl Blobs {
         // Nothing gets a name meanwhile; what was promised since the plan is younger than what a sweep takes.
         let _alone = self.0.sweeping.write().await;
         let still = |id: &i64| self.index().packs.get(id).is_some_and(|pack| pack.counted_on() < now - YOUNG_MS);
-        let thin: Vec<i64> = plan.thin.iter().copied().filter(still).collect();
-        for id in &thin {
-            self.thin_out(*id, &plan.live, now).await?;
-        }
-        let gone: Vec<i64> = plan.dead.iter().copied().filter(still).chain(thin).collect();
+        let anew: Vec<i64> = plan.thin.iter().chain(&plan.small).copied().filter(still).collect();
+        self.write_anew(&anew, &plan.live, now).await?;
+        let gone: Vec<i64> = plan.dead.iter().copied().filter(still).chain(anew).collect();
         let names: Vec<String> = gone.iter().filter_map(|id| self.index().packs.get(id).map(|pack| pack.name.clone())).collect();
         self.0.records.drop_packs(&gone).await?;
         self.rebuild().await?;
@@ -212,26 +223,35 @@ impl Blobs {
         Ok(())
     }
 
-    /// Writes the blocks of a pack that hold something needed into a pack of their own.
-    async fn thin_out(&self, id: i64, live: &HashSet<ChunkId>, now: i64) -> Result<(), BlobError> {
-        let (name, blocks) = match self.index().packs.get(&id) {
-            Some(pack) => (pack.name.clone(), pack.blocks.clone()),
-            None => return Ok(()),
-        };
-        let (mut pack, mut headers) = (MAGIC.to_vec(), Vec::new());
-        for block in blocks {
-            let bytes = self.0.packs.get_range(&path_of(&name), block.range()).await?;
-            let Some(block) = split(&bytes)?.pop() else { continue };
-            if block.header.chunks.iter().any(|(id, _)| live.contains(id)) {
-                headers.extend(block.header.bytes());
-                pack.extend_from_slice(&bytes);
+    /// Writes the blocks of packs that hold something needed into packs of their own.
+    async fn write_anew(&self, ids: &[i64], live: &HashSet<ChunkId>, now: i64) -> Result<(), BlobError> {
+        for wanted in [false, true] {
+            let (mut pack, mut headers) = (MAGIC.to_vec(), Vec::new());
+            for id in ids {
+                let (name, blocks) = match self.index().packs.get(id).filter(|pack| pack.sealed == wanted) {
+                    Some(pack) => (pack.name.clone(), pack.blocks.clone()),
+                    None => continue,
+                };
+                for block in blocks {
+                    let bytes = self.0.packs.get_range(&path_of(&name), block.range()).await?;
+                    let Some(block) = split(&bytes)?.pop() else { continue };
+                    if block.header.chunks.iter().any(|(id, _)| live.contains(id)) {
+                        headers.extend(block.header.bytes());
+                        pack.extend_from_slice(&bytes);
+                    }
+                }
+                if pack.len() > JOINED {
+                    self.keep_as(std::mem::replace(&mut pack, MAGIC.to_vec()), std::mem::take(&mut headers), wanted, now).await?;
+                }
+            }
+            if !headers.is_empty() {
+                self.keep_as(pack, headers, wanted, now).await?;
             }
         }
-        self.keep_as(pack, headers, id, now).await
+        Ok(())
     }
 
-    async fn keep_as(&self, pack: Vec<u8>, headers: Vec<u8>, like: i64, now: i64) -> Result<(), BlobError> {
-        let sealed = self.index().packs.get(&like).is_some_and(|pack| pack.sealed);
+    async fn keep_as(&self, pack: Vec<u8>, headers: Vec<u8>, sealed: bool, now: i64) -> Result<(), BlobError> {
         let name = format!("{:032x}", rand::random::<u128>());
         let bytes = i64::try_from(pack.len()).unwrap_or(i64::MAX);
         self.0.packs.put(&path_of(&name), pack.into()).await?;

@@ -162,6 +162,10 @@ impl Blobs {
         self.0.index.write().unwrap_or_else(PoisonError::into_inner)
     }
 
+    pub(crate) fn records(&self) -> &Records {
+        &self.0.records
+    }
+
     /// How many packs and chunks there are, and bytes as stored.
     pub fn sums(&self) -> (usize, usize, u64) {
         self.index().sums()

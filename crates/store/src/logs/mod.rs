@@ -1,31 +1,37 @@
 //! Logs: what attempts print, and their helpers. A log is a row of *segments*; a segment grows by *pieces*, each with the
-//! time it was read at, and is never changed but once: when the log is closed, its segments are compressed.
+//! time it was read at, and is never changed but once: when the log is closed, its segments move into the store.
 //!
 //! - `piece`: the form of a growing segment, and its index in memory;
-//! - `packed`: the form of a compressed one.
+//! - `closed`: a closed one, with its `table` of what lies where;
+//! - `packed`: the form that closed ones had before they lay in the store;
+//! - `moving`: the way into the store.
 //!
 //! Bytes are appended at an offset, so a repeat or a gap heals: what is already there is skipped, what would leave a hole
 //! is not written, and the answer says how much there is.
 
+mod closed;
+mod moving;
 mod packed;
 mod piece;
 mod read;
+mod table;
 #[cfg(test)]
 mod tests;
 
 pub use read::{Found, Lines, Searched};
 
+use crate::blobs::Blobs;
+use closed::{Closed, Shelf};
 use piece::Growing;
 use std::collections::BTreeMap;
 use std::io::ErrorKind;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::sync::watch;
 
 /// A segment that is larger is followed by another.
 const SEGMENT: u64 = 16 * 1024 * 1024;
-/// A smaller segment is not worth compressing: its file would take the same blocks on disk.
-const WORTH_PACKING: u64 = 4 * 1024;
 /// How many closed logs' indexes are kept at hand.
 const KEPT: usize = 64;
 
@@ -56,6 +62,15 @@ impl LogId {
             Some(name) => format!("{}-{}-{name}.{segment}", self.job, self.attempt),
         }
     }
+
+    /// The log that a file of a run belongs to.
+    fn of_file(run: i64, name: &str) -> Option<LogId> {
+        let (log, segment) = name.strip_suffix(".zst").unwrap_or(name).rsplit_once('.')?;
+        segment.parse::<usize>().ok()?;
+        let mut parts = log.splitn(3, '-');
+        let id = LogId::new(run, parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
+        parts.next().map_or(Some(id.clone()), |beside| id.beside(beside))
+    }
 }
 
 /// A log with all its segments, as far as it was read or written lately.
@@ -65,20 +80,27 @@ struct Log {
 
 enum Segment {
     Growing(Growing),
-    Packed(packed::Packed),
+    Closed(Closed),
 }
 
 #[derive(Clone)]
 pub struct Logs {
     folder: PathBuf,
+    shelf: Shelf,
     known: Arc<Mutex<BTreeMap<LogId, Arc<Mutex<Log>>>>>,
     grown: Arc<watch::Sender<u64>>,
+    waiting: Arc<moving::Waiting>,
+    /// How many segments have moved: what was read meanwhile is read again.
+    moves: Arc<AtomicU64>,
 }
 
 impl Logs {
-    pub fn open(folder: PathBuf) -> std::io::Result<Logs> {
+    /// Growing logs lie in the folder, closed ones in the store. Opened where a runtime is, which reading then goes through.
+    pub fn open(folder: PathBuf, blobs: Blobs) -> std::io::Result<Logs> {
         std::fs::create_dir_all(&folder)?;
-        Ok(Logs { folder, known: Arc::default(), grown: Arc::new(watch::channel(0).0) })
+        let shelf = Shelf { blobs, runtime: tokio::runtime::Handle::current() };
+        let grown = Arc::new(watch::channel(0).0);
+        Ok(Logs { folder, shelf, known: Arc::default(), grown, waiting: Arc::default(), moves: Arc::default() })
     }
 
     fn path(&self, id: &LogId, segment: usize) -> PathBuf {
@@ -105,12 +127,31 @@ impl Logs {
     }
 
     fn load(&self, id: &LogId) -> std::io::Result<Log> {
+        loop {
+            let moves = self.moves.load(Ordering::SeqCst);
+            let loaded = self.load_once(id);
+            if self.moves.load(Ordering::SeqCst) == moves {
+                return loaded;
+            }
+        }
+    }
+
+    fn load_once(&self, id: &LogId) -> std::io::Result<Log> {
+        let rows = self.shelf.runtime.block_on(self.shelf.blobs.records().log_segments(id)).map_err(std::io::Error::other)?;
+        let mut stored: BTreeMap<usize, Closed> = BTreeMap::new();
+        for row in &rows {
+            stored.insert(usize::try_from(row.segment).unwrap_or(usize::MAX), Closed::stored(row, &self.shelf)?);
+        }
         let mut segments = Vec::new();
         loop {
+            if let Some(closed) = stored.remove(&segments.len()) {
+                segments.push(Segment::Closed(closed));
+                continue;
+            }
             let path = self.path(id, segments.len());
-            match packed::Packed::open(&packed::path_of(&path)) {
-                Ok(packed) => {
-                    segments.push(Segment::Packed(packed));
+            match Closed::packed(&packed::path_of(&path)) {
+                Ok(closed) => {
+                    segments.push(Segment::Closed(closed));
                     continue;
                 }
                 Err(error) if error.kind() == ErrorKind::NotFound => {}
@@ -137,7 +178,9 @@ impl Logs {
         let new = &bytes[usize::try_from(known).unwrap_or(bytes.len())..];
         let line = log.lines();
         let segment = match log.segments.len().checked_sub(1) {
-            Some(last) if matches!(&log.segments[last], Segment::Growing(growing) if growing.length() < SEGMENT) => last,
+            Some(last) if matches!(&log.segments[last], Segment::Growing(growing) if growing.length() < SEGMENT && !growing.is_frozen()) => {
+                last
+            }
             _ => {
                 let number = log.segments.len();
                 std::fs::create_dir_all(self.folder.join(id.run.to_string()))?;
@@ -153,43 +196,13 @@ impl Logs {
         Ok(length + new.len() as u64)
     }
 
-    /// Ends an attempt's logs: what is worth it is compressed. Blocking. Appending goes on to work, in a further segment.
-    pub fn close(&self, run: i64, job: usize, attempt: u32) -> std::io::Result<()> {
+    /// Ends an attempt's logs: they wait to be moved into the store. Appending goes on to work.
+    pub fn close(&self, run: i64, job: usize, attempt: u32) {
         let first = LogId::new(run, job, attempt);
         let last = LogId::new(run, job, attempt + 1);
-        let logs: Vec<(LogId, Arc<Mutex<Log>>)> = self.known().range(first..last).map(|(id, log)| (id.clone(), log.clone())).collect();
-        for (id, log) in logs {
-            self.pack(&id, &log)?;
-            self.known().remove(&id);
-        }
-        Ok(())
-    }
-
-    /// Compresses one segment after the other; the log can be read meanwhile.
-    fn pack(&self, id: &LogId, log: &Mutex<Log>) -> std::io::Result<()> {
-        let count = lock(log).segments.len();
-        for number in 0..count {
-            let path = self.path(id, number);
-            let index = match &mut lock(log).segments[number] {
-                Segment::Growing(growing) => {
-                    growing.rest();
-                    if growing.length() < WORTH_PACKING { None } else { Some(growing.index()) }
-                }
-                Segment::Packed(_) => None,
-            };
-            let Some(index) = index else { continue };
-            let packed = packed::pack(&path, &index)?;
-            let mut log = lock(log);
-            // Should something have been appended meanwhile, the growing one stays.
-            if let Segment::Growing(growing) = &log.segments[number]
-                && growing.length() == index.length()
-            {
-                packed.publish()?;
-                log.segments[number] = Segment::Packed(packed::Packed::open(&packed::path_of(&path))?);
-                std::fs::remove_file(&path)?;
-            }
-        }
-        Ok(())
+        let ended: Vec<(LogId, Arc<Mutex<Log>>)> = self.known().range(first..last).map(|(id, log)| (id.clone(), log.clone())).collect();
+        ended.iter().for_each(|(_, log)| lock(log).rest());
+        self.waiting.add(ended.into_iter().map(|(id, _)| id));
     }
 
     /// Changes whenever some log grows; a follower waits on it and then reads again.
@@ -217,6 +230,15 @@ impl Log {
         self.segments.last().map_or(0, Segment::end_line)
     }
 
+    /// Nothing more is expected: no file need stay open.
+    fn rest(&mut self) {
+        for segment in &mut self.segments {
+            if let Segment::Growing(growing) = segment {
+                growing.rest();
+            }
+        }
+    }
+
     fn is_growing(&self) -> bool {
         self.segments.iter().any(|segment| matches!(segment, Segment::Growing(growing) if growing.is_open()))
     }
@@ -226,28 +248,28 @@ impl Segment {
     fn start(&self) -> u64 {
         match self {
             Segment::Growing(growing) => growing.start(),
-            Segment::Packed(packed) => packed.start(),
+            Segment::Closed(closed) => closed.table.start,
         }
     }
 
     fn length(&self) -> u64 {
         match self {
             Segment::Growing(growing) => growing.length(),
-            Segment::Packed(packed) => packed.length(),
+            Segment::Closed(closed) => closed.table.end - closed.table.start,
         }
     }
 
     fn first_line(&self) -> u64 {
         match self {
             Segment::Growing(growing) => growing.first_line(),
-            Segment::Packed(packed) => packed.first_line(),
+            Segment::Closed(closed) => closed.table.first_line,
         }
     }
 
     fn end_line(&self) -> u64 {
         match self {
             Segment::Growing(growing) => growing.end_line(),
-            Segment::Packed(packed) => packed.end_line(),
+            Segment::Closed(closed) => closed.table.end_line,
         }
     }
 }

@@ -31,8 +31,8 @@ pub(super) struct Piece {
     place: u64,
 }
 
-/// What is known of a segment's pieces; a copy of it can be read from without holding anything up.
-#[derive(Debug, Clone)]
+/// What is known of a segment's pieces.
+#[derive(Debug)]
 pub(super) struct Index {
     pub(super) start: u64,
     pub(super) first_line: u64,
@@ -47,6 +47,8 @@ pub(super) struct Growing {
     file: Option<File>,
     /// The file's length.
     end: u64,
+    /// It is on its way into the store: what comes next goes into another.
+    frozen: bool,
 }
 
 pub(super) fn line_ends(bytes: &[u8]) -> u64 {
@@ -71,7 +73,7 @@ impl Growing {
             return Err(error);
         }
         let index = Index { start, first_line, end_line: first_line, pieces: Vec::new(), path: path.to_owned() };
-        Ok(Growing { index, file: Some(file), end: HEAD })
+        Ok(Growing { index, file: Some(file), end: HEAD, frozen: false })
     }
 
     /// Reads the heads of all pieces.
@@ -109,7 +111,7 @@ impl Growing {
             file.set_len(place)?;
         }
         file.seek(SeekFrom::End(0))?;
-        Ok(Growing { index, file: None, end: place })
+        Ok(Growing { index, file: None, end: place, frozen: false })
     }
 
     /// Writes a piece whole, or leaves the segment as it was.
@@ -142,8 +144,13 @@ impl Growing {
         self.file.is_some()
     }
 
-    pub(super) fn index(&self) -> Index {
-        self.index.clone()
+    pub(super) fn freeze(&mut self) {
+        self.file = None;
+        self.frozen = true;
+    }
+
+    pub(super) fn is_frozen(&self) -> bool {
+        self.frozen
     }
 
     pub(super) fn view(&self) -> &Index {

@@ -67,11 +67,10 @@ impl Log {
                 let Some(first) = index.pieces.get(part) else { return Ok(None) };
                 Ok(Some(Stretch { offset: first.offset, line: first.line, bytes: index.read(part..part + 1)? }))
             }
-            Some(Segment::Packed(packed)) if part < packed.blocks() => {
-                let (offset, line) = packed.block_start(part);
-                Ok(Some(Stretch { offset, line, bytes: packed.read(part)? }))
+            Some(Segment::Closed(closed)) => {
+                let Some(block) = closed.table.blocks.get(part) else { return Ok(None) };
+                Ok(Some(Stretch { offset: block.offset, line: block.line, bytes: closed.read(part)? }))
             }
-            Some(Segment::Packed(_)) => Ok(None),
         }
     }
 
@@ -96,7 +95,7 @@ impl Log {
         let segment = self.segment_at(offset);
         let part = self.segments.get(segment).map_or(0, |known| match known {
             Segment::Growing(growing) => growing.view().at_offset(offset),
-            Segment::Packed(packed) => packed.at_offset(offset),
+            Segment::Closed(closed) => closed.table.at_offset(offset),
         });
         (segment, part)
     }
@@ -105,7 +104,7 @@ impl Log {
         let segment = self.segment_at_line(line);
         let part = self.segments.get(segment).map_or(0, |known| match known {
             Segment::Growing(growing) => growing.view().at_line(line),
-            Segment::Packed(packed) => packed.at_line(line),
+            Segment::Closed(closed) => closed.table.at_line(line),
         });
         (segment, part)
     }
@@ -117,7 +116,7 @@ impl Log {
                 let index = growing.view();
                 index.pieces.get(index.at_offset(offset)).map_or(0, |piece| piece.at)
             }
-            Some(Segment::Packed(packed)) => packed.time_at(offset),
+            Some(Segment::Closed(closed)) => closed.table.time_at(offset),
         }
     }
 

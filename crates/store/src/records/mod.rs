@@ -17,6 +17,7 @@ mod reusable;
 mod runners;
 mod runs;
 mod secrets;
+mod segments;
 mod step;
 mod usual;
 
@@ -35,6 +36,7 @@ pub use reusable::ReusableRow;
 pub use runners::{Busy, NewRunner, RunnerRow, ToolRow};
 pub use runs::{NewRunRow, RunKey, RunRow, StoredRun};
 pub use secrets::SecretRow;
+pub(crate) use segments::LogSegmentRow;
 pub use step::{AttemptRow, JobRow, Journal, PassedRun, RunChange, StepRows, Took};
 
 use sqlx::SqlitePool;
@@ -69,6 +71,11 @@ pub struct Records {
 }
 
 impl Records {
+    #[cfg(test)]
+    pub(crate) fn pool(&self) -> &SqlitePool {
+        &self.pool
+    }
+
     /// Opens the database in `folder`, making it on first use (only its owner can read it). Only the service may call
     /// this: it migrates, and SQLite gives no lock against two that do so at once.
     pub async fn open(folder: &Path) -> Result<Records, StoreError> {

@@ -95,7 +95,7 @@ impl Job<'_> {
         let saved = self.save(workspace, paths, true).await.map_err(|error| named_artifact(give, &error))?;
         let line = format!("gave {}: {}, {}", give.artifact, files(saved.files), words::bytes(saved.bytes));
         self.shipper.log.say(&line).await;
-        Ok(Some(GivenArtifact { name: give.artifact.clone(), tree: saved.tree, bytes: saved.sent }))
+        Ok(Some(GivenArtifact { name: give.artifact.clone(), tree: saved.id.to_string(), bytes: saved.sent }))
     }
 
     /// Saves files of the job's folder in the store.

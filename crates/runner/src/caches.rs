@@ -8,6 +8,7 @@ use crate::job::{Broken, Job, failed};
 use crate::layers::{Layer, LayerError};
 use crate::save::SaveError;
 use crate::workspace::Workspace;
+use ordotaxis_content::{ChunkId, Tree};
 use ordotaxis_wire::runner::{CacheUse, FindCache, LeaseCache, SaveCache};
 use ordotaxis_wire::view::PhaseKind;
 use ordotaxis_wire::words;
@@ -20,6 +21,8 @@ const TRIES: u32 = 3;
 /// What is known of a cache while its job goes on.
 pub(crate) struct Known {
     pub(crate) told: CacheUse,
+    /// What was saved.
+    pub(crate) saved: Option<(ChunkId, Tree)>,
     may_save: bool,
 }
 
@@ -27,8 +30,11 @@ impl Job<'_> {
     /// Looks for the entry of a cache and brings it here. Only an attempt that was given up is an error.
     pub(crate) async fn restore(&mut self, at: usize, whole: bool) -> Result<Option<Arc<Layer>>, Broken> {
         let cache = self.lease.caches[at].clone();
-        let mut known =
-            Known { told: CacheUse { key: cache.key.clone(), paths: cache.paths.clone(), ..CacheUse::default() }, may_save: true };
+        let mut known = Known {
+            told: CacheUse { key: cache.key.clone(), paths: cache.paths.clone(), ..CacheUse::default() },
+            saved: None,
+            may_save: true,
+        };
         if self.lease.fresh {
             self.notice(&mut known, "asked for with nothing kept from before: not restored").await;
             self.caches.push(known);
@@ -116,7 +122,7 @@ impl Job<'_> {
             return Ok(None);
         }
         let saved = self.save(workspace, paths, false).await?;
-        let ask = SaveCache { key: cache.key.clone(), tree: saved.tree, bytes: saved.sent };
+        let ask = SaveCache { key: cache.key.clone(), tree: saved.id.to_string(), bytes: saved.sent };
         let (client, attempt) = (&self.shared.client, self.lease.attempt);
         let answer = crate::client::insist_for(TRIES, &self.shared.abort, || client.keep_entry(attempt, &ask)).await?;
         known.told.sent_bytes = saved.sent;
@@ -125,6 +131,7 @@ impl Job<'_> {
             return Ok(None);
         }
         known.told.saved = true;
+        known.saved = Some((saved.id, saved.tree));
         (known.told.saved_files, known.told.saved_bytes) = (saved.files, saved.bytes);
         let (size, sent) = (words::bytes(saved.bytes), words::bytes(saved.sent));
         Ok(Some(format!("saved {}, {size}, {sent} of it new to the store", files(saved.files))))

@@ -5,8 +5,11 @@ use crate::layers::LayerError;
 use ordotaxis_content::{BlockHeader, ChunkId, Entry, HEADER_LIMIT, Kind, MAGIC, PackError, header_length, open_block};
 use reqwest::Response;
 use std::collections::{HashMap, HashSet};
+use std::ffi::OsStr;
 use std::fs::File;
-use std::os::unix::fs::{FileExt, OpenOptionsExt, PermissionsExt};
+use std::io::Read;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
@@ -157,6 +160,19 @@ impl Wanted {
         &self.ids
     }
 
+    /// Fills every file from one of the same path below `left`, which is emptied by that. False when one is not, to the
+    /// last byte, what it should be.
+    pub(crate) fn take_from(&self, left: &Path) -> Result<bool, LayerError> {
+        for target in &self.files {
+            let from = left.join(OsStr::from_bytes(&target.entry.path));
+            if !is_same(&from, &target.entry).unwrap_or(false) {
+                return Ok(false);
+            }
+            std::fs::rename(&from, &target.path).map_err(|source| LayerError::Io { path: target.path.clone(), source })?;
+        }
+        Ok(true)
+    }
+
     /// What is left to do when everything has come.
     pub(crate) fn close(&self) -> Result<(), LayerError> {
         for (path, mode) in self.folders.iter().rev() {
@@ -165,6 +181,28 @@ impl Wanted {
         }
         Ok(())
     }
+}
+
+/// Whether a file is this one: mode, time and owner as a runner would give it, and every chunk.
+fn is_same(path: &Path, entry: &Entry) -> std::io::Result<bool> {
+    let Kind::File { mode, modified, size, chunks, .. } = &entry.kind else { return Ok(false) };
+    let mut file = File::options().read(true).custom_flags(nix::fcntl::OFlag::O_NOFOLLOW.bits()).open(path)?;
+    let meta = file.metadata()?;
+    let time = meta.mtime().saturating_mul(1_000_000_000).saturating_add(meta.mtime_nsec());
+    let (own, group) = (nix::unistd::geteuid().as_raw(), nix::unistd::getegid().as_raw());
+    let dressed = meta.permissions().mode() & 0o7777 == *mode && time == *modified && (meta.uid(), meta.gid()) == (own, group);
+    if !meta.is_file() || !dressed || meta.len() != *size {
+        return Ok(false);
+    }
+    let mut bytes = Vec::new();
+    for (id, length) in chunks {
+        bytes.clear();
+        file.by_ref().take(u64::from(*length)).read_to_end(&mut bytes)?;
+        if ChunkId::of(&bytes) != *id {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 fn create(path: &Path, entry: &Entry) -> Result<File, LayerError> {

@@ -16,6 +16,7 @@ use crate::ship::{Shipper, now_ms};
 use crate::step::Halt;
 use crate::tools::{Config, Found};
 use crate::workspace::{Workspace, WorkspaceError, Workspaces};
+use ordotaxis_content::{ChunkId, Tree};
 use ordotaxis_core::engine::Outcome;
 use ordotaxis_core::language::Upon;
 use ordotaxis_wire::moment;
@@ -156,10 +157,18 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
         Err(error) => (Err(error.into()), None),
     };
     let (tests, artifacts) = (std::mem::take(&mut job.tests), std::mem::take(&mut job.given));
+    let saved: Vec<(ChunkId, Tree)> = job.caches.iter_mut().filter_map(|known| known.saved.take()).collect();
     let caches = job.caches.drain(..).map(|known| known.told).collect();
     let (done, phases) = job.close(done).await;
     if let Some(workspace) = workspace {
-        shared.workspaces.close(workspace);
+        let shared = shared.clone();
+        shared.clone().workspaces.close(workspace, move |left| {
+            for (id, tree) in saved {
+                if let Err(error) = shared.layers.adopt(id, tree, left) {
+                    tracing::warn!(%error, "what a job saved could not be kept here; it will be fetched");
+                }
+            }
+        });
     }
     let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests });
     match done {

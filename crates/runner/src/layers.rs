@@ -110,7 +110,7 @@ impl Layers {
             return Ok((layer, Brought::default()));
         }
         let (tree, listed) = self.listed(&id, client, leave).await?;
-        let candidates: Vec<Arc<Layer>> = self.known().iter().rev().take(LOOKED_AT).map(|(_, layer)| layer.clone()).collect();
+        let candidates = self.candidates();
         let thin = self.thin && !whole;
         let plan = tokio::task::spawn_blocking(move || Plan::new(tree, &candidates, thin)).await.map_err(|_| LayerError::Short)?;
         let staging = self.folder.join(format!("new-{:032x}", rand::random::<u128>()));
@@ -122,13 +122,41 @@ impl Layers {
                 return Err(error);
             }
         };
+        let layer = self.enter(id, plan, &staging)?;
+        Ok((layer, Brought { fetched: fetched + listed }))
+    }
+
+    /// Makes a layer of a tree that a job has saved, out of the files that it left: the next job here need not fetch them.
+    /// Where one of them is no longer what was saved there is no layer. Blocks.
+    pub(crate) fn adopt(&self, id: ChunkId, tree: Tree, left: &Path) -> Result<bool, LayerError> {
+        if self.used(&id, false).is_some() {
+            return Ok(true);
+        }
+        let plan = Plan::new(tree, &self.candidates(), self.thin);
+        let staging = self.folder.join(format!("new-{:032x}", rand::random::<u128>()));
+        std::fs::create_dir_all(&staging).map_err(io(&staging))?;
+        let made = plan.lay(&staging).and_then(|wanted| Ok(wanted.take_from(left)? && wanted.close().is_ok()));
+        if let Ok(true) = made {
+            self.enter(id, plan, &staging)?;
+        } else {
+            let _ = std::fs::remove_dir_all(&staging);
+        }
+        made
+    }
+
+    fn candidates(&self) -> Vec<Arc<Layer>> {
+        self.known().iter().rev().take(LOOKED_AT).map(|(_, layer)| layer.clone()).collect()
+    }
+
+    /// What was written is a layer from now on.
+    fn enter(&self, id: ChunkId, plan: Plan, staging: &Path) -> Result<Arc<Layer>, LayerError> {
         // Two slots may make the same at once: each has a folder of its own.
         let folder = self.folder.join(format!("{}-{:08x}", &id.to_string()[..24], rand::random::<u32>()));
-        std::fs::rename(&staging, &folder).map_err(io(&folder))?;
+        std::fs::rename(staging, &folder).map_err(io(&folder))?;
         let own = plan.base.is_some().then(|| plan.own.iter().map(|&at| plan.tree.entries()[at].path.clone()).collect());
         let layer = Arc::new(Layer { folder, base: plan.base, own, tree: plan.tree });
         self.keep(id, layer.clone());
-        Ok((layer, Brought { fetched: fetched + listed }))
+        Ok(layer)
     }
 
     fn used(&self, id: &ChunkId, whole: bool) -> Option<Arc<Layer>> {
@@ -328,4 +356,69 @@ fn can_whiteout(folder: &Path) -> bool {
     let can = whiteout(&probe).is_ok();
     let _ = std::fs::remove_file(&probe);
     can
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ordotaxis_content::cut;
+    use std::os::unix::fs::{MetadataExt, PermissionsExt};
+
+    fn tree_of(folder: &Path, names: &[&str]) -> Tree {
+        let entry = |name: &&str| {
+            let (bytes, meta) = (std::fs::read(folder.join(name)).unwrap(), std::fs::metadata(folder.join(name)).unwrap());
+            let chunks = cut(&bytes).map(|piece| (ChunkId::of(&bytes[piece.clone()]), u32::try_from(piece.len()).unwrap())).collect();
+            let (mode, size) = (meta.permissions().mode() & 0o777, meta.size());
+            let modified = meta.mtime() * 1_000_000_000 + meta.mtime_nsec();
+            Entry { path: name.as_bytes().to_vec(), kind: Kind::File { mode, modified, size, sha256: None, chunks } }
+        };
+        Tree::new(names.iter().map(entry).collect()).unwrap()
+    }
+
+    /// What a job left: two files, one of several chunks.
+    fn left(folder: &Path) -> Tree {
+        std::fs::create_dir_all(folder.join("objects")).unwrap();
+        let large: Vec<u8> = (0u32..300_000).flat_map(|n| (n.wrapping_mul(n) / 7).to_le_bytes()).collect();
+        std::fs::write(folder.join("objects/gauge.o"), large).unwrap();
+        std::fs::write(folder.join("objects/note"), "high water").unwrap();
+        tree_of(folder, &["objects/gauge.o", "objects/note"])
+    }
+
+    #[test]
+    fn what_a_job_saved_and_left_becomes_a_layer_unless_it_was_changed_since() {
+        let folder = tempfile::tempdir().unwrap();
+        let layers = Layers::open(folder.path().join("layers"), false).unwrap();
+        let place = folder.path().join("left");
+        let tree = left(&place);
+        let id = tree.listing().root;
+        assert!(layers.adopt(id, tree.clone(), &place).unwrap());
+        let layer = layers.used(&id, false).unwrap();
+        assert_eq!(tree_of(layer.folders()[0], &["objects/gauge.o", "objects/note"]), tree);
+        // One more, of which a part lies in the layer already.
+        std::fs::write(place.join("objects/new"), "low water").unwrap();
+        let new = tree_of(&place, &["objects/new"]);
+        let both = Tree::new([tree.entries(), new.entries()].concat()).unwrap();
+        assert!(layers.adopt(both.listing().root, both, &place).unwrap());
+        let changes: [fn(&Path); 4] = [
+            |place| std::fs::write(place.join("objects/note"), "low  water").unwrap(),
+            |place| std::fs::remove_file(place.join("objects/note")).unwrap(),
+            |place| std::fs::set_permissions(place.join("objects/note"), std::fs::Permissions::from_mode(0o4755)).unwrap(),
+            |place| {
+                // The time says nothing: what is in it does.
+                let time = std::fs::metadata(place.join("objects/note")).unwrap().modified().unwrap();
+                std::fs::write(place.join("objects/note"), "ebb, flood").unwrap();
+                std::fs::File::options().write(true).open(place.join("objects/note")).unwrap().set_modified(time).unwrap();
+            },
+        ];
+        for (at, change) in changes.iter().enumerate() {
+            let place = folder.path().join(format!("left{at}"));
+            std::fs::create_dir_all(&place).unwrap();
+            let fresh = Layers::open(folder.path().join(format!("layers{at}")), false).unwrap();
+            let tree = left(&place);
+            let id = tree.listing().root;
+            change(&place);
+            assert!(!fresh.adopt(id, tree, &place).unwrap(), "change {at}");
+            assert!(fresh.used(&id, false).is_none(), "change {at}");
+        }
+    }
 }

@@ -42,9 +42,9 @@ pub(crate) enum SaveError {
 }
 
 /// What was saved.
-#[derive(Debug, Clone, Default)]
 pub(crate) struct Saved {
-    pub(crate) tree: String,
+    pub(crate) id: ChunkId,
+    pub(crate) tree: Tree,
     pub(crate) files: u64,
     /// Of the files.
     pub(crate) bytes: u64,
@@ -97,7 +97,7 @@ pub(crate) fn save(source: Source, client: &Client, leave: &CancellationToken) -
     sender.pack(listing.chunks.iter().map(|(id, bytes)| (*id, bytes.as_slice())), &mut packer)?;
     sender.flush(&mut packer)?;
     let sent = sender.sent.load(Ordering::Relaxed);
-    Ok(Saved { tree: listing.root.to_string(), files: tree.files(), bytes: tree.bytes(), sent })
+    Ok(Saved { id: listing.root, files: tree.files(), bytes: tree.bytes(), sent, tree })
 }
 
 /// A file that must be read.

@@ -200,8 +200,11 @@ impl Workspaces {
         Ok(())
     }
 
-    /// Ends the job's use of its folder; what it left is deleted in the background.
-    pub(crate) fn close(&self, workspace: Workspace) {
+    /// Ends the job's use of its folder. What it left is looked at, where it lies as in the folder, and deleted: both in the
+    /// background.
+    pub(crate) fn close(&self, workspace: Workspace, look: impl FnOnce(&Path) + Send + 'static) {
+        let whole = workspace.mounted == [workspace.folders.files.clone()];
+        let left = if whole { "upper" } else { "job" };
         for target in workspace.mounted.iter().rev() {
             let _ = umount2(target, MntFlags::MNT_DETACH);
         }
@@ -209,7 +212,8 @@ impl Workspaces {
         if workspace.mounted.is_empty() && is_empty(&workspace.folders.files) && is_empty(&workspace.folders.tmp) {
             return;
         }
-        if let Err(error) = discard(&self.folder, &workspace.slot) {
+        let look = move |slot: &Path| look(&slot.join(left));
+        if let Err(error) = discard_after(&self.folder, &workspace.slot, look) {
             tracing::warn!(%error, "a job's folder could not be moved aside");
         }
     }
@@ -257,6 +261,10 @@ async fn copy(from: &Path, to: &Path) -> Result<(), WorkspaceError> {
 
 /// Moves a folder aside at once and deletes it in the background, so that nobody waits for a large deletion.
 fn discard(folder: &Path, path: &Path) -> Result<(), WorkspaceError> {
+    discard_after(folder, path, |_| ())
+}
+
+fn discard_after(folder: &Path, path: &Path, look: impl FnOnce(&Path) + Send + 'static) -> Result<(), WorkspaceError> {
     if !path.exists() {
         return Ok(());
     }
@@ -264,7 +272,10 @@ fn discard(folder: &Path, path: &Path) -> Result<(), WorkspaceError> {
     std::fs::create_dir_all(&trash).map_err(io(&trash))?;
     let aside = trash.join(format!("{:032x}", rand::random::<u128>()));
     std::fs::rename(path, &aside).map_err(io(path))?;
-    std::thread::spawn(move || drop(std::fs::remove_dir_all(aside)));
+    std::thread::spawn(move || {
+        look(&aside);
+        drop(std::fs::remove_dir_all(aside));
+    });
     Ok(())
 }
 
@@ -337,12 +348,12 @@ mod tests {
             assert_eq!(std::fs::read_to_string(files.join("gauge.c")).unwrap(), "int main;\n", "round {round}");
             std::fs::write(files.join("gauge.c"), "changed").unwrap();
             std::fs::write(files.join("dirt"), "").unwrap();
-            workspaces.close(workspace);
+            workspaces.close(workspace, |_| ());
             assert!(!files.exists());
         }
         let empty = workspaces.take(0).unwrap();
         let files = empty.folders.files.clone();
-        workspaces.close(empty);
+        workspaces.close(empty, |_| ());
         assert!(files.exists(), "what was left empty stays");
     }
 
@@ -354,12 +365,12 @@ mod tests {
         let mut workspace = workspaces.take(1).unwrap();
         workspaces.checkout(&mut workspace, &lease, "src/deep").await.unwrap();
         assert!(workspace.folders.files.join("src/deep/gauge.c").exists());
-        workspaces.close(workspace);
+        workspaces.close(workspace, |_| ());
         lease.commit = "0123456789012345678901234567890123456789".into();
         let mut workspace = workspaces.take(1).unwrap();
         let error = workspaces.checkout(&mut workspace, &lease, ".").await.unwrap_err();
         assert!(error.to_string().contains("does not have commit 0123"), "{error}");
-        workspaces.close(workspace);
+        workspaces.close(workspace, |_| ());
     }
 
     #[test]
@@ -371,6 +382,6 @@ mod tests {
         let workspaces = Workspaces::open(runner.clone(), false).unwrap();
         let workspace = workspaces.take(0).unwrap();
         assert_eq!(std::fs::read_dir(&workspace.folders.files).unwrap().count(), 0);
-        workspaces.close(workspace);
+        workspaces.close(workspace, |_| ());
     }
 }

@@ -52,18 +52,22 @@ fn view(project: &str, number: i64, job: &JobId, row: &StoredArtifact) -> Artifa
 pub(super) type Named = (String, i64, String, String);
 
 async fn find(app: &App, (project, number, job, name): &Named) -> Result<(ArtifactView, StoredArtifact), ApiError> {
+    let run = find_run(app, project, *number).await?;
+    if let Some(plan) = plan_of(app, run.id).await?
+        && let Some(at) = plan.jobs.iter().position(|planned| planned.id.as_str() == job)
+        && let Some(row) = app.records.artifact(run.id, i64::try_from(at).unwrap_or(i64::MAX), name).await?
+    {
+        return Ok((view(project, *number, &plan.jobs[at].id, &row), row));
+    }
     let all = of_run(app, project, *number).await?;
     let known: Vec<String> = all.iter().map(|(view, _)| format!("{}/{}", view.job, view.name)).collect();
     let wanted = format!("{job}/{name}");
-    let at = known.iter().position(|known| *known == wanted).ok_or_else(|| {
-        let hint = match nearest(&wanted, known.iter().map(String::as_str)) {
-            Some(near) => format!("did you mean {near}?"),
-            None if known.is_empty() => "it has none, or they were swept away when their time was over".to_owned(),
-            None => format!("it has: {}", known.iter().take(20).cloned().collect::<Vec<_>>().join(", ")),
-        };
-        ApiError::not_found("artifact", format!("{project}/{number} has no artifact {wanted}; {hint}"))
-    })?;
-    all.into_iter().nth(at).ok_or_else(|| ApiError::not_found("artifact", wanted))
+    let hint = match nearest(&wanted, known.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean {near}?"),
+        None if known.is_empty() => "it has none, or they were swept away when their time was over".to_owned(),
+        None => format!("it has: {}", known.iter().take(20).cloned().collect::<Vec<_>>().join(", ")),
+    };
+    Err(ApiError::not_found("artifact", format!("{project}/{number} has no artifact {wanted}; {hint}")))
 }
 
 /// The tree of an artifact.

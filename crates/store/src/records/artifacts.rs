@@ -60,8 +60,8 @@ impl Records {
     /// Of a run, in order of jobs and names. One row of JSON: ten thousand rows one by one would take four times as long.
     pub async fn artifacts(&self, run_id: i64) -> Result<Vec<StoredArtifact>, StoreError> {
         let sql = "SELECT json_group_array(
-                     json_array(run_id, job, name, digest, bytes, files, tree, raw_bytes, content, kept_until, pinned_by) ORDER BY job, name)
-                   FROM artifacts WHERE run_id = ?";
+                     json_array(run_id, job, name, digest, bytes, files, tree, raw_bytes, content, kept_until, pinned_by))
+                   FROM (SELECT * FROM artifacts WHERE run_id = ? ORDER BY job, name)";
         let list: String = sqlx::query_scalar(sql).bind(run_id).fetch_one(&self.pool).await?;
         serde_json::from_str(&list).map_err(|_| StoreError::Value("artifacts"))
     }

@@ -98,9 +98,11 @@ fn shell(command: &str) -> f64 {
 }
 
 /// What a job's only cache was told to have done.
-async fn used(world: &World, pipeline_change: &str, repository: &ordotaxis_testbed::Repository) -> Value {
-    repository.write("round", pipeline_change);
-    repository.commit(pipeline_change);
+async fn used(world: &World, pipeline: &str, runner: &str, repository: &ordotaxis_testbed::Repository) -> Value {
+    repository.write("ordotaxis.toml", &pipeline.replace("RUNNER", runner));
+    // The same file on the same runner is a commit nevertheless.
+    repository.write("moment", &format!("{:?}", Instant::now()));
+    repository.commit(runner);
     repository.push();
     let run = world.json(&["start", "bench"]).await;
     let ended = end_of(world, run["run"].as_str().unwrap_or_default()).await;
@@ -134,26 +136,25 @@ pub(super) async fn trees() {
             "if test -d tree; then n=0; find tree -type f | LC_ALL=C sort | awk 'NR % 100 == 7' | while read f; do echo changed-$ORDOTAXIS_RUN >> $f; done; else cp -a {} tree; fi; sync",
             tree.display()
         );
-        repository.write(
-            "ordotaxis.toml",
-            &format!(
-                "language = 1\n[starts]\npush = []\n[job.a.b]\nsteps = ['''{change}''']\n[[job.a.b.cache]]\npaths = [\"tree\"]\nkey = \"tree-{{commit}}\"\nelse = [\"tree-\"]\n"
-            ),
+        let pipeline = format!(
+            "language = 1\n[starts]\npush = []\n[job.a.b]\nlabels = [\"RUNNER\"]\nsteps = ['''{change}''']\n[[job.a.b.cache]]\npaths = [\"tree\"]\nkey = \"tree-{{commit}}\"\nelse = [\"tree-\"]\n"
         );
-        let first_runner = world.runner(RunnerOptions { slots: 1, ..RunnerOptions::default() }).await;
+        let runner = async |label: &str| world.runner(RunnerOptions { slots: 1, labels: &[label], ..RunnerOptions::default() }).await;
         let number = |use_of: &Value, key: &str| use_of[key].as_f64().unwrap_or(0.0);
-        let first = used(&world, "first", &repository).await;
-        let second = used(&world, "second", &repository).await;
-        let third = used(&world, "third", &repository).await;
-        drop(first_runner);
+        let one = runner("one").await;
+        let first = used(&world, &pipeline, "one", &repository).await;
+        let second = used(&world, &pipeline, "one", &repository).await;
         settle();
-        let fresh_runner = world.runner(RunnerOptions { slots: 1, ..RunnerOptions::default() }).await;
-        let fresh = used(&world, "fourth", &repository).await;
+        // It has nothing, and saves what the first then has most of.
+        let two = runner("two").await;
+        let fresh = used(&world, &pipeline, "two", &repository).await;
+        settle();
+        let third = used(&world, &pipeline, "one", &repository).await;
         ours.push([number(&first, "save_ms"), number(&second, "save_ms"), number(&fresh, "restore_ms"), number(&third, "restore_ms")]);
         sent =
             [number(&first, "sent_bytes"), number(&second, "sent_bytes"), number(&fresh, "fetched_bytes"), number(&third, "fetched_bytes")];
         assert!(number(&second, "bytes") > 0.9 * size as f64, "{second}");
-        worlds.push((world, fresh_runner));
+        worlds.push((world, one, two));
         eprintln!("round {round}: saves and restores {:.0?} ms; tar and zstd {:.0?} ms", ours[ours.len() - 1], theirs[theirs.len() - 1]);
     }
     let names = ["first save", "second save, 1% changed", "restore on a fresh runner", "restore where most of it is"];

@@ -1,0 +1,168 @@
+//! What jobs tell beside files: tests, findings, numbers, and how two runs differ.
+
+use jiff::Timestamp;
+use ordotaxis_core::engine::State;
+use ordotaxis_core::report::{CaseEnd, Level};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The test cases of a run. Those of the last attempt of each job count.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct TestsView {
+    pub run: String,
+    /// The run before, on the same branch or the target's.
+    pub compared_with: Option<String>,
+    pub total: u64,
+    pub passed: u64,
+    pub failed: u64,
+    pub skipped: u64,
+    /// What all cases took, added.
+    pub ms: i64,
+    /// Fail now and did not before.
+    pub new: Vec<CaseView>,
+    /// Failed before, too.
+    pub known: Vec<CaseView>,
+    /// Failed before and pass now.
+    pub fixed: Vec<CaseView>,
+    /// Failed at first and passed when tried again, in the same job.
+    pub wavered: Vec<CaseView>,
+    pub slowest: Vec<CaseView>,
+    /// Those that did not fail, as many as a page can show.
+    pub others: Vec<CaseView>,
+    /// Cases of the same jobs that were there before and are not now.
+    pub gone: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CaseView {
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    pub end: CaseEnd,
+    /// How it ended in the run that this one is compared with.
+    pub before: Option<CaseEnd>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub wavered: bool,
+    pub ms: Option<i64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<u32>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    /// For one that fails: the first run since which it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+}
+
+/// A test that passes and fails with nothing changed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FlakyView {
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    /// How often it turned, of the last 200 runs.
+    pub times: u64,
+    pub newest: String,
+}
+
+/// How a test ended in one run.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct HistoryView {
+    pub run: String,
+    pub job: String,
+    pub end: CaseEnd,
+    pub wavered: bool,
+    pub ms: Option<i64>,
+    pub commit: String,
+    pub branch: Option<String>,
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    pub message: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FindingView {
+    pub job: String,
+    pub rule: String,
+    pub level: Level,
+    pub message: String,
+    pub file: Option<String>,
+    pub line: Option<u32>,
+    /// The run that this one is compared with does not have it.
+    pub new: bool,
+}
+
+/// A number over runs, oldest first.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SeriesView {
+    pub name: String,
+    pub points: Vec<NumberView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NumberView {
+    pub run: String,
+    pub value: f64,
+    pub branch: Option<String>,
+    pub commit: String,
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+}
+
+/// What differs between two runs.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CompareView {
+    pub before: String,
+    pub after: String,
+    pub before_ms: Option<i64>,
+    pub after_ms: Option<i64>,
+    /// Jobs that only one of them has, or that differ; in order of the later run.
+    pub jobs: Vec<JobDifference>,
+    /// Tests that ended otherwise, or that only one of them has.
+    pub tests: Vec<TestDifference>,
+    pub artifacts: Vec<ArtifactDifference>,
+    pub numbers: Vec<NumberDifference>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct JobDifference {
+    pub id: String,
+    /// None where the run has no such job.
+    pub before: Option<State>,
+    pub after: Option<State>,
+    pub before_ms: Option<i64>,
+    pub after_ms: Option<i64>,
+    /// `2 of 2`: how many of its caches were restored.
+    pub before_caches: Option<String>,
+    pub after_caches: Option<String>,
+    /// What it waits for is another.
+    pub waits_differ: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TestDifference {
+    pub job: String,
+    pub suite: String,
+    pub name: String,
+    pub before: Option<CaseEnd>,
+    pub after: Option<CaseEnd>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ArtifactDifference {
+    /// `STAGE.NAME/ARTIFACT`
+    pub name: String,
+    /// Of its files.
+    pub before_bytes: Option<u64>,
+    pub after_bytes: Option<u64>,
+    /// The same files.
+    pub same: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NumberDifference {
+    pub name: String,
+    pub before: Option<f64>,
+    pub after: Option<f64>,
+}

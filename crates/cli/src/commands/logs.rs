@@ -4,7 +4,9 @@ mod lines;
 
 use super::{Done, Failure, OK};
 use crate::api::Api;
+use crate::out;
 use crate::reference::RunRef;
+use ordotaxis_wire::view::JobView;
 use reqwest::{Method, Response};
 use std::io::Write;
 
@@ -24,6 +26,9 @@ pub(super) struct Ask {
 
 pub(super) async fn logs(api: &Api, run: &RunRef, ask: Ask) -> Done {
     let view = api.run(run).await?;
+    if let Some(job) = view.jobs.iter().flatten().find(|job| job.id.as_str() == ask.job && job.attempts.is_empty() && job.state.is_end()) {
+        return none_of(job);
+    }
     if ask.step.is_some() || ask.since.is_some() || ask.grep.is_some() || ask.times {
         return lines::print(api, &view, &ask).await;
     }
@@ -43,6 +48,17 @@ pub(super) async fn logs(api: &Api, run: &RunRef, ask: Ask) -> Done {
         // A job that waits has no attempt yet; once one has begun, its log is read to its end.
         attempt = attempt.or((offset > 0).then_some(part.attempt));
     }
+}
+
+/// A job that never ran has no log; one that was reused has another's.
+fn none_of(job: &JobView) -> Done {
+    match &job.reused_from {
+        Some(run) => {
+            out::remark(format!("{0} was not run: it is the same as in {run}; `ordotaxis logs {run} '{0}'` prints that log", job.id))
+        }
+        None => out::remark(format!("{} did not run: {}", job.id, job.why.as_deref().unwrap_or(job.state.word()))),
+    }
+    OK
 }
 
 /// False when nobody reads any more.

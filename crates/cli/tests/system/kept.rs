@@ -200,6 +200,8 @@ async fn results_are_taken_over_and_what_is_not_says_why() {
     for id in ["build.gauge", "pack.bundle"] {
         let job = World::job(&second, id);
         assert_eq!((&job["state"], &job["reused_from"]), (&Value::from("reused"), &Value::from("tidegauge/1")), "{second}");
+        let log = world.run(&["logs", "tidegauge/2", job["id"].as_str().unwrap_or_default()]).await;
+        assert!(log.code == 0 && log.out.is_empty() && log.err.contains("`ordotaxis logs tidegauge/1 '"), "{log:?}");
     }
     assert_eq!(world.log(&second, "ship.it").await, "int a;\nsize 7\n");
     let got = world.run(&["artifacts", "tidegauge/2", "get", "fw", "--to", "second"]).await;

@@ -137,7 +137,7 @@ pub(super) async fn trees() {
             tree.display()
         );
         let pipeline = format!(
-            "language = 1\n[starts]\npush = []\n[job.a.b]\nlabels = [\"RUNNER\"]\nsteps = ['''{change}''']\n[[job.a.b.cache]]\npaths = [\"tree\"]\nkey = \"tree-{{commit}}\"\nelse = [\"tree-\"]\n"
+            "language = 1\n[starts]\npush = []\n[job.a.b]\nwhere = [\"RUNNER\"]\nsteps = ['''{change}''']\n[[job.a.b.cache]]\npaths = [\"tree\"]\nkey = \"tree-{{commit}}\"\nelse = [\"tree-\"]\n"
         );
         let runner = async |label: &str| world.runner(RunnerOptions { slots: 1, labels: &[label], ..RunnerOptions::default() }).await;
         let number = |use_of: &Value, key: &str| use_of[key].as_f64().unwrap_or(0.0);

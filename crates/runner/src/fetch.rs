@@ -188,9 +188,10 @@ fn is_same(path: &Path, entry: &Entry) -> std::io::Result<bool> {
     let Kind::File { mode, modified, size, chunks, .. } = &entry.kind else { return Ok(false) };
     let mut file = File::options().read(true).custom_flags(nix::fcntl::OFlag::O_NOFOLLOW.bits()).open(path)?;
     let meta = file.metadata()?;
-    let time = meta.mtime().saturating_mul(1_000_000_000).saturating_add(meta.mtime_nsec());
     let (own, group) = (nix::unistd::geteuid().as_raw(), nix::unistd::getegid().as_raw());
-    let dressed = meta.permissions().mode() & 0o7777 == *mode && time == *modified && (meta.uid(), meta.gid()) == (own, group);
+    let dressed = meta.permissions().mode() & 0o7777 == *mode
+        && crate::save::modified(&meta) == *modified
+        && (meta.uid(), meta.gid()) == (own, group);
     if !meta.is_file() || !dressed || meta.len() != *size {
         return Ok(false);
     }

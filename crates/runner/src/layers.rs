@@ -369,7 +369,7 @@ mod tests {
             let (bytes, meta) = (std::fs::read(folder.join(name)).unwrap(), std::fs::metadata(folder.join(name)).unwrap());
             let chunks = cut(&bytes).map(|piece| (ChunkId::of(&bytes[piece.clone()]), u32::try_from(piece.len()).unwrap())).collect();
             let (mode, size) = (meta.permissions().mode() & 0o777, meta.size());
-            let modified = meta.mtime() * 1_000_000_000 + meta.mtime_nsec();
+            let modified = crate::save::modified(&meta);
             Entry { path: name.as_bytes().to_vec(), kind: Kind::File { mode, modified, size, sha256: None, chunks } }
         };
         Tree::new(names.iter().map(entry).collect()).unwrap()

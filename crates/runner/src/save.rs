@@ -285,8 +285,12 @@ fn length(piece: &std::ops::Range<usize>) -> u32 {
     u32::try_from(piece.len()).unwrap_or(u32::MAX)
 }
 
+/// When a file was changed, as trees say it: in nanoseconds since 1970.
+pub(crate) fn modified(meta: &std::fs::Metadata) -> i64 {
+    meta.mtime().saturating_mul(1_000_000_000).saturating_add(meta.mtime_nsec())
+}
+
 fn file_entry(path: &Path, meta: &std::fs::Metadata, size: u64, sha256: Option<[u8; 32]>, chunks: Vec<(ChunkId, u32)>) -> Entry {
-    let modified = meta.mtime().saturating_mul(1_000_000_000).saturating_add(meta.mtime_nsec());
-    let kind = Kind::File { mode: meta.permissions().mode() & 0o777, modified, size, sha256, chunks };
+    let kind = Kind::File { mode: meta.permissions().mode() & 0o777, modified: modified(meta), size, sha256, chunks };
     Entry { path: path.as_os_str().as_bytes().to_vec(), kind }
 }

@@ -278,7 +278,7 @@ pub struct VerifiedView {
     /// As stored.
     pub bytes: u64,
     pub damaged: Vec<DamageView>,
-    /// Artifacts and entries of caches that are not whole.
+    /// Artifacts, entries of caches and logs that are not whole.
     pub broken: Vec<String>,
 }
 

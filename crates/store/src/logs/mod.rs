@@ -25,7 +25,7 @@ use closed::{Closed, Shelf};
 use piece::Growing;
 use std::collections::BTreeMap;
 use std::io::ErrorKind;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::sync::watch;
@@ -183,8 +183,7 @@ impl Logs {
             }
             _ => {
                 let number = log.segments.len();
-                std::fs::create_dir_all(self.folder.join(id.run.to_string()))?;
-                log.segments.push(Segment::Growing(Growing::create(&self.path(id, number), length, line)?));
+                log.segments.push(Segment::Growing(self.begin(&self.path(id, number), length, line)?));
                 number
             }
         };
@@ -194,6 +193,17 @@ impl Logs {
         drop(log);
         self.grown.send_modify(|count| *count += 1);
         Ok(length + new.len() as u64)
+    }
+
+    /// A new segment. The run's folder may go between two calls, with the last log of it that moves into the store.
+    fn begin(&self, path: &Path, start: u64, first_line: u64) -> std::io::Result<Growing> {
+        loop {
+            std::fs::create_dir_all(path.parent().unwrap_or(&self.folder))?;
+            match Growing::create(path, start, first_line) {
+                Err(error) if error.kind() == ErrorKind::NotFound => {}
+                other => return other,
+            }
+        }
     }
 
     /// Ends an attempt's logs: they wait to be moved into the store. Appending goes on to work.

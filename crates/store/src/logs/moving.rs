@@ -39,9 +39,12 @@ impl Waiting {
 
 /// A segment on its way.
 struct Move {
+    id: LogId,
     log: Arc<Mutex<Log>>,
     number: usize,
     row: LogSegmentRow,
+    /// What it is when it has arrived: made beforehand, so that nothing is stored that does not read back.
+    closed: Closed,
 }
 
 #[derive(Default)]
@@ -92,7 +95,7 @@ impl Logs {
             moved += batch.moves.len();
             let logs = self.clone();
             let moves = batch.moves;
-            tokio::task::spawn_blocking(move || moves.iter().for_each(|part| logs.moved(part))).await.map_err(storage)?;
+            tokio::task::spawn_blocking(move || moves.into_iter().for_each(|part| logs.moved(part))).await.map_err(storage)?;
         }
     }
 
@@ -164,21 +167,17 @@ impl Logs {
                 chunks: names.iter().flat_map(|name| name.0).collect(),
                 places: table.with(blocks).write()?,
             };
-            batch.moves.push(Move { log: log.clone(), number, row });
+            let closed = Closed::stored(&row, &self.shelf)?;
+            batch.moves.push(Move { id: id.clone(), log: log.clone(), number, row, closed });
         }
         Ok(())
     }
 
     /// The store has it and the records say so: from now on it is read from there.
-    fn moved(&self, part: &Move) {
+    fn moved(&self, part: Move) {
         self.moves.fetch_add(1, Ordering::SeqCst);
-        let mut log = lock(&part.log);
-        match Closed::stored(&part.row, &self.shelf) {
-            Ok(closed) => log.segments[part.number] = Segment::Closed(closed),
-            Err(error) => tracing::warn!(%error, "a log's segment is read from its file"),
-        }
-        drop(log);
-        self.delete_files(&id_of(&part.row), part.number);
+        lock(&part.log).segments[part.number] = Segment::Closed(part.closed);
+        self.delete_files(&part.id, part.number);
     }
 
     /// The files of a segment that is in the store, and the run's folder with the last of them.
@@ -195,15 +194,6 @@ impl Logs {
 
 fn storage(error: impl std::fmt::Display) -> BlobError {
     BlobError::Storage(error.to_string())
-}
-
-fn id_of(row: &LogSegmentRow) -> LogId {
-    LogId {
-        run: row.run_id,
-        job: usize::try_from(row.job).unwrap_or(usize::MAX),
-        attempt: u32::try_from(row.attempt).unwrap_or(u32::MAX),
-        beside: (!row.beside.is_empty()).then(|| row.beside.clone()),
-    }
 }
 
 /// Logs that have files.

@@ -7,7 +7,6 @@ use crate::blobs::{BlobKey, Place};
 use crate::records::Records;
 use proptest::prelude::*;
 use regex::bytes::Regex;
-use std::path::Path;
 
 /// Logs with a store; dropping the runtime ends what asks it.
 struct Kept {

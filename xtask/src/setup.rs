@@ -7,8 +7,17 @@ use std::time::SystemTime;
 /// A program and the Debian package that brings it.
 pub(crate) type Program = (&'static str, &'static str);
 
-pub(crate) const FOR_DEMO: &[Program] =
-    &[("git", "git"), ("cc", "gcc"), ("make", "make"), ("awk", "mawk"), ("bwrap", "bubblewrap"), ("node", "nodejs"), ("npm", "npm")];
+pub(crate) const FOR_DEMO: &[Program] = &[
+    ("git", "git"),
+    ("cc", "gcc"),
+    ("make", "make"),
+    ("awk", "mawk"),
+    ("bwrap", "bubblewrap"),
+    ("slirp4netns", "slirp4netns"),
+    ("ip", "iproute2"),
+    ("node", "nodejs"),
+    ("npm", "npm"),
+];
 
 pub(crate) const FOR_TESTS: &[Program] = &[
     ("git", "git"),
@@ -16,6 +25,8 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("make", "make"),
     ("awk", "mawk"),
     ("bwrap", "bubblewrap"),
+    ("slirp4netns", "slirp4netns"),
+    ("ip", "iproute2"),
     ("podman", "podman"),
     ("runc", "runc"),
     ("busybox", "busybox-static"),
@@ -52,7 +63,10 @@ pub(crate) fn programs(wanted: &[Program]) -> Result<(), String> {
 }
 
 fn found(program: &str) -> bool {
-    std::env::var_os("PATH").is_some_and(|paths| std::env::split_paths(&paths).any(|folder| folder.join(program).is_file()))
+    // An ordinary user's PATH leaves out where some of them lie.
+    let more = ["/usr/sbin", "/sbin"].map(PathBuf::from);
+    let paths = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&paths).chain(more).any(|folder| folder.join(program).is_file())
 }
 
 fn is_root() -> bool {

@@ -25,12 +25,16 @@ impl Api {
         let url = address(global);
         let missing = || Failure::new(2, "no token is known", "run `ordotaxis sign-in`, or give --token or ORDOTAXIS_TOKEN");
         let token = global.token.clone().or(kept.token).ok_or_else(missing)?;
-        Ok(Api::with(url, token))
+        Api::with(url, token)
     }
 
-    pub(crate) fn with(url: String, token: String) -> Api {
-        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).build().unwrap_or_default();
-        Api { url: url.trim_end_matches('/').to_owned(), token, http }
+    pub(crate) fn with(url: String, token: String) -> Result<Api, Failure> {
+        let built = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).build();
+        let no_roots = |error| {
+            let what = format!("this machine's certificates of authorities could not be read: {error}");
+            Failure::new(3, what, "install them (on Debian: `apt-get install ca-certificates`)")
+        };
+        Ok(Api { url: url.trim_end_matches('/').to_owned(), token, http: built.map_err(no_roots)? })
     }
 
     pub(crate) fn request(&self, method: Method, path: &str) -> RequestBuilder {

@@ -14,6 +14,8 @@ use options::{Command, Options, RunnerCommand};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    // The one choice of cryptography for TLS, made before any client or server is. It fails only when made twice.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let options = Options::parse();
     out::set_up(&options);
     // A runner's own mounts must be made before there is a second thread.

@@ -356,6 +356,9 @@ pub(crate) enum ArtifactCommand {
         /// Only this file of it
         #[arg(long, conflicts_with = "archive")]
         file: Option<String>,
+        /// Write links that lead out of the folder, too
+        #[arg(long, conflicts_with_all = ["archive", "file"])]
+        links: bool,
     },
     /// What lies in one folder of an artifact
     Files {
@@ -462,6 +465,9 @@ pub(crate) enum RunnerCommand {
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
     },
+    /// Whether something answers at this address or port; a runner asks this from within a job's network
+    #[command(hide = true)]
+    Look { what: String },
     /// Who is there, and what each does
     List,
     /// Let a runner finish what it has and take nothing more

@@ -25,7 +25,7 @@ pub enum TreeError {
     Order(String),
     #[error("`{0}` lies below something that is not a folder")]
     NoFolder(String),
-    #[error("the link `{0}` leads outside")]
+    #[error("the link `{0}` leads nowhere: its target is not one")]
     Link(String),
     #[error("`{0}` is not as long as its chunks")]
     Size(String),
@@ -150,7 +150,7 @@ impl Tree {
             }
             match &entry.kind {
                 Kind::Folder { .. } => continue,
-                Kind::Link { target } if !link_stays(&entry.path, target) => return Err(TreeError::Link(entry.name())),
+                Kind::Link { target } if target.is_empty() || target.contains(&0) => return Err(TreeError::Link(entry.name())),
                 Kind::File { size, chunks, .. } if chunks.iter().map(|(_, length)| u64::from(*length)).sum::<u64>() != *size => {
                     return Err(TreeError::Size(entry.name()));
                 }
@@ -245,20 +245,20 @@ fn is_inside(path: &[u8]) -> bool {
     !path.contains(&0) && path.len() < 4096 && path.split(|byte| *byte == b'/').all(plain)
 }
 
-/// Whether a link's target, read from the link's own folder, stays below the tree's.
-fn link_stays(path: &[u8], target: &[u8]) -> bool {
-    if target.first() == Some(&b'/') || target.is_empty() || target.contains(&0) {
-        return false;
+/// Whether a link at this path leads out of the tree it is in. Such a link is kept like any other, and followed by nobody here.
+pub fn leads_outside(path: &[u8], target: &[u8]) -> bool {
+    if target.first() == Some(&b'/') {
+        return true;
     }
     let mut depth = path.iter().filter(|byte| **byte == b'/').count();
-    target.split(|byte| *byte == b'/').all(|part| {
+    target.split(|byte| *byte == b'/').any(|part| {
         match part {
             b"" | b"." => {}
-            b".." if depth == 0 => return false,
+            b".." if depth == 0 => return true,
             b".." => depth -= 1,
             _ => depth += 1,
         }
-        true
+        false
     })
 }
 
@@ -330,10 +330,16 @@ mod tests {
         assert!(name(vec![file("a", "x", 0), file("a", "y", 0)]).contains("twice"));
         assert!(name(vec![link("a", "b"), file("a/b", "x", 0)]).contains("below something"));
         assert!(name(vec![link("a", "b"), file("a.c", "", 0), file("a/b/c", "x", 0)]).contains("below something"));
-        for target in ["/etc/passwd", "..", "../../x", "b/../../c", ""] {
+        for target in ["", "nul\0"] {
             assert!(name(vec![link("d", target)]).contains("link"), "{target}");
         }
-        assert!(Tree::new(vec![link("deep/l", "../x")]).is_ok());
+        // Where a link leads is its own affair: a Python environment's leads to the system's interpreter.
+        for (target, outside) in
+            [("/etc/passwd", true), ("..", false), ("../../x", true), ("b/../../../c", true), ("b/../../c", false), ("./b", false)]
+        {
+            assert!(Tree::new(vec![link("deep/l", target)]).is_ok());
+            assert_eq!(leads_outside(b"deep/l", target.as_bytes()), outside, "{target}");
+        }
         let mut empty = file("a", "x", 0);
         if let Kind::File { chunks, .. } = &mut empty.kind {
             chunks.clear();

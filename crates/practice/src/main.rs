@@ -51,6 +51,7 @@ enum What {
 
 #[tokio::main]
 async fn main() -> ExitCode {
+    let _ = rustls::crypto::ring::default_provider().install_default();
     tracing_subscriber::fmt().with_writer(std::io::stderr).init();
     let done = match Options::parse().what {
         What::Forge { listen, data } => serve(listen, data).await,

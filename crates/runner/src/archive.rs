@@ -1,14 +1,16 @@
-//! Which files globs choose, and archives that are unpacked. Nothing that leads outside the job's folder goes in or out.
+//! Which files globs choose, and archives that are unpacked. Nothing is read or written through a link.
 
+use crate::beneath::{Beneath, is_link_error, is_missing};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
-use std::fs::File;
-use std::path::{Component, Path, PathBuf};
+use std::fs::{File, FileType};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ArchiveError {
     #[error("`{0}` is not a glob")]
     Glob(String),
-    #[error("`{}` leads outside the job's folder", .0.display())]
+    #[error("`{}` leads through a link or outside the job's folder; nothing is read or written there", .0.display())]
     Outside(PathBuf),
     #[error("{}: {source}", path.display())]
     Io { path: PathBuf, source: std::io::Error },
@@ -19,44 +21,41 @@ fn io(path: &Path) -> impl Fn(std::io::Error) -> ArchiveError + use<'_> {
 }
 
 /// Files and links below `root` that the globs choose, or that lie in a folder they choose; by path from `root`. With
-/// `folders` also the folders that are chosen or lie in one.
-pub(crate) fn chosen(root: &Path, globs: &[String], folders: bool) -> Result<Vec<PathBuf>, ArchiveError> {
+/// `folders` also the folders that are chosen or lie in one. A link is chosen as itself, wherever it leads; nothing
+/// behind one is.
+pub(crate) fn chosen(root: &Beneath, globs: &[String], folders: bool) -> Result<Vec<PathBuf>, ArchiveError> {
     let mut set = GlobSetBuilder::new();
     for glob in globs {
         let plain = glob.trim_start_matches("./").trim_end_matches('/');
         set.add(GlobBuilder::new(plain).literal_separator(true).build().map_err(|_| ArchiveError::Glob(glob.clone()))?);
     }
     let set = set.build().map_err(|error| ArchiveError::Glob(error.to_string()))?;
-    let real_root = root.canonicalize().map_err(io(root))?;
     let mut found = Vec::new();
     for glob in globs {
-        let fixed = fixed_part(glob.trim_start_matches("./"));
-        let base = root.join(&fixed);
-        // Links are not followed below it; on the way to it one could lead outside.
-        let above = base.parent().unwrap_or(root);
-        if above.exists() && !above.canonicalize().map_err(io(above))?.starts_with(&real_root) && base != root {
-            return Err(ArchiveError::Outside(fixed));
+        let plain = glob.trim_start_matches("./").trim_end_matches('/');
+        let base = fixed_part(plain);
+        let kind = match kind_of(root, &base) {
+            Err(error) if is_missing(&error) => continue,
+            Err(error) if is_link_error(&error) || error.kind() == std::io::ErrorKind::CrossesDevices => {
+                return Err(ArchiveError::Outside(base));
+            }
+            other => other.map_err(io(&base))?,
+        };
+        // A link where the glob wants to go on: what it leads to is not looked at.
+        if kind.is_symlink() && base != Path::new(plain) {
+            return Err(ArchiveError::Outside(base));
         }
-        // How deep the folder lies that was chosen as a whole: what is in it need not be looked at.
-        let mut whole = None;
-        for entry in walkdir::WalkDir::new(&base).follow_links(false).follow_root_links(false).into_iter().filter_map(Result::ok) {
-            let Ok(path) = entry.path().strip_prefix(root) else { continue };
-            let is_folder = entry.file_type().is_dir();
-            if whole.is_some_and(|depth| entry.depth() <= depth) {
-                whole = None;
-            }
-            if path.as_os_str().is_empty() || whole.is_none() && !fits(&set, path) {
-                continue;
-            }
-            if is_folder {
-                whole.get_or_insert(entry.depth());
-            }
-            if entry.file_type().is_symlink() {
-                check_link(entry.path(), path)?;
-            }
-            if folders || !is_folder {
+        let mut look = |path: &Path, kind: FileType| {
+            if (folders || !kind.is_dir()) && fits(&set, path) {
                 found.push(path.to_owned());
             }
+            true
+        };
+        if base != Path::new(".") {
+            look(&base, kind);
+        }
+        if kind.is_dir() {
+            root.walk(&base, &mut look).map_err(io(&base))?;
         }
     }
     found.sort_unstable();
@@ -64,50 +63,49 @@ pub(crate) fn chosen(root: &Path, globs: &[String], folders: bool) -> Result<Vec
     Ok(found)
 }
 
+fn kind_of(root: &Beneath, path: &Path) -> std::io::Result<FileType> {
+    Ok(root.stat(path)?.file_type())
+}
+
 /// The folders before the first wildcard: there is no need to look elsewhere.
 fn fixed_part(glob: &str) -> PathBuf {
-    Path::new(glob).components().take_while(|part| !part.as_os_str().to_string_lossy().contains(['*', '?', '[', '{'])).collect()
+    let fixed: PathBuf =
+        Path::new(glob).components().take_while(|part| !part.as_os_str().to_string_lossy().contains(['*', '?', '[', '{'])).collect();
+    if fixed.as_os_str().is_empty() { PathBuf::from(".") } else { fixed }
 }
 
 fn fits(set: &GlobSet, path: &Path) -> bool {
     path.ancestors().any(|part| set.is_match(part))
 }
 
-/// A link must not point out of the root.
-fn check_link(full: &Path, path: &Path) -> Result<(), ArchiveError> {
-    let target = std::fs::read_link(full).map_err(io(path))?;
-    let mut depth = path.components().count().saturating_sub(1);
-    for part in target.components() {
-        match part {
-            Component::Normal(_) => depth += 1,
-            Component::CurDir => {}
-            Component::ParentDir if depth > 0 => depth -= 1,
-            _ => return Err(ArchiveError::Outside(path.to_owned())),
-        }
-    }
-    Ok(())
+/// Unpacks an archive (tar, zstd) below `into`; entries that would land outside are refused. A link that leads outside is
+/// written only with `links`; gives those there were, as `PATH -> TARGET`. Says in a sentence what is wrong otherwise.
+pub fn unpack(archive: &Path, into: &Path, links: bool) -> Result<Vec<String>, String> {
+    unpack_tar(archive, into, links).map_err(|error| error.to_string())
 }
 
-/// Unpacks an archive (tar, zstd) below `into`; entries that would land outside are refused. Says in a sentence what is
-/// wrong otherwise.
-pub fn unpack(archive: &Path, into: &Path) -> Result<(), String> {
-    unpack_tar(archive, into).map_err(|error| error.to_string())
-}
-
-fn unpack_tar(archive: &Path, into: &Path) -> Result<(), ArchiveError> {
+fn unpack_tar(archive: &Path, into: &Path, links: bool) -> Result<Vec<String>, ArchiveError> {
     std::fs::create_dir_all(into).map_err(io(into))?;
     let file = File::open(archive).map_err(io(archive))?;
     let mut tar = tar::Archive::new(zstd::Decoder::new(file).map_err(io(archive))?);
     tar.set_overwrite(true);
     tar.set_preserve_permissions(true);
+    let mut outside = Vec::new();
     for entry in tar.entries().map_err(io(archive))? {
         let mut entry = entry.map_err(io(archive))?;
         let path = entry.path().map_err(io(archive))?.into_owned();
+        let target = entry.link_name_bytes().filter(|_| entry.header().entry_type().is_symlink());
+        if let Some(target) = target.filter(|target| ordotaxis_content::leads_outside(path.as_os_str().as_bytes(), target)) {
+            outside.push(format!("{} -> {}", path.display(), String::from_utf8_lossy(&target)));
+            if !links {
+                continue;
+            }
+        }
         if !entry.unpack_in(into).map_err(io(&path))? {
             return Err(ArchiveError::Outside(path));
         }
     }
-    Ok(())
+    Ok(outside)
 }
 
 #[cfg(test)]
@@ -126,7 +124,7 @@ mod tests {
 
     fn names(root: &Path, globs: &[&str]) -> Vec<String> {
         let globs: Vec<String> = globs.iter().map(|glob| (*glob).to_owned()).collect();
-        chosen(root, &globs, false).unwrap().iter().map(|path| path.display().to_string()).collect()
+        chosen(&Beneath::open(root).unwrap(), &globs, false).unwrap().iter().map(|path| path.display().to_string()).collect()
     }
 
     #[test]
@@ -136,23 +134,24 @@ mod tests {
         assert_eq!(names(folder.path(), &["out"]), ["out/deep/log.txt", "out/gauge-a", "out/gauge-b"]);
         assert_eq!(names(folder.path(), &["out/**/*.txt", "src.c"]), ["out/deep/log.txt", "src.c"]);
         assert_eq!(names(folder.path(), &["./out/deep/"]), ["out/deep/log.txt"]);
-        let with_folders = chosen(folder.path(), &["out".into()], true).unwrap();
+        let with_folders = chosen(&Beneath::open(folder.path()).unwrap(), &["out".into()], true).unwrap();
         assert_eq!(with_folders.len(), 5, "{with_folders:?}");
         assert!(names(folder.path(), &["nothing/*"]).is_empty());
     }
 
     #[test]
-    fn what_leads_outside_is_refused() {
+    fn a_link_is_chosen_as_itself_and_nothing_behind_one() {
         let folder = tree();
         symlink("/etc/passwd", folder.path().join("out/absolute")).unwrap();
-        assert!(matches!(chosen(folder.path(), &["out/absolute".into()], false), Err(ArchiveError::Outside(_))));
         symlink("../../above", folder.path().join("out/climbing")).unwrap();
-        assert!(matches!(chosen(folder.path(), &["out/climbing".into()], false), Err(ArchiveError::Outside(_))));
-        symlink("../src.c", folder.path().join("out/inner")).unwrap();
-        assert_eq!(names(folder.path(), &["out/inner"]), ["out/inner"]);
         symlink("/etc", folder.path().join("etc")).unwrap();
-        assert!(matches!(chosen(folder.path(), &["etc/passwd".into()], true), Err(ArchiveError::Outside(_))));
-        assert!(matches!(chosen(folder.path(), &["etc".into()], true), Err(ArchiveError::Outside(_))));
+        assert_eq!(names(folder.path(), &["out/absolute", "out/climbing", "etc"]), ["etc", "out/absolute", "out/climbing"]);
+        assert_eq!(names(folder.path(), &["**/passwd"]), Vec::<String>::new());
+        let root = Beneath::open(folder.path()).unwrap();
+        for glob in ["etc/passwd", "etc/*", "etc/**/passwd", "../x", "/etc/passwd", "out/../../x"] {
+            let done = chosen(&root, &[glob.into()], true);
+            assert!(matches!(done, Err(ArchiveError::Outside(_))), "{glob}: {done:?}");
+        }
     }
 
     #[test]
@@ -168,7 +167,27 @@ mod tests {
         raw.append(&header, &b"evil"[..]).unwrap();
         raw.into_inner().unwrap().finish().unwrap();
         let into = folder.path().join("job");
-        assert!(unpack(&path, &into).is_err());
+        assert!(unpack(&path, &into, false).is_err());
         assert!(!folder.path().join("escaped").exists());
+    }
+
+    #[test]
+    fn a_link_that_leads_outside_is_unpacked_only_when_asked_for() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("venv.tar.zst");
+        let mut tar = tar::Builder::new(zstd::Encoder::new(File::create(&path).unwrap(), 1).unwrap());
+        for (name, target) in [("bin/python3", "/usr/bin/python3"), ("bin/python", "python3")] {
+            let mut header = tar::Header::new_gnu();
+            header.set_entry_type(tar::EntryType::Symlink);
+            header.set_size(0);
+            tar.append_link(&mut header, name, target).unwrap();
+        }
+        tar.into_inner().unwrap().finish().unwrap();
+        let into = folder.path().join("plain");
+        assert_eq!(unpack(&path, &into, false).unwrap(), ["bin/python3 -> /usr/bin/python3"]);
+        assert!(into.join("bin/python").is_symlink() && !into.join("bin/python3").is_symlink());
+        let into = folder.path().join("links");
+        assert_eq!(unpack(&path, &into, true).unwrap().len(), 1);
+        assert!(into.join("bin/python3").is_symlink());
     }
 }

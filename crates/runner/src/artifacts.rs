@@ -9,7 +9,7 @@ use ordotaxis_core::language::{Give, Upon, WhenNone};
 use ordotaxis_wire::runner::{GivenArtifact, LeaseTake};
 use ordotaxis_wire::view::PhaseKind;
 use ordotaxis_wire::words;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 impl Job<'_> {
@@ -54,8 +54,10 @@ impl Job<'_> {
 
     async fn take_apart(&mut self, workspace: &Workspace, take: &LeaseTake) -> Result<(), Broken> {
         let Some(layer) = self.take(take, true).await? else { return Ok(()) };
-        let into = workspace.folders.files.join(take.to.as_deref().unwrap_or("."));
-        Ok(self.shared.workspaces.copy_layer(&layer, &into).await?)
+        let into = Path::new(take.to.as_deref().unwrap_or("."));
+        let copied = self.shared.workspaces.copy_layer(layer, workspace, into).await;
+        copied
+            .map_err(|error| failed(disk_full(&error).unwrap_or_else(|| format!("{} could not be laid at its place: {error}", take.name))))
     }
 
     /// Gives the artifacts that are for such an end.
@@ -81,8 +83,8 @@ impl Job<'_> {
     }
 
     async fn give(&mut self, workspace: &Workspace, give: &Give) -> Result<Option<GivenArtifact>, Broken> {
-        let (root, globs) = (workspace.folders.files.clone(), give.paths.clone());
-        let paths = blocking(move || Ok(chosen(&root, &globs, false)?)).await.map_err(|error| named_artifact(give, &error))?;
+        let (folders, globs) = (workspace.folders.clone(), give.paths.clone());
+        let paths = blocking(move || Ok(chosen(&folders.job()?, &globs, false)?)).await.map_err(|error| named_artifact(give, &error))?;
         if paths.is_empty() {
             let why = format!("artifact {}: nothing matches {}", give.artifact, give.paths.join(", "));
             match give.none {
@@ -100,13 +102,8 @@ impl Job<'_> {
 
     /// Saves files of the job's folder in the store.
     pub(crate) async fn save(&self, workspace: &Workspace, paths: Vec<PathBuf>, digests: bool) -> Result<Saved, SaveError> {
-        let source = Source {
-            root: workspace.folders.files.clone(),
-            paths,
-            digests,
-            layers: workspace.layers.clone(),
-            upper: workspace.upper.clone(),
-        };
+        let source =
+            Source { root: workspace.folders.job()?, paths, digests, layers: workspace.layers.clone(), upper: workspace.upper.clone() };
         let (client, leave) = (self.shared.client.clone(), self.shared.abort.clone());
         blocking(move || save(source, &client, &leave)).await
     }

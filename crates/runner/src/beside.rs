@@ -1,7 +1,7 @@
 //! Helper processes of a job: started one after the other before its steps, each waited for until it is ready, watched
 //! while the steps run, and ended in reverse order. Each has a log of its own.
 
-use crate::isolation::{Fence, Inside};
+use crate::isolation::{Fence, Inside, Lookout};
 use crate::log_pipe::log_pipe;
 use crate::netns;
 use crate::processes::{GRACE, kill_group};
@@ -10,6 +10,7 @@ use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use ordotaxis_core::language::Helper;
 use std::collections::VecDeque;
+use std::process::Stdio;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::io::AsyncReadExt;
@@ -140,7 +141,7 @@ impl Running {
             loop {
                 let is_ready = match Ready::of(ready) {
                     Ready::Command => tries(ready.clone()).await,
-                    net => net.answers(fence.network_of()).await,
+                    net => net.answers(ready, fence.lookout()).await,
                 };
                 if is_ready {
                     return;
@@ -185,13 +186,20 @@ impl Ready {
         text.strip_prefix("tcp:").and_then(|port| port.parse().ok()).map_or(Ready::Command, Ready::Port)
     }
 
-    /// `network` is the process whose network it is looked at from.
-    async fn answers(&self, network: Option<i32>) -> bool {
-        match network {
-            None => self.look().await,
-            Some(pid) => {
+    async fn answers(&self, text: &str, from: Lookout<'_>) -> bool {
+        match from {
+            Lookout::Here => self.look().await,
+            Lookout::Within(pid) => {
                 let own = self.clone();
                 netns::within(pid, move |runtime| runtime.block_on(own.look())).await.unwrap_or(false)
+            }
+            Lookout::Through(network) => {
+                let Ok(own) = std::env::current_exe() else { return false };
+                let line = network.entered();
+                let mut command = tokio::process::Command::new(&line[0]);
+                command.args(&line[1..]).arg(own).args(["runner", "look", text]);
+                command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
+                command.status().await.is_ok_and(|status| status.success())
             }
         }
     }
@@ -210,6 +218,12 @@ impl Ready {
             }
         }
     }
+}
+
+/// Whether a port or address answers, from where this process stands: what a runner that is an ordinary user sends another
+/// process for.
+pub async fn looks_ready(text: &str) -> bool {
+    Ready::of(text).look().await
 }
 
 #[cfg(test)]

@@ -115,8 +115,8 @@ impl Job<'_> {
     }
 
     async fn save_one(&mut self, workspace: &Workspace, cache: &LeaseCache, known: &mut Known) -> Result<Option<String>, SaveError> {
-        let (root, globs) = (workspace.folders.files.clone(), cache.paths.clone());
-        let paths = blocking(move || Ok(chosen(&root, &globs, true)?)).await?;
+        let (folders, globs) = (workspace.folders.clone(), cache.paths.clone());
+        let paths = blocking(move || Ok(chosen(&folders.job()?, &globs, true)?)).await?;
         if paths.is_empty() {
             self.notice(known, &format!("not saved: nothing lies at {}", cache.paths.join(", "))).await;
             return Ok(None);

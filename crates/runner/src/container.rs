@@ -2,6 +2,7 @@
 //! readiness command is run in it. What a step changes outside the job's folder stays for the next step and no longer.
 
 use crate::isolation::JobFolders;
+use crate::sandbox::JOB;
 use crate::tools::Limits;
 use nix::sys::resource::{Resource, getrlimit};
 use std::path::Path;
@@ -12,6 +13,9 @@ use std::time::Duration;
 const START: Duration = Duration::from_secs(600);
 /// Where a job finds the runner's own binary, for `ordotaxis share`.
 const BINARY: &str = "/usr/local/bin/ordotaxis";
+
+/// What root inside needs to install packages into the container's own files. Nothing of it reaches out.
+const CAPABILITIES: &str = "CHOWN,DAC_OVERRIDE,FOWNER,SETUID,SETGID,KILL";
 
 /// A job's container; removed with [`Container::close`], and at the latest when the runner starts anew.
 pub(crate) struct Container {
@@ -64,18 +68,18 @@ impl Container {
         mark: &str,
         folders: &JobFolders,
         network: bool,
-        limits: Limits,
+        limits: &Limits,
     ) -> Result<Container, String> {
         let name = format!("ordotaxis-{attempt}-{:08x}", rand::random::<u32>());
         let volume = |from: &Path, to: &str| format!("{}:{to}:rw", from.display());
-        let files = folders.files.display().to_string();
         let (open_files, processes) = (limit_of(Resource::RLIMIT_NOFILE, 1 << 16), limit_of(Resource::RLIMIT_NPROC, 1 << 15));
         let mut command = podman();
         command.args(["run", "--detach", "--rm", "--name", &name, "--label", &format!("ordotaxis={mark}")]);
-        command.args(["--network", if network { "host" } else { "none" }]);
-        command.args(["--volume", &volume(&folders.files, &files), "--volume", &volume(&folders.tmp, "/tmp")]);
+        // Not the machine's own: its loopback and abstract sockets are nothing for a job.
+        command.args(["--network", if network { "slirp4netns:allow_host_loopback=false" } else { "none" }]);
+        command.args(["--volume", &volume(&folders.files, JOB), "--volume", &volume(&folders.tmp, "/tmp")]);
         command.args(["--ulimit", &format!("nofile={open_files}:{open_files}"), "--ulimit", &format!("nproc={processes}:{processes}")]);
-        command.args(["--security-opt", "no-new-privileges", "--cap-drop", "MKNOD,NET_RAW,SYS_CHROOT,AUDIT_WRITE"]);
+        command.args(["--security-opt", "no-new-privileges", "--cap-drop", "ALL", "--cap-add", CAPABILITIES]);
         if let Ok(own) = std::env::current_exe() {
             command.args(["--volume", &format!("{}:{BINARY}:ro", own.display())]);
         }
@@ -95,7 +99,13 @@ impl Container {
         let inspect = podman().args(["inspect", "--format", "{{.State.Pid}}", &name]).output().await;
         let pid = inspect.ok().and_then(|output| String::from_utf8_lossy(&output.stdout).trim().parse().ok());
         match pid {
-            Some(pid) => Ok(Container { name, pid }),
+            Some(pid) => {
+                let container = Container { name, pid };
+                if network {
+                    crate::netns::shut_link_local(pid).await;
+                }
+                Ok(container)
+            }
             None => {
                 Container { name, pid: 0 }.close().await;
                 Err(failed("it ended at once; it must have `sh` and `sleep`".into()))

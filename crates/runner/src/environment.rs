@@ -3,9 +3,10 @@
 use crate::job::Job;
 use crate::processes::MARK;
 use crate::reports::FACTS;
-use crate::tools::folders_for;
+use crate::sandbox::{BINARY, visible};
+use crate::tools::{folders_for, paths, tool_homes};
 use crate::workspace::Workspace;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Where the durations for `ordotaxis share` lie, below the job's `/tmp`.
 pub(crate) const SHARE_FILE: &str = ".share.json";
@@ -32,26 +33,16 @@ impl Job<'_> {
         env
     }
 
-    /// The chosen tools first, then what the runner has, then its own binary.
+    /// The chosen tools first, then what the runner has and the job can see, then the runner's own binary.
     fn path(&self) -> String {
-        let own = std::env::var_os("PATH").unwrap_or_else(|| "/usr/bin:/bin".into());
-        let binary = std::env::current_exe().ok().and_then(|path| path.parent().map(PathBuf::from));
         let chosen = folders_for(&self.shared.tools, self.lease.tools.iter());
-        let all = chosen.into_iter().chain(std::env::split_paths(&own)).chain(binary);
-        std::env::join_paths(all).map_or_else(|_| own.to_string_lossy().into_owned(), |path| path.to_string_lossy().into_owned())
+        let stage = self.fence().stage();
+        let seen = |folder: &PathBuf| stage.is_none_or(|stage| visible(stage, folder));
+        let binary = match stage {
+            Some(_) => Path::new(BINARY).parent().map(PathBuf::from),
+            None => std::env::current_exe().ok().and_then(|path| path.parent().map(PathBuf::from)),
+        };
+        let all = chosen.into_iter().chain(paths()).filter(seen).chain(binary);
+        std::env::join_paths(all).map_or_else(|_| "/usr/bin:/bin".to_owned(), |path| path.to_string_lossy().into_owned())
     }
-}
-
-/// Where installed tool chains are kept, as the runner's own environment or home says: a step finds them though its home
-/// is another.
-fn tool_homes() -> Vec<(String, String)> {
-    let set = |name: &str| std::env::var(name).ok().map(|value| (name.to_owned(), value));
-    let mut homes: Vec<(String, String)> =
-        ["RUSTUP_HOME", "JAVA_HOME", "GOROOT", "PYENV_ROOT", "NVM_DIR"].into_iter().filter_map(set).collect();
-    if std::env::var_os("RUSTUP_HOME").is_none()
-        && let Some(home) = std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".rustup")).filter(|home| home.is_dir())
-    {
-        homes.push(("RUSTUP_HOME".to_owned(), home.display().to_string()));
-    }
-    homes
 }

@@ -1,6 +1,7 @@
 //! From the store to files: blocks are read as they come, opened and held against their names on two threads, and each
 //! chunk is written wherever it is wanted.
 
+use crate::beneath::{Beneath, Owner};
 use crate::layers::LayerError;
 use ordotaxis_content::{BlockHeader, ChunkId, Entry, HEADER_LIMIT, Kind, MAGIC, PackError, header_length, open_block};
 use reqwest::Response;
@@ -128,9 +129,14 @@ pub(crate) struct Wanted {
     ids: Vec<ChunkId>,
     /// Folders get their modes last: one may be shut.
     folders: Vec<(PathBuf, u32)>,
+    owner: Option<Owner>,
 }
 
 impl Wanted {
+    pub(crate) fn of(owner: Option<Owner>) -> Wanted {
+        Wanted { owner, ..Wanted::default() }
+    }
+
     pub(crate) fn folder(&mut self, path: PathBuf, mode: u32) {
         self.folders.push((path, mode));
     }
@@ -138,7 +144,7 @@ impl Wanted {
     pub(crate) fn file(&mut self, path: PathBuf, entry: &Entry) -> Result<(), LayerError> {
         let chunks = entry.chunks();
         if chunks.is_empty() {
-            let file = create(&path, entry)?;
+            let file = create(&path, entry, self.owner)?;
             return dress(&file, entry).map_err(|source| LayerError::Io { path, source });
         }
         let mut offset = 0;
@@ -162,13 +168,17 @@ impl Wanted {
 
     /// Fills every file from one of the same path below `left`, which is emptied by that. False when one is not, to the
     /// last byte, what it should be.
-    pub(crate) fn take_from(&self, left: &Path) -> Result<bool, LayerError> {
+    pub(crate) fn take_from(&self, left: &Beneath) -> Result<bool, LayerError> {
         for target in &self.files {
-            let from = left.join(OsStr::from_bytes(&target.entry.path));
-            if !is_same(&from, &target.entry).unwrap_or(false) {
+            let from = Path::new(OsStr::from_bytes(&target.entry.path));
+            let Some(seen) = same(left, from, target, self.owner).unwrap_or(None) else { return Ok(false) };
+            let failed = |source| LayerError::Io { path: target.path.clone(), source };
+            left.move_out(from, &target.path).map_err(failed)?;
+            // What was moved must be what was looked at.
+            let moved = std::fs::symlink_metadata(&target.path).map_err(failed)?;
+            if (moved.dev(), moved.ino()) != (seen.dev(), seen.ino()) {
                 return Ok(false);
             }
-            std::fs::rename(&from, &target.path).map_err(|source| LayerError::Io { path: target.path.clone(), source })?;
         }
         Ok(true)
     }
@@ -183,33 +193,38 @@ impl Wanted {
     }
 }
 
-/// Whether a file is this one: mode, time and owner as a runner would give it, and every chunk.
-fn is_same(path: &Path, entry: &Entry) -> std::io::Result<bool> {
-    let Kind::File { mode, modified, size, chunks, .. } = &entry.kind else { return Ok(false) };
-    let mut file = File::options().read(true).custom_flags(nix::fcntl::OFlag::O_NOFOLLOW.bits()).open(path)?;
+/// A file that a job left, if it is this one: mode, time and owner as a runner would give it, and every chunk.
+fn same(left: &Beneath, path: &Path, target: &Target, owner: Option<Owner>) -> std::io::Result<Option<std::fs::Metadata>> {
+    let Kind::File { mode, modified, size, chunks, .. } = &target.entry.kind else { return Ok(None) };
+    let mut file = left.file(path)?;
     let meta = file.metadata()?;
-    let (own, group) = (nix::unistd::geteuid().as_raw(), nix::unistd::getegid().as_raw());
+    let runner = || Owner { uid: nix::unistd::geteuid().as_raw(), gid: nix::unistd::getegid().as_raw() };
+    let Owner { uid: own, gid: group } = owner.unwrap_or_else(runner);
     let dressed = meta.permissions().mode() & 0o7777 == *mode
         && crate::save::modified(&meta) == *modified
         && (meta.uid(), meta.gid()) == (own, group);
-    if !meta.is_file() || !dressed || meta.len() != *size {
-        return Ok(false);
+    if !dressed || meta.len() != *size {
+        return Ok(None);
     }
     let mut bytes = Vec::new();
     for (id, length) in chunks {
         bytes.clear();
         file.by_ref().take(u64::from(*length)).read_to_end(&mut bytes)?;
         if ChunkId::of(&bytes) != *id {
-            return Ok(false);
+            return Ok(None);
         }
     }
-    Ok(true)
+    Ok(Some(meta))
 }
 
-fn create(path: &Path, entry: &Entry) -> Result<File, LayerError> {
+fn create(path: &Path, entry: &Entry, owner: Option<Owner>) -> Result<File, LayerError> {
     let Kind::File { mode, .. } = entry.kind else { return Err(LayerError::Short) };
-    let file = File::options().write(true).create(true).truncate(false).mode(mode | 0o600).open(path);
-    file.map_err(|source| LayerError::Io { path: path.to_owned(), source })
+    let failed = |source| LayerError::Io { path: path.to_owned(), source };
+    let file = File::options().write(true).create(true).truncate(false).mode(mode | 0o600).open(path).map_err(failed)?;
+    if let Some(Owner { uid, gid }) = owner {
+        std::os::unix::fs::fchown(&file, Some(uid), Some(gid)).map_err(failed)?;
+    }
+    Ok(file)
 }
 
 /// Gives a file its mode and time.
@@ -284,7 +299,7 @@ impl Wanted {
         for (id, place) in header.places() {
             for spot in self.places.get(&id).map(Vec::as_slice).unwrap_or_default() {
                 let target = &self.files[spot.file];
-                target.chunk(spot, &raw[place.clone()])?;
+                target.chunk(spot, &raw[place.clone()], self.owner)?;
             }
         }
         Ok(())
@@ -292,7 +307,7 @@ impl Wanted {
 }
 
 impl Target {
-    fn chunk(&self, spot: &Spot, bytes: &[u8]) -> Result<(), LayerError> {
+    fn chunk(&self, spot: &Spot, bytes: &[u8], owner: Option<Owner>) -> Result<(), LayerError> {
         let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
         // A fetch that broke off brings some chunks twice.
         if std::mem::replace(&mut waiting.done[spot.number], true) {
@@ -300,7 +315,7 @@ impl Target {
         }
         let file = match waiting.file.take() {
             Some(file) => file,
-            None => create(&self.path, &self.entry)?,
+            None => create(&self.path, &self.entry, owner)?,
         };
         let failed = |source| LayerError::Io { path: self.path.clone(), source };
         file.write_all_at(bytes, spot.offset).map_err(failed)?;

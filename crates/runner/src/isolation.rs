@@ -1,16 +1,20 @@
 //! How a job is fenced in.
 //!
-//! `host`: ordinary processes in the job's folder. `sandbox` (bubblewrap): the system read-only, a private `/tmp` and
-//! `/run`, its own process tree, and of the disk only the job's own folder writable; the runner's folder, with its
-//! credential and other jobs, is not to be seen. `container` (podman): an image's files in place of the system's.
+//! `sandbox` (bubblewrap; see [`crate::sandbox`]): of this machine only what building needs, a user without rights, a network
+//! of its own. `container` (podman): an image's files in place of the system's. `host`: ordinary processes of the runner's
+//! user in the job's folder, which is no fence at all.
 
+use crate::beneath::Owner;
 use crate::container::{self, Container};
 use crate::limits::Group;
-use crate::netns::Network;
+use crate::netns::{Network, Spares};
+use crate::sandbox::{At, JOB, Sandbox, as_jobs_user};
+use crate::stage::Stage;
 use crate::tools::Limits;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::sync::Arc;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Isolation {
@@ -31,9 +35,13 @@ impl Isolation {
 
     /// Whether sandboxes can be made here; tries one.
     pub fn sandbox_works() -> bool {
-        let mut command = std::process::Command::new("bwrap");
-        command.args(["--ro-bind", "/", "/", "--dev", "/dev", "--proc", "/proc", "--unshare-pid", "--unshare-ipc", "true"]);
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok_and(|status| status.success())
+        let owner = nix::unistd::geteuid().is_root().then_some(crate::stage::JOBS);
+        let mut line = owner.map(crate::sandbox::becoming).unwrap_or_default();
+        let bwrap = ["bwrap", "--unshare-user", "--unshare-pid", "--unshare-net", "--ro-bind", "/", "/", "--proc", "/proc", "--", "true"];
+        line.extend(bwrap.map(str::to_owned));
+        let mut command = std::process::Command::new(&line[0]);
+        command.args(&line[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        command.status().is_ok_and(|status| status.success())
     }
 
     /// Whether containers can be made here.
@@ -42,50 +50,118 @@ impl Isolation {
     }
 }
 
+/// What all fences of a runner are made of.
+pub(crate) struct Fences {
+    pub(crate) isolation: Isolation,
+    /// None where no sandbox can be made.
+    pub(crate) sandboxes: Option<Arc<(Stage, Sandbox)>>,
+    /// Whether a network of a job's own can lead outward.
+    pub(crate) outward: bool,
+    pub(crate) spares: Spares,
+}
+
+impl Fences {
+    /// For a runner that makes none.
+    pub(crate) fn none() -> Fences {
+        Fences { isolation: Isolation::Host, sandboxes: None, outward: false, spares: Spares::default() }
+    }
+
+    /// A short command, run as a job's would be, with this folder first on its `PATH`.
+    pub(crate) fn trial(&self, command: &str, folder: &Path) -> std::io::Result<tokio::process::Command> {
+        let paths: Vec<PathBuf> = [folder.to_owned()].into_iter().chain(crate::tools::paths()).collect();
+        let path = std::env::join_paths(paths).map_err(std::io::Error::other)?;
+        let Some((stage, sandbox)) = self.sandboxes.as_deref() else {
+            let mut built = tokio::process::Command::new("sh");
+            built.args(["-c", command]).env("PATH", path);
+            return Ok(built);
+        };
+        let place = stage.folder.join("trial");
+        std::fs::create_dir_all(&place)?;
+        let homes = crate::tools::tool_homes().into_iter();
+        let env: Vec<(String, String)> = [("PATH".to_owned(), path.to_string_lossy().into_owned()), ("HOME".to_owned(), "/tmp".to_owned())]
+            .into_iter()
+            .chain(homes)
+            .collect();
+        let at = At { files: &place, tmp: &place, dir: Path::new("/tmp"), alone: true, machines_network: false };
+        let mut line = as_jobs_user(stage);
+        line.extend(sandbox.line(&at, false, &env));
+        line.extend(["sh", "-c", command].map(str::to_owned));
+        let mut built = tokio::process::Command::new(&line[0]);
+        built.args(&line[1..]);
+        Ok(built)
+    }
+
+    /// Whom the files of jobs belong to; None: the runner's own user.
+    pub(crate) fn owner(&self) -> Option<Owner> {
+        self.sandboxes.as_ref().and_then(|made| made.0.owner)
+    }
+
+    /// What the fence consists of, for people: in `runner list` and when the runner starts.
+    pub(crate) fn told(&self, limits: &Limits) -> String {
+        let Some((stage, _)) = self.sandboxes.as_deref() else {
+            return "none: jobs are processes of the runner's own user, who may do all that it may".to_owned();
+        };
+        let user =
+            if stage.owner.is_some() { "jobs run as a user of their own" } else { "jobs run as the runner's user, without its rights" };
+        let calls = if stage.filters.is_some() { "system calls are filtered" } else { "system calls are not filtered on this processor" };
+        let network = if self.outward { "a network of their own" } else { "the machine's own network, for want of slirp4netns" };
+        format!("{user}; the system is read-only and only what building needs of it is there; {calls}; {network}; {}", limits.told())
+    }
+}
+
 /// The folders a job may use.
 #[derive(Debug, Clone)]
 pub(crate) struct JobFolders {
-    /// Where its steps start.
+    /// Where its files lie, outside of the fence.
     pub(crate) files: PathBuf,
     pub(crate) tmp: PathBuf,
-    /// The runner's own folder, hidden from a sandbox.
-    pub(crate) runner: PathBuf,
     /// Where what it writes really lies.
     pub(crate) written: Vec<PathBuf>,
 }
 
 /// What a job wants of its fence.
 pub(crate) struct Wanted<'a> {
-    pub(crate) isolation: Isolation,
+    pub(crate) fences: &'a Fences,
     pub(crate) image: Option<&'a str>,
     pub(crate) network: bool,
     /// Several processes share the job's network: helpers and steps.
     pub(crate) shared: bool,
-    pub(crate) limits: Limits,
+    pub(crate) limits: &'a Limits,
     /// It must not outlive the runner, for then another may do the like.
     pub(crate) holds_turn: bool,
     /// Names the attempt.
     pub(crate) attempt: &'a str,
     /// Marks what belongs to this runner.
     pub(crate) mark: &'a str,
+    pub(crate) slot: u32,
 }
 
 /// One job's fence: every command of it is made here. Open until [`Fence::close`].
 pub(crate) struct Fence {
     kind: Kind,
     folders: JobFolders,
-    network: bool,
-    group: Option<Group>,
+    inside: PathBuf,
+    group: Group,
 }
 
 enum Kind {
     Host { dies_with_runner: bool },
-    Sandbox { network: Option<Network> },
+    Sandbox { made: Arc<(Stage, Sandbox)>, network: Wire },
     Container(Container),
+}
+
+/// A sandbox's network.
+enum Wire {
+    /// Each command alone, with nothing but a loopback.
+    Alone,
+    /// One for all of the job's commands.
+    Own(Box<Network>),
+    Machines,
 }
 
 /// A variable that marks a job's processes is set by the fence, inside, so that its own processes can be told apart.
 pub(crate) struct Inside<'a> {
+    /// As it is called inside.
     pub(crate) dir: &'a Path,
     /// Program and arguments.
     pub(crate) command: &'a [String],
@@ -94,26 +170,44 @@ pub(crate) struct Inside<'a> {
     pub(crate) secrets: &'a [(String, String)],
 }
 
+/// From where the runner looks whether something of a job answers.
+pub(crate) enum Lookout<'a> {
+    /// From where it stands.
+    Here,
+    /// From the network of this process.
+    Within(i32),
+    /// By a process that is sent there.
+    Through(&'a Network),
+}
+
 impl Fence {
     /// Makes the fence, or says in a sentence why it cannot.
     pub(crate) async fn open(wanted: Wanted<'_>, folders: JobFolders) -> Result<Fence, String> {
-        let Wanted { isolation, image, network, shared, limits, holds_turn, attempt, mark } = wanted;
-        let kind = match (isolation, image) {
-            (Isolation::Container, Some(image)) => {
-                let container = Container::open(image, attempt, mark, &folders, network, limits).await?;
-                return Ok(Fence { kind: Kind::Container(container), folders, network, group: None });
+        let Wanted { fences, image, network, shared, limits, holds_turn, attempt, mark, slot } = wanted;
+        let group = Group::open(mark, slot, limits);
+        let sandbox = fences.sandboxes.clone().filter(|_| fences.isolation != Isolation::Host);
+        let kind = match (image, sandbox) {
+            (Some(image), _) if fences.isolation == Isolation::Container => {
+                Kind::Container(Container::open(image, attempt, mark, &folders, network, limits).await?)
             }
-            (_, Some(_)) => return Err("the job runs in an image, and this runner makes no containers".into()),
-            (Isolation::Host, None) => Kind::Host { dies_with_runner: holds_turn },
-            (Isolation::Container, None) if !Isolation::sandbox_works() => Kind::Host { dies_with_runner: holds_turn },
-            (_, None) if shared && !network => Kind::Sandbox { network: Some(Network::open().await?) },
-            (_, None) => Kind::Sandbox { network: None },
+            (Some(_), _) => return Err("the job runs in an image, and this runner makes no containers".into()),
+            (None, Some(made)) => {
+                let stage = &made.0;
+                let network = match (network, shared) {
+                    (true, _) if fences.outward => Wire::Own(Box::new(fences.spares.take(stage).await?)),
+                    (true, _) => Wire::Machines,
+                    (false, true) => Wire::Own(Box::new(Network::open(stage, false).await?)),
+                    (false, false) => Wire::Alone,
+                };
+                Kind::Sandbox { made, network }
+            }
+            (None, None) if !network => {
+                return Err("network = false needs a sandbox or a container, and this runner makes neither".into());
+            }
+            (None, None) => Kind::Host { dies_with_runner: holds_turn },
         };
-        if matches!(kind, Kind::Host { .. }) && !network {
-            return Err("network = false needs a sandbox or a container, and this runner makes neither".into());
-        }
-        let group = Group::open(attempt, limits);
-        Ok(Fence { kind, folders, network, group })
+        let inside = if matches!(kind, Kind::Host { .. }) { folders.files.clone() } else { PathBuf::from(JOB) };
+        Ok(Fence { kind, folders, inside, group })
     }
 
     pub(crate) fn is_host(&self) -> bool {
@@ -124,23 +218,35 @@ impl Fence {
         matches!(self.kind, Kind::Container(_))
     }
 
-    /// The process whose network the job has, where that is not the machine's.
-    pub(crate) fn network_of(&self) -> Option<i32> {
+    /// What the job's folder is called inside.
+    pub(crate) fn files_inside(&self) -> &Path {
+        &self.inside
+    }
+
+    pub(crate) fn stage(&self) -> Option<&Stage> {
+        if let Kind::Sandbox { made, .. } = &self.kind { Some(&made.0) } else { None }
+    }
+
+    /// From where the job's own network is looked at.
+    pub(crate) fn lookout(&self) -> Lookout<'_> {
         match &self.kind {
-            Kind::Container(container) if !self.network => Some(container.pid()),
-            Kind::Sandbox { network: Some(network) } => Some(network.pid()),
-            _ => None,
+            Kind::Container(container) => Lookout::Within(container.pid()),
+            Kind::Sandbox { network: Wire::Own(network), .. } => {
+                network.open_to_runner().map_or(Lookout::Through(network), Lookout::Within)
+            }
+            _ => Lookout::Here,
         }
     }
 
     /// Whether the job used more memory than it may.
     pub(crate) fn out_of_memory(&self) -> bool {
-        self.group.as_ref().is_some_and(Group::out_of_memory)
+        self.group.out_of_memory()
     }
 
     /// The process to start for a command, with nothing else in its environment.
     pub(crate) fn command(&self, inside: &Inside<'_>) -> std::io::Result<tokio::process::Command> {
-        let mut line: Vec<String> = self.group.as_ref().map(Group::wrapped).unwrap_or_default();
+        let filters = self.stage().and_then(|stage| stage.filters.as_ref());
+        let mut line = self.group.wrapped(filters);
         let mut on_host: Option<&Path> = None;
         match &self.kind {
             Kind::Host { dies_with_runner } => {
@@ -150,10 +256,20 @@ impl Fence {
                 }
                 line.extend(inside.command.iter().cloned());
             }
-            Kind::Sandbox { network } => {
-                line.extend(network.iter().flat_map(Network::entered));
-                line.push("bwrap".into());
-                line.extend(self.sandbox(inside.dir, inside.env, network.is_some()));
+            Kind::Sandbox { made, network } => {
+                let (stage, sandbox) = &**made;
+                if let Wire::Own(network) = network {
+                    line.extend(network.entered());
+                }
+                line.extend(as_jobs_user(stage));
+                let at = At {
+                    files: &self.folders.files,
+                    tmp: &self.folders.tmp,
+                    dir: inside.dir,
+                    alone: matches!(network, Wire::Alone),
+                    machines_network: matches!(network, Wire::Machines),
+                };
+                line.extend(sandbox.line(&at, filters.is_some(), inside.env));
                 line.extend(self.lent(inside.secrets)?);
                 line.extend(inside.command.iter().cloned());
             }
@@ -178,34 +294,10 @@ impl Fence {
         Ok(built)
     }
 
-    fn sandbox(&self, dir: &Path, env: &[(String, String)], entered: bool) -> Vec<String> {
-        let path = |path: &Path| path.display().to_string();
-        let (files, tmp, runner) = (path(&self.folders.files), path(&self.folders.tmp), path(&self.folders.runner));
-        let words = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
-        let mut args = words(&["--ro-bind", "/", "/", "--dev", "/dev", "--proc", "/proc"]);
-        // Sockets of the system's services lie in /run; names are still found where they are looked up there.
-        args.extend(words(&["--tmpfs", "/run", "--ro-bind-try", "/run/systemd/resolve", "/run/systemd/resolve"]));
-        args.extend(words(&["--bind", &tmp, "/tmp", "--tmpfs", &runner, "--bind", &files, &files]));
-        args.extend(words(&["--unshare-pid", "--unshare-ipc", "--unshare-uts", "--die-with-parent", "--new-session"]));
-        if !self.network && !entered {
-            args.push("--unshare-net".into());
-        }
-        if nix::unistd::geteuid().is_root() {
-            // Root keeps what building needs with its own files, and nothing that reaches out of here.
-            args.extend(words(&["--cap-drop", "ALL"]));
-            let kept = ["CAP_CHOWN", "CAP_DAC_OVERRIDE", "CAP_FOWNER", "CAP_SETUID", "CAP_SETGID", "CAP_KILL"];
-            args.extend(kept.iter().flat_map(|cap| words(&["--cap-add", cap])));
-        }
-        args.extend(words(&["--chdir", &path(dir)]));
-        args.extend(env.iter().flat_map(|(name, value)| words(&["--setenv", name, value])));
-        args.push("--".into());
-        args
-    }
-
     /// A shell that takes secrets from a file which only this job can read, removes it, and becomes what follows.
     fn lent(&self, secrets: &[(String, String)]) -> std::io::Result<Vec<String>> {
         use std::io::Write;
-        use std::os::unix::fs::OpenOptionsExt;
+        use std::os::unix::fs::{OpenOptionsExt, fchown};
         if secrets.is_empty() {
             return Ok(Vec::new());
         }
@@ -214,8 +306,23 @@ impl Fence {
         for (name, value) in secrets {
             writeln!(file, "export {name}='{}'", value.replace('\'', "'\\''"))?;
         }
+        if let Some(Owner { uid, gid }) = self.folders_owner() {
+            fchown(&file, Some(uid), Some(gid))?;
+        }
         let script = ". \"$0\"; rm -f \"$0\"; exec \"$@\"";
         Ok(["sh", "-c", script].map(str::to_owned).into_iter().chain([format!("/tmp/{name}")]).collect())
+    }
+
+    fn folders_owner(&self) -> Option<Owner> {
+        match &self.kind {
+            Kind::Sandbox { made, .. } => made.0.owner,
+            Kind::Container(_) | Kind::Host { .. } => None,
+        }
+    }
+
+    /// Whether the job had a network that leads outward, of which the next job wants another.
+    pub(crate) fn used_outward(&self) -> bool {
+        matches!(&self.kind, Kind::Sandbox { network: Wire::Own(network), .. } if network.is_outward())
     }
 
     /// Takes the fence down, with all that is left in it.
@@ -223,8 +330,6 @@ impl Fence {
         if let Kind::Container(container) = self.kind {
             container.close().await;
         }
-        let group = self.group;
-        let _ = tokio::task::spawn_blocking(move || drop(group)).await;
     }
 }
 
@@ -236,4 +341,12 @@ fn dying_with_runner() -> Vec<String> {
         line.extend(["unshare", "--pid", "--fork", "--kill-child", "--"].map(str::to_owned));
     }
     line
+}
+
+impl JobFolders {
+    /// The job's files, by their handle.
+    pub(crate) fn job(&self) -> Result<crate::beneath::Beneath, crate::archive::ArchiveError> {
+        let failed = |source| crate::archive::ArchiveError::Io { path: self.files.clone(), source };
+        crate::beneath::Beneath::open(&self.files).map_err(failed)
+    }
 }

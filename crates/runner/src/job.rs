@@ -2,11 +2,12 @@
 //! wrong becomes a result with a sentence; only an attempt that was given up has none.
 
 use crate::archive::ArchiveError;
+use crate::beneath::Beneath;
 use crate::beside::Running;
 use crate::caches::{Known, fit_key};
 use crate::client::{CallError, Client};
 use crate::environment::SHARE_FILE;
-use crate::isolation::{Fence, Isolation, Wanted};
+use crate::isolation::{Fence, Fences, Wanted};
 use crate::late::{LateError, checkout_dir, filled};
 use crate::layers::Layers;
 use crate::limits::used;
@@ -14,7 +15,7 @@ use crate::processes::kill_marked;
 use crate::reports::FACTS;
 use crate::ship::{Shipper, now_ms};
 use crate::step::Halt;
-use crate::tools::{Config, Found};
+use crate::tools::{Found, Limits};
 use crate::workspace::{Workspace, WorkspaceError, Workspaces};
 use ordotaxis_content::{ChunkId, Tree};
 use ordotaxis_core::engine::Outcome;
@@ -25,7 +26,7 @@ use ordotaxis_wire::view::{PhaseKind, PhaseView};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::io::ErrorKind;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::sync::watch;
@@ -40,8 +41,9 @@ pub(crate) struct Shared {
     pub(crate) client: Client,
     pub(crate) workspaces: Workspaces,
     pub(crate) layers: Layers,
-    pub(crate) isolation: Isolation,
-    pub(crate) config: Config,
+    pub(crate) fences: Arc<Fences>,
+    pub(crate) limits: Limits,
+    pub(crate) slots: u32,
     pub(crate) tools: Vec<Found>,
     /// Marks this runner's processes; each job adds its own name.
     pub(crate) mark: String,
@@ -124,7 +126,8 @@ pub(crate) fn disk_full(error: &(dyn std::error::Error + 'static)) -> Option<Str
 pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt: watch::Receiver<Halt>) -> Option<JobResult> {
     let shipper = Shipper::new(shared.client.clone(), lease, shared.abort.clone());
     let mark = format!("{}#{}", shared.mark, lease.attempt);
-    let until = lease.timeout_ms.map(|ms| Instant::now() + Duration::from_millis(ms));
+    let usual = shared.limits.hours.map(|hours| hours.saturating_mul(3_600_000));
+    let until = lease.timeout_ms.or(usual).map(|ms| Instant::now() + Duration::from_millis(ms));
     let (cut, own_halt) = watch::channel(Halt::No);
     let (give_up, given_up) = watch::channel(Halt::No);
     let reason = Arc::new(Mutex::new(None));
@@ -136,6 +139,7 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
         cut: reason.clone(),
         shipper,
         mark,
+        slot,
         until,
         phases: Vec::new(),
         fence: None,
@@ -148,7 +152,7 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
     let (done, workspace) = match shared.workspaces.take(slot) {
         Ok(mut workspace) => {
             let written = workspace.folders.written.clone();
-            let limit = shared.config.limits.disk_mib;
+            let limit = shared.limits.disk_mib;
             let guard = tokio::spawn(guard(halt, cut, give_up, reason, limit, written));
             let done = job.whole(&mut workspace).await;
             guard.abort();
@@ -190,6 +194,7 @@ async fn guard(
     written: Vec<PathBuf>,
 ) {
     let limit = limit_mib.map(|mib| mib * 1024 * 1024);
+    let mut pause = LOOK_AT_DISK;
     loop {
         tokio::select! {
             changed = halt.changed() => {
@@ -202,9 +207,11 @@ async fn guard(
                     give_up.send_replace(now);
                 }
             }
-            () = tokio::time::sleep(LOOK_AT_DISK), if limit.is_some() => {
-                let folders = written.clone();
+            () = tokio::time::sleep(pause), if limit.is_some() => {
+                let (folders, begun) = (written.clone(), Instant::now());
                 let used = tokio::task::spawn_blocking(move || used(&folders)).await.unwrap_or(0);
+                // Looking through many files takes its time: at most a twentieth of it all.
+                pause = LOOK_AT_DISK.max(begun.elapsed() * 20);
                 if limit.is_some_and(|limit| used > limit) && *cut.borrow() == Halt::No {
                     let limit = limit_mib.unwrap_or(0);
                     let why = format!("the job wrote more than the runner's limit of {limit} MiB");
@@ -226,6 +233,7 @@ pub(crate) struct Job<'a> {
     cut: Arc<Mutex<Option<String>>>,
     pub(crate) shipper: Shipper,
     pub(crate) mark: String,
+    slot: u32,
     pub(crate) until: Option<Instant>,
     pub(crate) phases: Vec<PhaseView>,
     /// Made when the job begins.
@@ -248,14 +256,18 @@ impl Job<'_> {
             kill_marked(&self.mark).await;
         }
         if let Some(fence) = self.fence.take() {
+            if fence.used_outward() {
+                self.make_network_ahead();
+            }
             fence.close().await;
         }
         done
     }
 
     async fn fenced(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
-        let facts = workspace.folders.tmp.join(FACTS);
-        std::fs::create_dir_all(&facts).map_err(|source| Broken::from(ArchiveError::Io { path: facts, source }))?;
+        let tmp = &workspace.folders.tmp;
+        let made = Beneath::open(tmp).and_then(|tmp| tmp.make_folder(Path::new(FACTS), self.shared.fences.owner()));
+        made.map_err(|source| Broken::from(ArchiveError::Io { path: tmp.join(FACTS), source }))?;
         self.secrets = self.lent()?;
         self.prepare(workspace).await?;
         // Before the fence is made: what it sees of the job's folder is what is mounted there by then.
@@ -267,6 +279,16 @@ impl Job<'_> {
             broken => broken,
         };
         self.afterwards(workspace, &env, done).await
+    }
+
+    /// The next job finds a network ready.
+    fn make_network_ahead(&self) {
+        let (fences, slots) = (self.shared.fences.clone(), self.shared.slots);
+        tokio::spawn(async move {
+            if let Some(made) = &fences.sandboxes {
+                fences.spares.refill(&made.0, usize::try_from(slots).unwrap_or(1)).await;
+            }
+        });
     }
 
     /// The secrets that the job names; one that is not there fails it.
@@ -304,14 +326,15 @@ impl Job<'_> {
     async fn open_fence(&mut self, workspace: &Workspace) -> Result<(), Broken> {
         let attempt = self.lease.attempt.to_string();
         let wanted = Wanted {
-            isolation: self.shared.isolation,
+            fences: &self.shared.fences,
             image: self.lease.image.as_deref(),
             network: self.lease.network,
             shared: !self.lease.beside.is_empty(),
-            limits: self.shared.config.limits,
+            limits: &self.shared.limits,
             holds_turn: self.lease.holds_turn,
             attempt: &attempt,
             mark: &self.shared.mark,
+            slot: self.slot,
         };
         self.fence = Some(Fence::open(wanted, workspace.folders.clone()).await.map_err(failed)?);
         Ok(())
@@ -320,7 +343,7 @@ impl Job<'_> {
     /// What the job is there for: helpers, steps, give.
     async fn body(&mut self, workspace: &mut Workspace, env: &[(String, String)]) -> Result<(), Broken> {
         let lease = self.lease.clone();
-        self.start_beside(workspace, env).await?;
+        self.start_beside(env).await?;
         let mut done = Ok(());
         for step in &lease.steps {
             done = self.step(workspace, step, env).await;

@@ -1,5 +1,6 @@
 //! Placeholders that only the runner can fill: its system, and digests of the files that were checked out.
 
+use crate::beneath::Beneath;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use ordotaxis_core::language::Checkout;
 use ordotaxis_core::template::{Slot, Template};
@@ -7,9 +8,8 @@ use ordotaxis_wire::runner::Lease;
 use sha2::{Digest, Sha256};
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::io::Read;
+use std::fs::FileType;
 use std::path::{Path, PathBuf};
-use walkdir::WalkDir;
 
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum LateError {
@@ -100,39 +100,48 @@ impl Filler<'_> {
 /// same files give the same digest on every machine.
 pub(crate) fn hash(files: &Path, globs: &[String]) -> Result<String, LateError> {
     let set = set(globs);
-    let mut found: Vec<PathBuf> = WalkDir::new(files)
-        .into_iter()
-        .filter_entry(|entry| entry.depth() != 1 || entry.file_name() != ".git")
-        .flatten()
-        .filter(|entry| !entry.file_type().is_dir())
-        .filter_map(|entry| entry.path().strip_prefix(files).ok().map(Path::to_owned))
-        .filter(|path| set.is_match(path))
-        .collect();
-    found.sort();
+    let failed = |path: &Path| {
+        let path = path.to_owned();
+        move |source| LateError::Read { path, source }
+    };
+    let root = Beneath::open(files).map_err(failed(files))?;
+    let mut found: Vec<(PathBuf, FileType)> = Vec::new();
+    let mut look = |path: &Path, kind: FileType| {
+        if !kind.is_dir() && set.is_match(path) {
+            found.push((path.to_owned(), kind));
+        }
+        path != Path::new(".git")
+    };
+    root.walk(Path::new("."), &mut look).map_err(failed(files))?;
+    found.sort_by(|(a, _), (b, _)| a.cmp(b));
     let mut digest = Sha256::new();
-    for path in found {
-        let full = files.join(&path);
-        let read_error = |source| LateError::Read { path: path.clone(), source };
+    for (path, kind) in found {
         let name = path.to_string_lossy().into_owned();
         digest.update((name.len() as u64).to_le_bytes());
         digest.update(name.as_bytes());
-        if full.is_symlink() {
-            let target = std::fs::read_link(&full).map_err(read_error)?;
-            digest.update(target.to_string_lossy().as_bytes());
+        if kind.is_symlink() {
+            let target = root.link_target(&path).map_err(failed(&path))?;
+            digest.update(String::from_utf8_lossy(&target).as_bytes());
             continue;
         }
-        let mut file = std::fs::File::open(&full).map_err(read_error)?;
-        digest.update(file.metadata().map_err(read_error)?.len().to_le_bytes());
-        let mut piece = vec![0; 64 * 1024];
-        loop {
-            let length = file.read(&mut piece).map_err(read_error)?;
-            if length == 0 {
-                break;
-            }
-            digest.update(&piece[..length]);
-        }
+        let mut file = root.file(&path).map_err(failed(&path))?;
+        digest.update(file.metadata().map_err(failed(&path))?.len().to_le_bytes());
+        std::io::copy(&mut file, &mut Digesting(&mut digest)).map_err(failed(&path))?;
     }
     Ok(digest.finalize().iter().take(8).map(|byte| format!("{byte:02x}")).collect())
+}
+
+struct Digesting<'a>(&'a mut Sha256);
+
+impl std::io::Write for Digesting<'_> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.update(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
 }
 
 /// Globs that were checked when the file was; one that is none fits nothing.

@@ -4,6 +4,7 @@
 //! is made of what is already here where it can be: whole when only a little differs (it then holds just that, and lies
 //! over the other), file by file (hard links, since none is ever written), chunk by chunk, and the rest is fetched.
 
+use crate::beneath::{Beneath, Owner};
 use crate::client::{CallError, Client, insist_for};
 use crate::fetch::{Fetched, Wanted, write_files};
 use ordotaxis_content::{ChunkId, Entry, Kind, Root, Tree, TreeError};
@@ -60,6 +61,37 @@ impl Layer {
         std::iter::once(self.folder.as_path()).chain(base).collect()
     }
 
+    /// Copies it into a folder that a job may have filled with links: they are never followed, and one where a folder or file
+    /// of the layer belongs gives way. Blocks are shared where the file system can.
+    pub(crate) fn copy_into(&self, into: &Beneath, owner: Option<Owner>) -> Result<(), LayerError> {
+        let mut made = HashSet::new();
+        let mut folders = Vec::new();
+        for entry in self.tree.entries() {
+            let path = Path::new(OsStr::from_bytes(&entry.path));
+            let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+            if let Some(above) = above.filter(|above| made.insert(above.to_path_buf())) {
+                into.lay_folder(above, owner).map_err(io(path))?;
+            }
+            match &entry.kind {
+                Kind::Folder { mode } => {
+                    folders.push((into.lay_folder(path, owner).map_err(io(path))?, *mode));
+                    // Only so many may be open at once; a shut one is shut after all.
+                    if folders.len() > 64 {
+                        folders.drain(..32).try_for_each(|(folder, mode)| shut(&folder, mode)).map_err(io(path))?;
+                    }
+                }
+                Kind::Link { target } => into.create_link(path, OsStr::from_bytes(target), owner).map_err(io(path))?,
+                Kind::File { mode, .. } => {
+                    let mut file = into.create(path, mode | 0o600, owner).map_err(io(path))?;
+                    let mut from = std::fs::File::open(self.place(&entry.path)).map_err(io(path))?;
+                    std::io::copy(&mut from, &mut file).map_err(io(path))?;
+                    crate::fetch::dress(&file, entry).map_err(io(path))?;
+                }
+            }
+        }
+        folders.into_iter().try_for_each(|(folder, mode)| shut(&folder, mode)).map_err(io(Path::new(".")))
+    }
+
     /// Where a file of it lies.
     fn place(&self, path: &[u8]) -> PathBuf {
         let holder = match (&self.own, &self.base) {
@@ -81,16 +113,18 @@ pub(crate) struct Layers {
     folder: PathBuf,
     /// Whether layers may lie over each other: overlays work, and so does the mark for what is not there.
     thin: bool,
+    /// Whom the files belong to.
+    owner: Option<Owner>,
     known: Mutex<Vec<(ChunkId, Arc<Layer>)>>,
 }
 
 impl Layers {
     /// An empty store below `folder`; what an earlier life left is removed: after a crash of the machine nobody knows
     /// whether it was written.
-    pub(crate) fn open(folder: PathBuf, overlay: bool) -> std::io::Result<Layers> {
+    pub(crate) fn open(folder: PathBuf, overlay: bool, owner: Option<Owner>) -> std::io::Result<Layers> {
         std::fs::create_dir_all(&folder)?;
         let thin = overlay && can_whiteout(&folder);
-        Ok(Layers { folder, thin, known: Mutex::default() })
+        Ok(Layers { folder, thin, owner, known: Mutex::default() })
     }
 
     fn known(&self) -> std::sync::MutexGuard<'_, Vec<(ChunkId, Arc<Layer>)>> {
@@ -129,13 +163,14 @@ impl Layers {
     /// Makes a layer of a tree that a job has saved, out of the files that it left: the next job here need not fetch them.
     /// Where one of them is no longer what was saved there is no layer. Blocks.
     pub(crate) fn adopt(&self, id: ChunkId, tree: Tree, left: &Path) -> Result<bool, LayerError> {
+        let left = Beneath::open(left).map_err(io(left))?;
         if self.used(&id, false).is_some() {
             return Ok(true);
         }
         let plan = Plan::new(tree, &self.candidates(), self.thin);
         let staging = self.folder.join(format!("new-{:032x}", rand::random::<u128>()));
         std::fs::create_dir_all(&staging).map_err(io(&staging))?;
-        let made = plan.lay(&staging).and_then(|wanted| Ok(wanted.take_from(left)? && wanted.close().is_ok()));
+        let made = plan.lay(&staging, self.owner).and_then(|wanted| Ok(wanted.take_from(&left)? && wanted.close().is_ok()));
         if let Ok(true) = made {
             self.enter(id, plan, &staging)?;
         } else {
@@ -216,8 +251,8 @@ impl Layers {
     async fn write(&self, plan: &Plan, staging: &Path, client: &Client, leave: &CancellationToken) -> Result<u64, LayerError> {
         std::fs::create_dir_all(staging).map_err(io(staging))?;
         let mut wanted = {
-            let (plan, staging) = (plan.clone(), staging.to_owned());
-            tokio::task::spawn_blocking(move || plan.lay(&staging)).await.map_err(|_| LayerError::Short)??
+            let (plan, staging, owner) = (plan.clone(), staging.to_owned(), self.owner);
+            tokio::task::spawn_blocking(move || plan.lay(&staging, owner)).await.map_err(|_| LayerError::Short)??
         };
         if wanted.ids().is_empty() {
             wanted.close()?;
@@ -289,12 +324,17 @@ impl Plan {
     }
 
     /// Makes everything that needs nothing from elsewhere; gives what does.
-    fn lay(&self, staging: &Path) -> Result<Wanted, LayerError> {
+    fn lay(&self, staging: &Path, owner: Option<Owner>) -> Result<Wanted, LayerError> {
+        let root = Beneath::open(staging).map_err(io(staging))?;
         let mut made = HashSet::new();
         let mut folder = |path: &Path| -> Result<(), LayerError> {
-            if made.insert(path.to_owned()) { std::fs::create_dir_all(path).map_err(io(path)) } else { Ok(()) }
+            if !made.insert(path.to_owned()) {
+                return Ok(());
+            }
+            let inside = path.strip_prefix(staging).unwrap_or(Path::new("."));
+            root.make_folder(inside, owner).map(drop).map_err(io(path))
         };
-        let mut wanted = Wanted::default();
+        let mut wanted = Wanted::of(owner);
         for &at in &self.own {
             let entry = &self.tree.entries()[at];
             let path = staging.join(OsStr::from_bytes(&entry.path));
@@ -308,10 +348,13 @@ impl Plan {
             }
             match &entry.kind {
                 Kind::Folder { .. } => {}
-                Kind::Link { target } => std::os::unix::fs::symlink(OsStr::from_bytes(target), &path).map_err(io(&path))?,
+                Kind::Link { target } => {
+                    let inside = Path::new(OsStr::from_bytes(&entry.path));
+                    root.create_link(inside, OsStr::from_bytes(target), owner).map_err(io(&path))?;
+                }
                 Kind::File { modified, .. } => match self.here.get(&entry.likeness()) {
                     Some((from, time)) if time == modified && std::fs::hard_link(from, &path).is_ok() => {}
-                    Some((from, _)) if copy(from, &path, entry).is_ok() => {}
+                    Some((from, _)) if copy(from, &path, entry, owner).is_ok() => {}
                     _ => wanted.file(path, entry)?,
                 },
             }
@@ -330,10 +373,19 @@ impl Plan {
     }
 }
 
+fn shut(folder: &Beneath, mode: u32) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(mode | 0o700))
+}
+
 /// A file of another layer with times of its own; shares its blocks where the file system can.
-fn copy(from: &Path, to: &Path, entry: &Entry) -> std::io::Result<()> {
+fn copy(from: &Path, to: &Path, entry: &Entry, owner: Option<Owner>) -> std::io::Result<()> {
     std::fs::copy(from, to)?;
-    crate::fetch::dress(&std::fs::File::options().write(true).open(to)?, entry)
+    let file = std::fs::File::options().write(true).open(to)?;
+    if let Some(Owner { uid, gid }) = owner {
+        std::os::unix::fs::fchown(&file, Some(uid), Some(gid))?;
+    }
+    crate::fetch::dress(&file, entry)
 }
 
 /// The overlay's mark for something that is not there: a character device 0, 0.
@@ -387,7 +439,7 @@ mod tests {
     #[test]
     fn what_a_job_saved_and_left_becomes_a_layer_unless_it_was_changed_since() {
         let folder = tempfile::tempdir().unwrap();
-        let layers = Layers::open(folder.path().join("layers"), false).unwrap();
+        let layers = Layers::open(folder.path().join("layers"), false, None).unwrap();
         let place = folder.path().join("left");
         let tree = left(&place);
         let id = tree.listing().root;
@@ -413,7 +465,7 @@ mod tests {
         for (at, change) in changes.iter().enumerate() {
             let place = folder.path().join(format!("left{at}"));
             std::fs::create_dir_all(&place).unwrap();
-            let fresh = Layers::open(folder.path().join(format!("layers{at}")), false).unwrap();
+            let fresh = Layers::open(folder.path().join(format!("layers{at}")), false, None).unwrap();
             let tree = left(&place);
             let id = tree.listing().root;
             change(&place);

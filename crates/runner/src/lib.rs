@@ -7,17 +7,21 @@
 //! - `save`, `fetch`, `layers`: files on their way to and from the store, and what of it is here already;
 //! - `reports`, `publish`: what else a job leaves, and what of it goes elsewhere;
 //! - `ship`, `mask`: log bytes and phases on their way, secrets taken out;
-//! - `isolation`, `container`, `netns`, `limits`, `processes`: how a job is fenced in, and how all of it is ended;
+//! - `isolation`: how a job is fenced in; `stage`, `sandbox`, `filter`, `netns`, `container`, `limits`: what fences are made of;
+//! - `beneath`: the one way to files that a job can change;
+//! - `processes`: how all of a job is ended;
 //! - `tools`: what this machine offers.
 
 mod archive;
 mod artifacts;
+mod beneath;
 mod beside;
 mod caches;
 mod client;
 mod container;
 mod environment;
 mod fetch;
+mod filter;
 mod identity;
 mod isolation;
 mod job;
@@ -30,8 +34,10 @@ mod netns;
 mod processes;
 mod publish;
 mod reports;
+mod sandbox;
 mod save;
 mod ship;
+mod stage;
 mod step;
 mod steps;
 mod tools;
@@ -39,6 +45,7 @@ mod work;
 mod workspace;
 
 pub use archive::unpack;
+pub use beside::looks_ready;
 pub use client::{CallError, enrol};
 pub use identity::{Identity, IdentityError};
 pub use isolation::Isolation;

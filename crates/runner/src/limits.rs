@@ -1,5 +1,7 @@
 //! What one job may use: memory and processes by control groups where this runner may make them (version 1 or 2), else by
-//! the limits of processes; what it writes by looking.
+//! the limits of processes; what it writes by looking; its time.
+//!
+//! A slot has one group, used by its jobs one after the other: making groups anew for every job costs milliseconds.
 
 use crate::tools::Limits;
 use std::path::{Path, PathBuf};
@@ -7,84 +9,108 @@ use std::path::{Path, PathBuf};
 /// Programs need room for their own; less would fail everything.
 const LEAST_MEMORY: u64 = 8 * 1024 * 1024;
 
-/// The groups of one job; gone when this is dropped.
+/// The groups of one slot, while a job has them.
 pub(crate) struct Group {
     folders: Vec<PathBuf>,
-    limits: Limits,
+    memory: Option<u64>,
+    processes: Option<u64>,
+    /// How often something was ended for want of memory before this job.
+    kills_before: u64,
+}
+
+/// What a slot's groups are called: the same again when a runner starts anew in its folder.
+fn name(mark: &str, slot: u32) -> String {
+    format!("{mark}-{slot}")
+}
+
+fn set(path: &Path, settings: &[(&str, Option<String>)]) -> Option<PathBuf> {
+    std::fs::create_dir_all(path).ok()?;
+    let mut all = settings.iter().filter_map(|(file, value)| Some((file, value.as_ref()?)));
+    all.try_for_each(|(file, value)| std::fs::write(path.join(file), value)).ok()?;
+    Some(path.to_owned())
 }
 
 impl Group {
-    /// None when there is nothing to limit.
-    pub(crate) fn open(name: &str, limits: Limits) -> Option<Group> {
-        if limits.memory_mib.is_none() && limits.processes.is_none() {
-            return None;
-        }
-        let memory = limits.memory_mib.map(|mib| (mib * 1024 * 1024).max(LEAST_MEMORY).to_string());
-        let processes = limits.processes.map(|count| count.max(8).to_string());
-        let root = Path::new("/sys/fs/cgroup");
-        let group = |base: PathBuf, settings: &[(&str, &Option<String>)]| {
-            let path = base.join("ordotaxis").join(name);
-            std::fs::create_dir_all(&path).ok()?;
-            let set = settings.iter().filter_map(|(file, value)| Some((file, value.as_ref()?)));
-            let done: Result<(), std::io::Error> = set.into_iter().try_for_each(|(file, value)| std::fs::write(path.join(file), value));
-            if done.is_err() {
-                let _ = std::fs::remove_dir(&path);
-            }
-            done.ok().map(|()| path)
-        };
-        let folders = if root.join("cgroup.controllers").exists() {
-            let _ = std::fs::create_dir(root.join("ordotaxis"));
-            let _ = std::fs::write(root.join("ordotaxis/cgroup.subtree_control"), "+memory +pids");
-            vec![group(root.to_owned(), &[("memory.max", &memory), ("pids.max", &processes)])]
-        } else {
-            vec![
-                memory.as_ref().and_then(|_| group(root.join("memory"), &[("memory.limit_in_bytes", &memory)])),
-                processes.as_ref().and_then(|_| group(root.join("pids"), &[("pids.max", &processes)])),
-            ]
-        };
-        Some(Group { folders: folders.into_iter().flatten().collect(), limits })
+    pub(crate) fn open(mark: &str, slot: u32, limits: &Limits) -> Group {
+        let memory = limits.memory_mib.map(|mib| (mib * 1024 * 1024).max(LEAST_MEMORY));
+        let processes = limits.processes.map(|count| count.max(8));
+        let name = name(mark, slot);
+        let mut group = Group { folders: groups(&name, memory, processes), memory, processes, kills_before: 0 };
+        group.kills_before = group.kills();
+        group
     }
 
-    /// A command that puts itself under the limits and then becomes what follows.
-    pub(crate) fn wrapped(&self) -> Vec<String> {
+    /// A shell that puts itself under the limits, opens the filters of system calls as 8 and 9, and becomes what follows.
+    pub(crate) fn wrapped(&self, filters: Option<&[PathBuf; 2]>) -> Vec<String> {
+        // No dump of a job's memory is to be handed to a program of the machine's that takes such dumps.
+        let mut script = vec!["ulimit -c 0".to_owned()];
+        script.extend(self.folders.iter().map(|folder| format!("echo $$ > '{}/cgroup.procs'", folder.display())));
+        if let Some([refused, unknown]) = filters {
+            script.push(format!("exec 8< '{}' 9< '{}'", refused.display(), unknown.display()));
+        }
+        let mut line = vec!["sh".to_owned(), "-c".to_owned(), format!("{} && exec \"$@\"", script.join(" && ")), "sh".to_owned()];
         if self.folders.is_empty() {
-            let mut prlimit = vec!["prlimit".to_owned()];
-            prlimit.extend(self.limits.memory_mib.map(|mib| format!("--as={}", mib * 1024 * 1024)));
-            prlimit.extend(self.limits.processes.map(|count| format!("--nproc={count}")));
-            prlimit.push("--".into());
-            return prlimit;
+            line.push("prlimit".to_owned());
+            line.extend(self.memory.map(|bytes| format!("--as={bytes}")));
+            line.extend(self.processes.map(|count| format!("--nproc={count}")));
+            line.push("--".into());
         }
-        let enter: Vec<String> = self.folders.iter().map(|folder| format!("echo $$ > '{}/cgroup.procs'", folder.display())).collect();
-        vec!["sh".into(), "-c".into(), format!("{} && exec \"$@\"", enter.join(" && ")), "sh".into()]
+        line
     }
 
-    /// How often something was ended since the job used more memory than it may.
+    /// Whether something was ended since the job used more memory than it may.
     pub(crate) fn out_of_memory(&self) -> bool {
+        self.memory.is_some() && self.kills() > self.kills_before
+    }
+
+    fn kills(&self) -> u64 {
         let counts = |folder: &PathBuf| {
             let text = ["memory.oom_control", "memory.events"].iter().filter_map(|file| std::fs::read_to_string(folder.join(file)).ok());
             let kills =
                 |text: String| text.lines().filter_map(|line| line.strip_prefix("oom_kill ")?.trim().parse::<u64>().ok()).sum::<u64>();
             text.map(kills).sum::<u64>()
         };
-        self.folders.iter().map(counts).sum::<u64>() > 0
+        self.folders.iter().map(counts).sum()
     }
 }
 
-impl Drop for Group {
-    fn drop(&mut self) {
-        // Processes that were just killed are in it for a moment longer.
-        for folder in &self.folders {
-            let gone = (0..50).any(|try_number| {
-                if try_number > 0 {
-                    std::thread::sleep(std::time::Duration::from_millis(2));
-                }
-                std::fs::remove_dir(folder).is_ok()
-            });
-            if !gone {
-                tracing::warn!(folder = %folder.display(), "a control group could not be removed");
-            }
-        }
+const ROOT: &str = "/sys/fs/cgroup";
+
+fn groups(name: &str, memory: Option<u64>, processes: Option<u64>) -> Vec<PathBuf> {
+    let root = Path::new(ROOT);
+    let (memory, processes) = (memory.map(|bytes| bytes.to_string()), processes.map(|count| count.to_string()));
+    if root.join("cgroup.controllers").exists() {
+        let own = root.join("ordotaxis");
+        let _ = std::fs::create_dir(&own);
+        let _ = std::fs::write(root.join("cgroup.subtree_control"), "+memory +pids");
+        let _ = std::fs::write(own.join("cgroup.subtree_control"), "+memory +pids");
+        return set(&own.join(name), &[("memory.max", memory), ("pids.max", processes)]).into_iter().collect();
     }
+    let one = |kind: &str, file: &str, value: Option<String>| {
+        value.as_ref()?;
+        set(&root.join(kind).join("ordotaxis").join(name), &[(file, value)])
+    };
+    let both = [one("memory", "memory.limit_in_bytes", memory), one("pids", "pids.max", processes)];
+    both.into_iter().flatten().collect()
+}
+
+/// Whether memory and processes can be limited by control groups here.
+pub(crate) fn can_group() -> bool {
+    let name = format!("try-{}", std::process::id());
+    let made = groups(&name, Some(1 << 30), Some(4096)).len();
+    remove(&name);
+    made > 0
+}
+
+fn remove(name: &str) {
+    for kind in ["", "memory", "pids"] {
+        let _ = std::fs::remove_dir(Path::new(ROOT).join(kind).join("ordotaxis").join(name));
+    }
+}
+
+/// Removes the groups of a runner that leaves.
+pub(crate) fn remove_all(mark: &str, slots: u32) {
+    (0..slots).for_each(|slot| remove(&name(mark, slot)));
 }
 
 /// How many bytes lie below these folders, other file systems mounted there left out. What cannot be read counts as

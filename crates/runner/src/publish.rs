@@ -2,6 +2,7 @@
 //! PUT. What was published is named by its digest, which a fact can take.
 
 use crate::archive::chosen;
+use crate::beneath::Beneath;
 use crate::job::{Broken, Job, failed};
 use crate::step::Halt;
 use crate::workspace::Workspace;
@@ -13,7 +14,8 @@ use ordotaxis_wire::runner::{LeasePublish, Left};
 use ordotaxis_wire::view::PhaseKind;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -52,7 +54,8 @@ impl Job<'_> {
             },
         };
         let globs = self.lease.gives.iter().find(|give| give.artifact == publish.artifact).map(|give| give.paths.clone());
-        let (root, globs) = (workspace.folders.files.clone(), globs.unwrap_or_default());
+        let root = workspace.folders.job().map_err(|error| wrong(error.to_string()))?;
+        let globs = globs.unwrap_or_default();
         let paths = {
             let root = root.clone();
             tokio::task::spawn_blocking(move || chosen(&root, &globs, false)).await.map_err(|error| wrong(error.to_string()))??
@@ -87,10 +90,8 @@ impl Job<'_> {
 type Login = Option<(String, String)>;
 
 /// Gives the manifest's digest.
-async fn to_registry(to: &str, publish: &LeasePublish, root: PathBuf, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
+async fn to_registry(to: &str, publish: &LeasePublish, root: Beneath, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
     let reference: Reference = to.parse().map_err(|error| format!("that names no place in a registry: {error}"))?;
-    // Already chosen by another part of the program: then that one serves as well.
-    let _ = rustls::crypto::ring::default_provider().install_default();
     let image = publish.form == "image";
     let packed = tokio::task::spawn_blocking(move || Layer::pack(&root, &paths)).await.map_err(|error| error.to_string())??;
     let layer = ImageLayer::new(packed.bytes, LAYER.to_owned(), None);
@@ -138,8 +139,8 @@ struct Layer {
 }
 
 impl Layer {
-    fn pack(root: &Path, paths: &[PathBuf]) -> Result<Layer, String> {
-        let size: u64 = paths.iter().filter_map(|path| std::fs::symlink_metadata(root.join(path)).ok()).map(|meta| meta.len()).sum();
+    fn pack(root: &Beneath, paths: &[PathBuf]) -> Result<Layer, String> {
+        let size: u64 = paths.iter().filter_map(|path| root.stat(path).ok()).map(|meta| meta.len()).sum();
         if size > LARGEST {
             return Err(format!("it has {} MiB; at most {} are sent to a registry", size >> 20, LARGEST >> 20));
         }
@@ -149,12 +150,39 @@ impl Layer {
         builder.follow_symlinks(false);
         let said = |error: io::Error| error.to_string();
         for path in paths {
-            builder.append_path_with_name(root.join(path), path).map_err(said)?;
+            append(&mut builder, root, path).map_err(said)?;
         }
         let hashing = builder.into_inner().map_err(said)?;
         let bytes = hashing.inner.finish().map_err(said)?;
         Ok(Layer { bytes, plain: ordotaxis_content::digest_text(&hashing.hash.finalize().into()) })
     }
+}
+
+/// One file or link, as it is at this moment.
+fn append<W: Write>(builder: &mut tar::Builder<W>, root: &Beneath, path: &Path) -> io::Result<()> {
+    let meta = root.stat(path)?;
+    let mut header = tar::Header::new_gnu();
+    header.set_metadata_in_mode(&meta, tar::HeaderMode::Deterministic);
+    if meta.is_symlink() {
+        header.set_size(0);
+        let target = root.link_target(path)?;
+        return builder.append_link(&mut header, path, Path::new(std::ffi::OsStr::from_bytes(&target)));
+    }
+    let file = root.file(path)?;
+    // A file that grows or shrinks meanwhile would break the archive: it gets the length that it has now.
+    let size = file.metadata()?.len();
+    header.set_size(size);
+    builder.append_data(&mut header, path, file.take(size).chain(io::repeat(0)).take(size))
+}
+
+/// The file to be sent, within what is held in memory.
+fn whole(root: &Beneath, path: &Path) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    root.file(path)?.take(LARGEST + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > LARGEST {
+        return Err(io::Error::other(format!("it is larger than {} MiB", LARGEST >> 20)));
+    }
+    Ok(bytes)
 }
 
 struct Hashing<W> {
@@ -175,9 +203,9 @@ impl<W: Write> Write for Hashing<W> {
 }
 
 /// One file as it is; several as an archive (gzip over tar). Gives the digest of what was sent.
-async fn by_put(to: &str, root: PathBuf, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
+async fn by_put(to: &str, root: Beneath, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
     let body = tokio::task::spawn_blocking(move || match paths.as_slice() {
-        [one] => std::fs::read(root.join(one)).map_err(|error| error.to_string()),
+        [one] => whole(&root, one).map_err(|error| format!("{}: {error}", one.display())),
         several => Layer::pack(&root, several).map(|layer| layer.bytes),
     });
     let body = body.await.map_err(|error| error.to_string())??;

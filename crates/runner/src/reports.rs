@@ -2,6 +2,7 @@
 //! when the steps have ended, whatever came of them.
 
 use crate::archive::chosen;
+use crate::beneath::{Beneath, is_link_error, is_missing};
 use crate::job::{Broken, Job, failed};
 use crate::workspace::Workspace;
 use indexmap::IndexMap;
@@ -12,7 +13,8 @@ use ordotaxis_core::report::{
 };
 use ordotaxis_wire::runner::Left;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::io::Read as _;
+use std::path::Path;
 
 /// The longest value of a fact.
 const FACT_LIMIT: u64 = 64 * 1024;
@@ -41,8 +43,13 @@ impl Job<'_> {
             return Ok(None);
         }
         let (facts, numbers, wrong) = self.facts(workspace).await;
-        let (root, reports) = (workspace.folders.files.clone(), self.lease.reports.clone());
-        let read = tokio::task::spawn_blocking(move || read_all(&root, &reports)).await.unwrap_or_default();
+        let (folders, reports) = (workspace.folders.clone(), self.lease.reports.clone());
+        let seen_as = self.fence().files_inside().to_owned();
+        let read = tokio::task::spawn_blocking(move || match folders.job() {
+            Ok(root) => read_all(&root, &seen_as, &reports),
+            Err(error) => Read { remarks: vec![format!("the job's folder could not be looked at: {error}")], ..Read::default() },
+        });
+        let read = read.await.unwrap_or_default();
         for remark in &read.remarks {
             self.shipper.log.say(remark).await;
         }
@@ -67,9 +74,9 @@ impl Job<'_> {
     /// The declared facts that were written, those of them that are numbers, and what is wrong with one.
     async fn facts(&mut self, workspace: &Workspace) -> (BTreeMap<String, String>, BTreeMap<String, Number>, Option<String>) {
         let (mut facts, mut numbers, mut wrong) = (BTreeMap::new(), BTreeMap::new(), None);
-        let folder = workspace.folders.tmp.join(FACTS);
+        let folder = Beneath::open(&workspace.folders.tmp);
         for fact in self.lease.facts.clone() {
-            let value = match read_fact(&folder.join(&fact.name)) {
+            let value = match folder.as_ref().map_err(ToString::to_string).and_then(|tmp| read_fact(tmp, &fact.name)) {
                 Ok(Some(value)) => self.shipper.masked(&value),
                 Ok(None) => {
                     self.shipper.log.say(&format!("fact {}: not written", fact.name)).await;
@@ -88,7 +95,7 @@ impl Job<'_> {
             }
             facts.insert(fact.name, value);
         }
-        for name in undeclared(&folder, &self.lease.facts) {
+        for name in folder.map(|tmp| undeclared(&tmp, &self.lease.facts)).unwrap_or_default() {
             let line = format!("fact {name}: written, but the job does not say `facts = [\"{name}\"]`; left out");
             self.shipper.log.say(&line).await;
         }
@@ -100,27 +107,31 @@ impl Job<'_> {
     }
 }
 
-fn read_fact(path: &Path) -> Result<Option<String>, String> {
-    match std::fs::symlink_metadata(path) {
-        Err(_) => return Ok(None),
-        Ok(meta) if !meta.is_file() => return Err("it is not a file".into()),
-        Ok(meta) if meta.len() > FACT_LIMIT => return Err(format!("it has {} bytes; a fact has at most {FACT_LIMIT}", meta.len())),
-        Ok(_) => {}
+fn read_fact(tmp: &Beneath, name: &str) -> Result<Option<String>, String> {
+    let file = match tmp.file(&Path::new(FACTS).join(name)) {
+        Err(error) if is_missing(&error) => return Ok(None),
+        Err(error) if is_link_error(&error) => return Err("it is a link, or lies behind one".into()),
+        other => other.map_err(|error| error.to_string())?,
+    };
+    let mut bytes = Vec::new();
+    file.take(FACT_LIMIT + 1).read_to_end(&mut bytes).map_err(|error| error.to_string())?;
+    if bytes.len() as u64 > FACT_LIMIT {
+        return Err(format!("it has more than {FACT_LIMIT} bytes; a fact has at most that"));
     }
-    let bytes = std::fs::read(path).map_err(|error| error.to_string())?;
     let text = String::from_utf8(bytes).map_err(|_| "it is not UTF-8 text".to_owned())?;
     Ok(Some(text.trim_end_matches(['\n', '\r']).to_owned()))
 }
 
-fn undeclared(folder: &Path, declared: &[Fact]) -> Vec<String> {
-    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+fn undeclared(tmp: &Beneath, declared: &[Fact]) -> Vec<String> {
+    let folder = tmp.folder(Path::new(FACTS));
+    let entries = folder.and_then(|folder| std::fs::read_dir(folder.path())).into_iter().flatten().flatten();
     let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
     let mut names: Vec<String> = names.filter(|name| !declared.iter().any(|fact| fact.name == *name)).take(20).collect();
     names.sort();
     names
 }
 
-fn read_all(root: &Path, reports: &IndexMap<String, Vec<String>>) -> Read {
+fn read_all(root: &Beneath, seen_as: &Path, reports: &IndexMap<String, Vec<String>>) -> Read {
     let mut read = Read::default();
     for (kind, globs) in reports {
         let paths = match chosen(root, globs, false) {
@@ -134,7 +145,7 @@ fn read_all(root: &Path, reports: &IndexMap<String, Vec<String>>) -> Read {
             read.remarks.push(format!("reports {kind}: nothing matches {}", globs.join(", ")));
         }
         for path in paths {
-            if let Err(why) = read_one(root, kind, &path, &mut read) {
+            if let Err(why) = read_one(root, seen_as, kind, &path, &mut read) {
                 read.remarks.push(format!("report {}: {why}; left out", path.display()));
             }
         }
@@ -146,13 +157,14 @@ fn read_all(root: &Path, reports: &IndexMap<String, Vec<String>>) -> Read {
     read
 }
 
-fn read_one(root: &Path, kind: &str, path: &PathBuf, read: &mut Read) -> Result<(), String> {
-    let full = root.join(path);
-    let size = std::fs::metadata(&full).map_err(|error| error.to_string())?.len();
-    if size > REPORT_LIMIT {
-        return Err(format!("it has {} MiB; at most {} are read", size >> 20, REPORT_LIMIT >> 20));
+/// `seen_as` is what the job's folder is called inside of its fence.
+fn read_one(root: &Beneath, seen_as: &Path, kind: &str, path: &Path, read: &mut Read) -> Result<(), String> {
+    let file = root.file(path).map_err(|error| if is_link_error(&error) { "it is a link".to_owned() } else { error.to_string() })?;
+    let mut bytes = Vec::new();
+    file.take(REPORT_LIMIT + 1).read_to_end(&mut bytes).map_err(|error| error.to_string())?;
+    if bytes.len() as u64 > REPORT_LIMIT {
+        return Err(format!("it has more than {} MiB; at most that is read", REPORT_LIMIT >> 20));
     }
-    let bytes = std::fs::read(&full).map_err(|error| error.to_string())?;
     let said = |error: ReportError| error.to_string();
     match kind {
         "junit" => read.cases.get_or_insert_default().extend(junit_cases(&bytes).map_err(said)?),
@@ -161,8 +173,8 @@ fn read_one(root: &Path, kind: &str, path: &PathBuf, read: &mut Read) -> Result<
             let named = |case: Case| if case.suite.is_empty() { Case { suite: suite.clone(), ..case } } else { case };
             read.cases.get_or_insert_default().extend(tap_cases(&bytes).map_err(said)?.into_iter().map(named));
         }
-        "lcov" => read.coverage.get_or_insert_default().join(inside(root, lcov_lines(&bytes).map_err(said)?)),
-        "cobertura" => read.coverage.get_or_insert_default().join(inside(root, cobertura_lines(&bytes).map_err(said)?)),
+        "lcov" => read.coverage.get_or_insert_default().join(inside(seen_as, lcov_lines(&bytes).map_err(said)?)),
+        "cobertura" => read.coverage.get_or_insert_default().join(inside(seen_as, cobertura_lines(&bytes).map_err(said)?)),
         "sarif" => read.findings.get_or_insert_default().extend(sarif_findings(&bytes).map_err(said)?),
         _ => return Err(format!("this runner reads no {kind}")),
     }
@@ -198,7 +210,7 @@ mod tests {
             ("lcov".to_owned(), vec!["cover.info".to_owned()]),
             ("sarif".to_owned(), vec!["none.sarif".to_owned()]),
         ]);
-        let read = read_all(folder.path(), &reports);
+        let read = read_all(&Beneath::open(folder.path()).unwrap(), folder.path(), &reports);
         let names: Vec<String> = read.cases.unwrap().into_iter().map(|case| format!("{}/{}", case.suite, case.name)).collect();
         assert_eq!(names, ["gauge/datum", "buoy/drift", "t/tide"]);
         assert_eq!(read.coverage.unwrap().0.keys().collect::<Vec<_>>(), ["src/a.c"]);
@@ -209,16 +221,25 @@ mod tests {
     #[test]
     fn facts_are_small_texts() {
         let folder = tempfile::tempdir().unwrap();
-        let path = folder.path().join("size");
-        assert_eq!(read_fact(&path), Ok(None));
+        let tmp = Beneath::open(folder.path()).unwrap();
+        let facts = folder.path().join(FACTS);
+        assert_eq!(read_fact(&tmp, "size"), Ok(None));
+        std::fs::create_dir(&facts).unwrap();
+        let path = facts.join("size");
+        assert_eq!(read_fact(&tmp, "size"), Ok(None));
         std::fs::write(&path, "4096\n").unwrap();
-        assert_eq!(read_fact(&path), Ok(Some("4096".into())));
+        assert_eq!(read_fact(&tmp, "size"), Ok(Some("4096".into())));
         std::fs::write(&path, [0xff, 0xfe]).unwrap();
-        assert!(read_fact(&path).is_err());
+        assert!(read_fact(&tmp, "size").is_err());
         std::fs::write(&path, vec![b'x'; 70_000]).unwrap();
-        assert!(read_fact(&path).unwrap_err().contains("at most"));
-        std::os::unix::fs::symlink("/etc/passwd", folder.path().join("link")).unwrap();
-        assert!(read_fact(&folder.path().join("link")).is_err());
-        assert_eq!(undeclared(folder.path(), &[Fact { name: "size".into(), number: false }]), ["link"]);
+        assert!(read_fact(&tmp, "size").unwrap_err().contains("at most"));
+        std::os::unix::fs::symlink("/etc/passwd", facts.join("link")).unwrap();
+        assert!(read_fact(&tmp, "link").unwrap_err().contains("link"));
+        assert_eq!(undeclared(&tmp, &[Fact { name: "size".into(), number: false }]), ["link"]);
+        // The whole folder as a link out of here.
+        std::fs::remove_dir_all(&facts).unwrap();
+        std::os::unix::fs::symlink("/proc/self", &facts).unwrap();
+        assert!(read_fact(&tmp, "environ").unwrap_err().contains("link"));
+        assert!(undeclared(&tmp, &[]).is_empty());
     }
 }

@@ -2,12 +2,12 @@
 //! sent. Two threads read, hash and pack side by side; a file that lies unchanged in a layer is not even read.
 
 use crate::archive::ArchiveError;
+use crate::beneath::Beneath;
 use crate::client::{CallError, Client, insist_for};
 use crate::layers::Layer;
 use ordotaxis_content::{ChunkId, Entry, Kind, Packer, Tree, TreeError, cut};
 use sha2::{Digest, Sha256};
 use std::collections::{HashMap, HashSet};
-use std::fs::File;
 use std::io::Read;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -54,7 +54,7 @@ pub(crate) struct Saved {
 
 /// What is saved, and from where.
 pub(crate) struct Source {
-    pub(crate) root: PathBuf,
+    pub(crate) root: Beneath,
     /// Below the root: files, links and folders.
     pub(crate) paths: Vec<PathBuf>,
     /// Whether each file's own digest is wanted.
@@ -140,13 +140,12 @@ fn unchanged(source: &Source) -> Result<(Vec<Entry>, Vec<Open>), SaveError> {
             entries.push((*entry).clone());
             continue;
         }
-        let full = source.root.join(path);
         let io = |error| SaveError::Io { path: path.clone(), source: error };
-        let meta = std::fs::symlink_metadata(&full).map_err(io)?;
+        let meta = source.root.stat(path).map_err(io)?;
         if meta.is_dir() {
             entries.push(Entry { path: bytes.to_vec(), kind: Kind::Folder { mode: meta.permissions().mode() & 0o777 } });
         } else if meta.is_symlink() {
-            let target = std::fs::read_link(&full).map_err(io)?.as_os_str().as_bytes().to_vec();
+            let target = source.root.link_target(path).map_err(io)?;
             entries.push(Entry { path: bytes.to_vec(), kind: Kind::Link { target } });
         } else if meta.is_file() {
             open.push(Open { path: path.clone(), size: meta.len() });
@@ -187,10 +186,10 @@ impl Sender<'_> {
                 continue;
             }
             let io = |error| SaveError::Io { path: file.path.clone(), source: error };
-            let full = source.root.join(&file.path);
-            let mut opened = File::open(&full).map_err(io)?;
+            let mut opened = source.root.file(&file.path).map_err(io)?;
             let mut bytes = Vec::with_capacity(usize::try_from(file.size).unwrap_or(0) + 1);
-            opened.read_to_end(&mut bytes).map_err(io)?;
+            // Not past what it was found to have: a job that goes on writing must not fill the memory.
+            opened.by_ref().take(LARGE).read_to_end(&mut bytes).map_err(io)?;
             let mut chunks = Vec::new();
             for piece in cut(&bytes) {
                 let id = ChunkId::of(&bytes[piece.clone()]);
@@ -215,7 +214,7 @@ impl Sender<'_> {
     /// A file too large to be in memory.
     fn large(&self, source: &Source, file: &Open, packer: &mut Packer) -> Result<Entry, SaveError> {
         let io = |error| SaveError::Io { path: file.path.clone(), source: error };
-        let mut opened = File::open(source.root.join(&file.path)).map_err(io)?;
+        let mut opened = source.root.file(&file.path).map_err(io)?;
         let (mut chunks, mut size, mut hash) = (Vec::new(), 0, Sha256::new());
         let mut window = Vec::new();
         loop {

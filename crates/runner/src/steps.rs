@@ -1,5 +1,6 @@
 //! A job's commands: helpers beside, the steps, and what comes afterwards.
 
+use crate::beneath::is_link_error;
 use crate::beside::{self, Place, Running};
 use crate::isolation::Inside;
 use crate::job::{Broken, Job, failed};
@@ -9,6 +10,7 @@ use crate::workspace::Workspace;
 use ordotaxis_core::language::{Helper, Step};
 use ordotaxis_wire::view::PhaseKind;
 use ordotaxis_wire::words;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio::sync::watch;
 use tokio::time::Instant;
@@ -30,25 +32,25 @@ fn command_of(shell: Option<&str>, run: &str) -> Vec<String> {
 
 impl Job<'_> {
     /// Starts every helper and waits until each is ready.
-    pub(crate) async fn start_beside(&mut self, workspace: &Workspace, env: &[(String, String)]) -> Result<(), Broken> {
+    pub(crate) async fn start_beside(&mut self, env: &[(String, String)]) -> Result<(), Broken> {
         for helper in self.lease.beside.clone() {
             self.check_halt()?;
             self.begin(&helper.name, PhaseKind::Beside).await;
-            let done = self.start_helper(workspace, &helper, env).await;
+            let done = self.start_helper(&helper, env).await;
             self.end(done.is_err(), None);
             done?;
         }
         Ok(())
     }
 
-    async fn start_helper(&mut self, workspace: &Workspace, helper: &Helper, env: &[(String, String)]) -> Result<(), Broken> {
+    async fn start_helper(&mut self, helper: &Helper, env: &[(String, String)]) -> Result<(), Broken> {
         let command = command_of(None, &helper.run);
         let log = self.shipper.beside(&helper.name);
-        let inside = || Inside { dir: &workspace.folders.files, command: &command, env, secrets: &self.secrets };
+        let inside = || Inside { dir: self.fence().files_inside(), command: &command, env, secrets: &self.secrets };
         let running = beside::start(helper, Place { fence: self.fence(), inside: inside(), log }).map_err(failed)?;
         let tries = |ready: String| {
             let command = command_of(None, &ready);
-            let inside = Inside { dir: &workspace.folders.files, command: &command, env, secrets: &self.secrets };
+            let inside = Inside { dir: self.fence().files_inside(), command: &command, env, secrets: &self.secrets };
             let built = self.fence().command(&inside).map(|mut built| {
                 built.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).kill_on_drop(true);
                 built
@@ -119,8 +121,9 @@ impl Job<'_> {
         let mut env = env.to_vec();
         env.extend(step.env.iter().map(|(name, value)| (name.clone(), value.clone())));
         let command = command_of(step.shell.as_deref(), &step.run);
-        let dir = workspace.folders.files.join(step.dir.as_deref().unwrap_or("."));
-        let (end, died) = if dir.is_dir() {
+        let wanted = Path::new(step.dir.as_deref().unwrap_or("."));
+        let dir: PathBuf = self.fence().files_inside().join(wanted).components().collect();
+        let (end, died) = if may_be_folder(workspace, wanted) {
             let inside = Inside { dir: &dir, command: &command, env: &env, secrets: &self.secrets };
             let Some(fence) = &self.fence else { return (StepEnd::NotStarted("the job has no fence".into()), None) };
             let call = StepCall { fence, inside, mark: &self.mark, until: limit.until };
@@ -160,7 +163,7 @@ impl Job<'_> {
                 return Err(Broken::Stopped);
             }
             StepEnd::Exited(_) | StepEnd::Signalled(_) if self.fence().out_of_memory() => {
-                let limit = self.shared.config.limits.memory_mib.unwrap_or(0);
+                let limit = self.shared.limits.memory_mib.unwrap_or(0);
                 (format!("step {name} used more memory than the runner's limit of {limit} MiB a job"), None)
             }
             StepEnd::Exited(code) => (format!("step {name} exited with {code}"), Some(code)),
@@ -202,6 +205,15 @@ impl Job<'_> {
             result = result.and(judged.map_err(|broken| broken.after()));
         }
         result
+    }
+}
+
+/// Whether a step can be run in this folder of the job's. Of one behind a link only the fence can tell.
+fn may_be_folder(workspace: &Workspace, path: &Path) -> bool {
+    match workspace.folders.job().map(|job| job.folder(path)) {
+        Ok(Err(error)) => is_link_error(&error),
+        Ok(Ok(_)) => true,
+        Err(_) => false,
     }
 }
 

@@ -1,6 +1,7 @@
 //! What a runner offers: the tools found on this machine with their versions, its cores and its memory; and how its
 //! configuration file adds to that.
 
+use crate::isolation::Fences;
 use ordotaxis_core::dispatch::{version_found, version_wanted};
 use ordotaxis_wire::runner::Tool;
 use serde::Deserialize;
@@ -31,18 +32,20 @@ const PATIENCE: Duration = Duration::from_secs(5);
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Config {
-    /// Beside those of the command line.
-    #[serde(default)]
-    pub labels: Vec<String>,
+    /// Of the labels that the invitation granted, those that are offered; all of them when absent.
+    pub labels: Option<Vec<String>>,
     #[serde(default)]
     pub limits: Limits,
     #[serde(default, rename = "tool")]
     pub tools: Vec<ConfiguredTool>,
+    /// Folders that jobs may read in a sandbox, beside the system's and those of tools.
+    #[serde(default)]
+    pub shows: Vec<PathBuf>,
     /// Whether to look for the tools that every runner looks for; yes when absent.
     pub probe: Option<bool>,
 }
 
-/// What one job may use. None: no limit but the machine's.
+/// What one job may use. None: what [`Limits::with_usual`] says.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
@@ -50,6 +53,37 @@ pub struct Limits {
     pub processes: Option<u64>,
     /// Of what it writes, in its folder and its `/tmp`.
     pub disk_mib: Option<u64>,
+    /// How long it may take that does not say it itself.
+    pub hours: Option<u64>,
+}
+
+/// Time and processes where nothing is configured: generous for any build, and an end for what runs wild.
+const USUAL_HOURS: u64 = 6;
+const USUAL_PROCESSES: u64 = 4096;
+/// Of the machine's memory, and of what is free on the disk, in tenths.
+const USUAL_TENTHS: u64 = 8;
+
+impl Limits {
+    /// With a limit for everything: what is not configured comes from the machine's own size. `free` is what is free on the
+    /// disk that jobs write to, in bytes.
+    pub(crate) fn with_usual(self, memory: u64, free: u64) -> Limits {
+        let share = |bytes: u64| (bytes / 10 * USUAL_TENTHS) >> 20;
+        Limits {
+            // Without groups only the addresses of a process could be limited, of which many programs reserve far more than they use.
+            memory_mib: self.memory_mib.or((memory > 0 && crate::limits::can_group()).then(|| share(memory))),
+            processes: self.processes.or(Some(USUAL_PROCESSES)),
+            disk_mib: self.disk_mib.or((free > 0).then(|| share(free))),
+            hours: self.hours.or(Some(USUAL_HOURS)),
+        }
+    }
+
+    /// In words, for people.
+    pub(crate) fn told(&self) -> String {
+        let memory = self.memory_mib.map_or("memory unlimited".to_owned(), |mib| format!("{mib} MiB of memory"));
+        let some = |limit: Option<u64>, what: &str| limit.map(|limit| format!("{limit} {what}"));
+        let rest = [some(self.processes, "processes"), some(self.disk_mib, "MiB written"), some(self.hours, "hours")];
+        format!("at most {memory}, {}", rest.into_iter().flatten().collect::<Vec<_>>().join(", "))
+    }
 }
 
 /// A tool that only this machine's owner knows of.
@@ -93,35 +127,59 @@ pub(crate) struct Found {
     pub(crate) folder: PathBuf,
 }
 
-/// Everything that is there, in order of names.
-pub(crate) async fn find(config: &Config) -> Vec<Found> {
+/// Folders of tools that do not lie with the system's programs: fences show them, read-only.
+pub(crate) fn folders_shown(config: &Config) -> Vec<PathBuf> {
+    let configured = config.tools.iter().filter_map(|tool| tool.folder.clone());
+    let names = KNOWN.iter().filter(|_| config.probe.unwrap_or(true)).map(|(name, _)| *name);
+    let found = names.chain(config.tools.iter().map(|tool| tool.name.as_str())).filter_map(on_path);
+    let homes = tool_homes().into_iter().map(|(_, home)| PathBuf::from(home));
+    let all = config.shows.iter().cloned().chain(homes).chain(configured).chain(found);
+    all.filter(|folder| folder.is_absolute() && !folder.starts_with("/usr") && folder != Path::new("/")).collect()
+}
+
+/// Where installed tool chains are kept, as the runner's own environment or home says: a step finds them though its home
+/// is another.
+pub(crate) fn tool_homes() -> Vec<(String, String)> {
+    let set = |name: &str| std::env::var(name).ok().map(|value| (name.to_owned(), value));
+    let mut homes: Vec<(String, String)> =
+        ["RUSTUP_HOME", "JAVA_HOME", "GOROOT", "PYENV_ROOT", "NVM_DIR"].into_iter().filter_map(set).collect();
+    if std::env::var_os("RUSTUP_HOME").is_none()
+        && let Some(home) = std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".rustup")).filter(|home| home.is_dir())
+    {
+        homes.push(("RUSTUP_HOME".to_owned(), home.display().to_string()));
+    }
+    homes
+}
+
+/// Everything that is there and works for a job, in order of names: in a sandbox a tool is tried in one.
+pub(crate) async fn find(config: &Config, fences: &Fences) -> Vec<Found> {
     let configured = config.tools.iter().map(|tool| (tool.name.clone(), tool.folder.clone(), tool.version.clone().unwrap_or_default()));
     let known =
         KNOWN.iter().filter(|_| config.probe.unwrap_or(true)).map(|(name, version)| ((*name).to_owned(), None, (*version).to_owned()));
-    let probes = known.chain(configured).map(|(name, folder, version)| tokio::spawn(probe(name, folder, version)));
-    let mut found = Vec::new();
-    for probe in probes.collect::<Vec<_>>() {
-        found.extend(probe.await.ok().flatten());
+    let mut probes = tokio::task::JoinSet::new();
+    for (name, folder, version) in known.chain(configured) {
+        let Some(folder) = folder.or_else(|| on_path(&name)) else { continue };
+        let asked = if version.is_empty() { format!("{name} --version") } else { version };
+        if let Ok(command) = fences.trial(&asked, &folder) {
+            probes.spawn(probe(name, folder, command));
+        }
     }
+    let mut found: Vec<Found> = probes.join_all().await.into_iter().flatten().collect();
     found.sort_by(|a, b| (&a.tool.name, &a.tool.version).cmp(&(&b.tool.name, &b.tool.version)));
     found
 }
 
-async fn probe(name: String, folder: Option<PathBuf>, version: String) -> Option<Found> {
-    let folder = match folder {
-        Some(folder) => folder,
-        None => on_path(&name)?,
-    };
-    let asked = if version.is_empty() { format!("{name} --version") } else { version };
-    let path = std::env::join_paths([folder.clone()].into_iter().chain(paths())).ok()?;
-    let mut command = tokio::process::Command::new("sh");
-    command.args(["-c", &asked]).env("PATH", path).stdin(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
+async fn probe(name: String, folder: PathBuf, mut command: tokio::process::Command) -> Option<Found> {
+    command.stdin(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
     let output = tokio::time::timeout(PATIENCE, command.output()).await.ok()?.ok()?;
-    let version = version_found(&String::from_utf8_lossy(&output.stdout))?.to_string();
-    Some(Found { tool: Tool { name, version }, folder })
+    let Some(version) = version_found(&String::from_utf8_lossy(&output.stdout)) else {
+        tracing::warn!(tool = name, folder = %folder.display(), "does not say its version where jobs run; it is not offered");
+        return None;
+    };
+    Some(Found { tool: Tool { name, version: version.to_string() }, folder })
 }
 
-fn paths() -> Vec<PathBuf> {
+pub(crate) fn paths() -> Vec<PathBuf> {
     std::env::var_os("PATH").map(|paths| std::env::split_paths(&paths).collect()).unwrap_or_default()
 }
 
@@ -191,7 +249,7 @@ mod tests {
         );
         let path = folder.path().join("config.toml");
         std::fs::write(&path, text).unwrap();
-        let there = find(&Config::load(&path).unwrap()).await;
+        let there = find(&Config::load(&path).unwrap(), &Fences::none()).await;
         assert_eq!(there, [found("tideflash", "2.7.0", &folder.path().display().to_string())]);
         std::fs::write(&path, "lables = []\n").unwrap();
         assert!(Config::load(&path).unwrap_err().to_string().contains("lables"));

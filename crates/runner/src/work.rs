@@ -3,9 +3,12 @@
 
 use crate::client::{CallError, Client, insist};
 use crate::identity::Identity;
-use crate::isolation::Isolation;
+use crate::isolation::{Fences, Isolation};
 use crate::job::{JobResult, Shared, do_job};
+use crate::netns::{Network, Spares};
 use crate::processes::kill_marked;
+use crate::sandbox::Sandbox;
+use crate::stage::Stage;
 use crate::step::Halt;
 use crate::tools::Config;
 use crate::workspace::Workspaces;
@@ -63,31 +66,45 @@ struct Holding {
     turn: bool,
 }
 
-/// Works until told to leave. `ready` is called once, when the runner is signed on.
-pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: impl FnOnce()) -> Result<(), WorkError> {
+/// Works until told to leave. `ready` is called once, when the runner is signed on, with what its fence consists of.
+pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: impl FnOnce(&str)) -> Result<(), WorkError> {
     let folder_error = |why: String| WorkError::Folder { folder: settings.folder.clone(), why };
     std::fs::create_dir_all(&settings.folder).map_err(|error| folder_error(error.to_string()))?;
     let folder = settings.folder.canonicalize().map_err(|error| folder_error(error.to_string()))?;
-    let mark = folder.display().to_string();
+    let mark = mark_of(&folder);
     // Steps of an earlier life of this runner, which was killed: nobody waits for them any more.
     kill_marked(&format!("{mark}#")).await;
-    let workspaces = Workspaces::open(folder, settings.mounts).map_err(|error| folder_error(error.to_string()))?;
+    let (cores, memory_bytes) = crate::tools::machine();
+    let limits = settings.config.limits.with_usual(memory_bytes, free(&folder));
+    let fences = Arc::new(fences(&settings, &folder, limits.memory_mib).map_err(|error| folder_error(error.to_string()))?);
+    let stage = fences.sandboxes.as_ref().map(|made| made.0.clone());
+    let workspaces = Workspaces::open(folder, settings.mounts, stage).map_err(|error| folder_error(error.to_string()))?;
     if settings.isolation == Isolation::Container {
         crate::container::remove_all(&mark).await;
     }
     let client = Client::new(identity);
-    let Settings { isolation, config, once, .. } = settings;
-    let tools = crate::tools::find(&config).await;
+    let Settings { config, once, .. } = settings;
+    let tools = crate::tools::find(&config, &fences).await;
     let offered = tools.iter().map(|found| found.tool.clone()).collect();
     let layers = workspaces.layers().map_err(|error| folder_error(error.to_string()))?;
-    let shared = Arc::new(Shared { client, workspaces, layers, isolation, config, tools, mark, abort: leave.at_once.clone() });
-    let (cores, memory_bytes) = crate::tools::machine();
+    let shared = Arc::new(Shared {
+        client,
+        workspaces,
+        layers,
+        fences: fences.clone(),
+        limits,
+        slots: settings.slots,
+        tools,
+        mark,
+        abort: leave.at_once.clone(),
+    });
     let sign_on = SignOn {
         version: VERSION,
         session: format!("{:032x}", rand::random::<u128>()),
         slots: settings.slots,
         labels: settings.labels,
         isolation: settings.isolation.word().to_owned(),
+        fence: fences.told(&limits),
         tools: offered,
         cores,
         memory_bytes,
@@ -96,11 +113,37 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     runner.work(settings.slots, ready).await
 }
 
+/// Marks the processes of the runner in this folder, in this life and every other; jobs can read it, so it does not say where.
+fn mark_of(folder: &std::path::Path) -> String {
+    use sha2::{Digest, Sha256};
+    use std::os::unix::ffi::OsStrExt;
+    Sha256::digest(folder.as_os_str().as_bytes()).iter().take(8).map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// What is free on the file system that jobs write to, in bytes; 0 where that cannot be told.
+fn free(folder: &std::path::Path) -> u64 {
+    nix::sys::statvfs::statvfs(folder).map_or(0, |stat| stat.blocks_available() * stat.fragment_size())
+}
+
+/// What jobs are fenced in with, as far as it was asked for and can be made here.
+fn fences(settings: &Settings, folder: &std::path::Path, memory_mib: Option<u64>) -> Result<Fences, crate::stage::StageError> {
+    let isolation = settings.isolation;
+    let wanted = isolation == Isolation::Sandbox || isolation == Isolation::Container && Isolation::sandbox_works();
+    if !wanted {
+        return Ok(Fences { isolation, ..Fences::none() });
+    }
+    // What lies in memory is a part of the job's memory: half of it at most.
+    let memory = memory_mib.map_or(1 << 30, |mib| (mib << 20) / 2);
+    let stage = Stage::open(folder, settings.mounts, &crate::tools::folders_shown(&settings.config), memory)?;
+    let sandbox = Sandbox::new(&stage);
+    Ok(Fences { isolation, sandboxes: Some(Arc::new((stage, sandbox))), outward: Network::leads_outward(), spares: Spares::default() })
+}
+
 impl Runner {
-    async fn work(self: Arc<Self>, slots: u32, ready: impl FnOnce()) -> Result<(), WorkError> {
+    async fn work(self: Arc<Self>, slots: u32, ready: impl FnOnce(&str)) -> Result<(), WorkError> {
         let client = self.shared.client.clone();
         let signed_on = insist(&self.leave.soon, || client.sign_on(&self.sign_on)).await?;
-        ready();
+        ready(&self.sign_on.fence);
         let beat_every = Duration::from_millis(signed_on.beat_ms);
         let beater = tokio::spawn(self.clone().beat(beat_every));
         let watcher = tokio::spawn(self.clone().watch_turns(Duration::from_millis(signed_on.lease_ms)));
@@ -118,6 +161,7 @@ impl Runner {
         watcher.abort();
         let limit = Duration::from_secs(3);
         let _ = tokio::time::timeout(limit, client.sign_off(&self.sign_on.session)).await;
+        crate::limits::remove_all(&self.shared.mark, slots);
         result.map_err(WorkError::from)
     }
 

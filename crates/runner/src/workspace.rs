@@ -4,8 +4,11 @@
 //! are allowed (they live in the runner's own mount namespace and vanish with it), else a copy. What a job leaves is
 //! moved aside and deleted in the background.
 
+use crate::archive::ArchiveError;
+use crate::beneath::{Owner, is_link_error};
 use crate::isolation::JobFolders;
-use crate::layers::{Layer, Layers};
+use crate::layers::{Layer, LayerError, Layers};
+use crate::stage::{Stage, StageError, bind};
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 use ordotaxis_git::{GitError, Mirrors};
 use ordotaxis_wire::runner::Lease;
@@ -27,6 +30,12 @@ pub(crate) enum WorkspaceError {
     NoCommit(String),
     #[error("copying the commit's files failed: {0}")]
     Copy(String),
+    #[error(transparent)]
+    Layer(#[from] LayerError),
+    #[error(transparent)]
+    Stage(#[from] StageError),
+    #[error(transparent)]
+    Place(#[from] ArchiveError),
 }
 
 fn io(path: &Path) -> impl Fn(std::io::Error) -> WorkspaceError + use<'_> {
@@ -45,6 +54,10 @@ type Tree = Arc<OnceCell<PathBuf>>;
 pub(crate) struct Workspaces {
     folder: PathBuf,
     overlay: bool,
+    /// Whom the files of jobs belong to; None: this runner's user.
+    owner: Option<Owner>,
+    /// Where fences look for the folders of slots, if not here.
+    stage: Option<Stage>,
     mirrors: Mirrors,
     trees: Mutex<HashMap<String, Tree>>,
 }
@@ -54,7 +67,10 @@ pub(crate) struct Workspaces {
 pub(crate) struct Workspace {
     pub(crate) folders: JobFolders,
     slot: PathBuf,
+    /// Overlays, in the order in which they were mounted.
     mounted: Vec<PathBuf>,
+    /// Folders of the slot that are shown at the stage.
+    shown: Vec<PathBuf>,
     /// What lies lowest in the job's folder, where an overlay is mounted on all of it.
     lowest: Option<PathBuf>,
     /// What lies between that and the job's own changes, uppermost first.
@@ -67,7 +83,8 @@ pub(crate) struct Workspace {
 
 impl Workspaces {
     /// Prepares a runner's folder; what an earlier life left in it is moved aside.
-    pub(crate) fn open(folder: PathBuf, mounts: bool) -> Result<Workspaces, WorkspaceError> {
+    pub(crate) fn open(folder: PathBuf, mounts: bool, stage: Option<Stage>) -> Result<Workspaces, WorkspaceError> {
+        private(&folder).map_err(io(&folder))?;
         for name in ["work", "trees", "layers", "packing"] {
             discard(&folder, &folder.join(name))?;
         }
@@ -76,33 +93,52 @@ impl Workspaces {
             std::fs::create_dir_all(&path).map_err(io(&path))?;
         }
         let overlay = mounts && overlay_works(&folder);
-        Ok(Workspaces { overlay, mirrors: Mirrors::new(folder.join("mirrors")), trees: Mutex::default(), folder })
+        let owner = stage.as_ref().and_then(|stage| stage.owner);
+        Ok(Workspaces { overlay, owner, stage, mirrors: Mirrors::new(folder.join("mirrors")), trees: Mutex::default(), folder })
     }
 
     /// The runner's own store of trees.
     pub(crate) fn layers(&self) -> Result<Layers, WorkspaceError> {
         let folder = self.folder.join("layers");
-        Layers::open(folder.clone(), self.overlay).map_err(io(&folder))
+        Layers::open(folder.clone(), self.overlay, self.owner).map_err(io(&folder))
     }
 
     /// An empty folder for the job in this slot. Its path is the same for each job of the slot.
-    pub(crate) fn take(&self, slot: u32) -> Result<Workspace, WorkspaceError> {
-        let slot = self.folder.join("work").join(slot.to_string());
+    pub(crate) fn take(&self, number: u32) -> Result<Workspace, WorkspaceError> {
+        let slot = self.folder.join("work").join(number.to_string());
         let (files, tmp) = (slot.join("job"), slot.join("tmp"));
         for path in [&files, &tmp] {
             std::fs::create_dir_all(path).map_err(io(path))?;
+            self.give_to_jobs(path)?;
         }
         let written = vec![slot.join("upper"), files.clone(), tmp.clone()];
-        let folders = JobFolders { files, tmp, runner: self.folder.clone(), written };
-        Ok(Workspace { folders, slot, mounted: Vec::new(), lowest: None, layers: Vec::new(), upper: None, _tree: None })
+        let mut folders = JobFolders { files, tmp, written };
+        let mut shown = Vec::new();
+        if let Some(seen) = self.stage.as_ref().map(|stage| stage.slot(number)).transpose()?.flatten() {
+            for place in [&mut folders.files, &mut folders.tmp] {
+                let at = seen.join(place.file_name().unwrap_or_default());
+                bind(place, &at).map_err(io(&at))?;
+                shown.push(at.clone());
+                *place = at;
+            }
+        }
+        Ok(Workspace { folders, slot, mounted: Vec::new(), shown, lowest: None, layers: Vec::new(), upper: None, _tree: None })
+    }
+
+    fn give_to_jobs(&self, path: &Path) -> Result<(), WorkspaceError> {
+        match self.owner {
+            Some(Owner { uid, gid }) => std::os::unix::fs::lchown(path, Some(uid), Some(gid)).map_err(io(path)),
+            None => Ok(()),
+        }
     }
 
     /// Puts the commit's files into the job's folder, in `dir` below it.
     pub(crate) async fn checkout(&self, workspace: &mut Workspace, lease: &Lease, dir: &str) -> Result<(), WorkspaceError> {
         let tree = self.tree(lease).await?;
         let Some(path) = tree.get() else { return Err(WorkspaceError::NoCommit(lease.commit.clone())) };
+        // A folder that a fact named may be any text: it is looked up as all that comes from a job.
         let target = workspace.folders.files.join(dir);
-        std::fs::create_dir_all(&target).map_err(io(&target))?;
+        workspace.folders.job()?.make_folder(Path::new(dir), self.owner).map_err(io(&target))?;
         if self.overlay {
             self.mount_over(workspace, &[path], &target)?;
             workspace.lowest = (target.components().eq(workspace.folders.files.components())).then(|| path.clone());
@@ -140,6 +176,11 @@ impl Workspaces {
         discard(&self.folder, &path)?;
         std::fs::create_dir_all(&path).map_err(io(&path))?;
         mirror.unpack(&lease.commit, &path).await?;
+        if let Some(owner) = self.owner {
+            let all = path.clone();
+            let given = tokio::task::spawn_blocking(move || give_all(&all, owner)).await;
+            given.map_err(std::io::Error::other).and_then(|done| done).map_err(io(&path))?;
+        }
         Ok(path)
     }
 
@@ -167,8 +208,8 @@ impl Workspaces {
         }
         let target = workspace.folders.files.clone();
         if !overlay {
-            for layer in &layers {
-                self.copy_layer(layer, &target).await?;
+            for layer in layers {
+                self.copy_layer(layer, workspace, Path::new(".")).await?;
             }
             return Ok(());
         }
@@ -184,18 +225,21 @@ impl Workspaces {
         Ok(())
     }
 
-    /// Copies a whole layer into a folder; blocks are shared where the file system can.
-    pub(crate) async fn copy_layer(&self, layer: &Layer, into: &Path) -> Result<(), WorkspaceError> {
-        std::fs::create_dir_all(into).map_err(io(into))?;
-        for folder in layer.folders() {
-            copy(folder, into).await?;
-        }
-        Ok(())
+    /// Copies a whole layer into a folder of the job's; one that is, or lies behind, a link is refused.
+    pub(crate) async fn copy_layer(&self, layer: Arc<Layer>, workspace: &Workspace, into: &Path) -> Result<(), WorkspaceError> {
+        let refused = |error| match error {
+            error if is_link_error(&error) => ArchiveError::Outside(into.to_owned()).into(),
+            error => io(into)(error),
+        };
+        let folder = workspace.folders.job()?.make_folder(into, self.owner).map_err(refused)?;
+        let owner = self.owner;
+        let copied = tokio::task::spawn_blocking(move || layer.copy_into(&folder, owner)).await;
+        Ok(copied.map_err(|error| io(into)(std::io::Error::other(error)))??)
     }
 
     fn mount_over(&self, workspace: &mut Workspace, lower: &[&Path], target: &Path) -> Result<(), WorkspaceError> {
         let (upper, work) = (workspace.slot.join("upper"), workspace.slot.join("overlay"));
-        mount_overlay(lower, &upper, &work, target)?;
+        mount_overlay(lower, &upper, &work, target, self.owner)?;
         workspace.mounted.push(target.to_owned());
         Ok(())
     }
@@ -205,11 +249,11 @@ impl Workspaces {
     pub(crate) fn close(&self, workspace: Workspace, look: impl FnOnce(&Path) + Send + 'static) {
         let whole = workspace.mounted == [workspace.folders.files.clone()];
         let left = if whole { "upper" } else { "job" };
-        for target in workspace.mounted.iter().rev() {
+        for target in workspace.mounted.iter().rev().chain(&workspace.shown) {
             let _ = umount2(target, MntFlags::MNT_DETACH);
         }
         // Making and deleting folders for every job wears on a file system; what was left empty is as good as new.
-        if workspace.mounted.is_empty() && is_empty(&workspace.folders.files) && is_empty(&workspace.folders.tmp) {
+        if workspace.mounted.is_empty() && ["job", "tmp"].iter().all(|name| is_empty(&workspace.slot.join(name))) {
             return;
         }
         let look = move |slot: &Path| look(&slot.join(left));
@@ -223,15 +267,33 @@ fn is_empty(folder: &Path) -> bool {
     std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none())
 }
 
-fn mount_overlay(lower: &[&Path], upper: &Path, work: &Path, target: &Path) -> Result<(), WorkspaceError> {
+/// Everything at and below a path.
+fn give_all(path: &Path, Owner { uid, gid }: Owner) -> std::io::Result<()> {
+    for entry in walkdir::WalkDir::new(path) {
+        std::os::unix::fs::lchown(entry?.path(), Some(uid), Some(gid))?;
+    }
+    Ok(())
+}
+
+/// Nobody else looks into a runner's folder.
+fn private(folder: &Path) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::create_dir_all(folder)?;
+    std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700))
+}
+
+fn mount_overlay(lower: &[&Path], upper: &Path, work: &Path, target: &Path, owner: Option<Owner>) -> Result<(), WorkspaceError> {
     for path in [upper, work, target] {
         std::fs::create_dir_all(path).map_err(io(path))?;
+    }
+    if let Some(Owner { uid, gid }) = owner {
+        std::os::unix::fs::lchown(upper, Some(uid), Some(gid)).map_err(io(upper))?;
     }
     let lower: Vec<String> = lower.iter().map(|path| path.display().to_string()).collect();
     // Without these two, a folder or file could be seen at another place than where a layer holds it.
     let plain = "redirect_dir=off,metacopy=off";
     let options = format!("lowerdir={},upperdir={},workdir={},{plain}", lower.join(":"), upper.display(), work.display());
-    mount(Some("overlay"), target, Some("overlay"), MsFlags::empty(), Some(options.as_str()))
+    mount(Some("overlay"), target, Some("overlay"), MsFlags::MS_NOSUID | MsFlags::MS_NODEV, Some(options.as_str()))
         .map_err(|error| WorkspaceError::Io { path: target.to_owned(), source: error.into() })
 }
 
@@ -244,7 +306,7 @@ fn overlay_works(folder: &Path) -> bool {
     let lower = probe.join("lower");
     let works = plain
         && std::fs::create_dir_all(&lower).is_ok()
-        && mount_overlay(&[&lower], &probe.join("upper"), &probe.join("work"), &target).is_ok();
+        && mount_overlay(&[&lower], &probe.join("upper"), &probe.join("work"), &target, None).is_ok();
     if works {
         let _ = umount2(&target, MntFlags::MNT_DETACH);
     }
@@ -339,7 +401,7 @@ mod tests {
     async fn what_one_job_does_the_next_does_not_see() {
         let folder = tempfile::tempdir().unwrap();
         let lease = repository(folder.path());
-        let workspaces = Workspaces::open(folder.path().join("runner"), false).unwrap();
+        let workspaces = Workspaces::open(folder.path().join("runner"), false, None).unwrap();
         for round in 0..2 {
             let mut workspace = workspaces.take(0).unwrap();
             workspaces.checkout(&mut workspace, &lease, ".").await.unwrap();
@@ -361,7 +423,7 @@ mod tests {
     async fn a_folder_below_and_a_commit_that_is_not_there() {
         let folder = tempfile::tempdir().unwrap();
         let mut lease = repository(folder.path());
-        let workspaces = Workspaces::open(folder.path().join("runner"), false).unwrap();
+        let workspaces = Workspaces::open(folder.path().join("runner"), false, None).unwrap();
         let mut workspace = workspaces.take(1).unwrap();
         workspaces.checkout(&mut workspace, &lease, "src/deep").await.unwrap();
         assert!(workspace.folders.files.join("src/deep/gauge.c").exists());
@@ -379,7 +441,7 @@ mod tests {
         let runner = folder.path().join("runner");
         std::fs::create_dir_all(runner.join("work/0/job")).unwrap();
         std::fs::write(runner.join("work/0/job/dirt"), "").unwrap();
-        let workspaces = Workspaces::open(runner.clone(), false).unwrap();
+        let workspaces = Workspaces::open(runner.clone(), false, None).unwrap();
         let workspace = workspaces.take(0).unwrap();
         assert_eq!(std::fs::read_dir(&workspace.folders.files).unwrap().count(), 0);
         workspaces.close(workspace, |_| ());

@@ -68,6 +68,8 @@ impl World {
 
     /// The same in a folder that the caller has made ready.
     pub async fn start_in(ordotaxis: impl Into<PathBuf>, config: &'static str, folder: TempDir) -> World {
+        // Clients of the tests themselves need it too; it fails only when another test was first.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
         let forge_url = format!("http://{}", listener.local_addr().expect("an address"));
         let forge = Forge::open(folder.path().join("forge"), forge_url.clone()).expect("a forge");

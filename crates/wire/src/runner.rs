@@ -83,6 +83,9 @@ pub struct SignOn {
     pub slots: u32,
     pub labels: Vec<String>,
     pub isolation: String,
+    /// What jobs are fenced in with, for people.
+    #[serde(default)]
+    pub fence: String,
     #[serde(default)]
     pub tools: Vec<Tool>,
     #[serde(default)]

@@ -16,12 +16,12 @@ pub(super) async fn artifacts(api: &Api, run: &RunRef, command: Option<ArtifactC
     let number = api.run(run).await?.number;
     let all: Vec<ArtifactView> = api.get(&format!("runs/{}/{number}/artifacts", run.project)).await?;
     match command {
-        Some(ArtifactCommand::Get { name, to, archive, file }) => {
+        Some(ArtifactCommand::Get { name, to, archive, file, links }) => {
             let artifact = find(&all, &name)?;
             match (archive, file) {
                 (Some(form), _) => get_archive(api, artifact, form, &to).await,
                 (None, Some(file)) => get_file(api, artifact, &file, &to).await,
-                (None, None) => get(api, artifact, &to).await,
+                (None, None) => get(api, artifact, &to, links).await,
             }
         }
         Some(ArtifactCommand::Files { name, folder }) => {
@@ -88,8 +88,8 @@ fn address(artifact: &ArtifactView) -> &str {
     artifact.url.trim_start_matches("/api/v1/")
 }
 
-async fn get(api: &Api, artifact: &ArtifactView, to: &Path) -> Done {
-    fetch(api, artifact, to).await?;
+async fn get(api: &Api, artifact: &ArtifactView, to: &Path, links: bool) -> Done {
+    fetch(api, artifact, to, links).await?;
     let files = if artifact.files == 1 { "1 file".to_owned() } else { format!("{} files", artifact.files) };
     out::print(format!("{} is in {}: {files}", full_name(artifact), to.display()));
     OK
@@ -131,10 +131,18 @@ async fn download(request: reqwest::RequestBuilder, api: &Api, into: &Path) -> R
 }
 
 /// Fetches one artifact and unpacks it.
-pub(super) async fn fetch(api: &Api, artifact: &ArtifactView, to: &Path) -> Result<(), Failure> {
-    let archive = std::env::temp_dir().join(format!("ordotaxis-{}-{}", std::process::id(), artifact.name));
+pub(super) async fn fetch(api: &Api, artifact: &ArtifactView, to: &Path, links: bool) -> Result<(), Failure> {
+    let local = |error| Failure::new(1, format!("no temporary folder could be made: {error}"), "make room in it, or set TMPDIR to another");
+    let folder = tempfile::tempdir().map_err(local)?;
+    let archive = folder.path().join("archive.tar.zst");
     download(api.request(Method::GET, address(artifact)), api, &archive).await?;
-    let unpacked = ordotaxis_runner::unpack(&archive, to);
-    let _ = std::fs::remove_file(&archive);
-    unpacked.map_err(|why| Failure::new(1, format!("{} could not be unpacked: {why}", full_name(artifact)), "try again"))
+    let unpacked = ordotaxis_runner::unpack(&archive, to, links);
+    let outside = unpacked.map_err(|why| Failure::new(1, format!("{} could not be unpacked: {why}", full_name(artifact)), "try again"))?;
+    for link in outside {
+        out::remark(match links {
+            true => format!("  {link} leads out of the folder"),
+            false => format!("  {link} leads out of the folder and was left out; --links writes it"),
+        });
+    }
+    Ok(())
 }

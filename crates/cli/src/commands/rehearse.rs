@@ -214,7 +214,7 @@ impl Stage {
             }
         });
         let token = told.await.map_err(|error| cannot("a service", &error))?;
-        Ok(Stage { api: Api::with(format!("http://{address}"), token), leave, stop, service })
+        Ok(Stage { api: Api::with(format!("http://{address}"), token)?, leave, stop, service })
     }
 
     async fn runner(
@@ -239,7 +239,7 @@ impl Stage {
         };
         let leave = self.leave.clone();
         Ok(tokio::spawn(async move {
-            if let Err(error) = work(identity, settings, leave, || ()).await {
+            if let Err(error) = work(identity, settings, leave, |_| ()).await {
                 out::remark(format!("the rehearsal's runner ended: {error}"));
             }
         }))
@@ -276,7 +276,7 @@ impl Stage {
         for artifact in &all {
             let to = keep.join(artifact.job.as_str()).join(&artifact.name);
             std::fs::create_dir_all(&to).map_err(|error| cannot("the folder to keep things in", &error))?;
-            artifacts::fetch(&self.api, artifact, &to).await?;
+            artifacts::fetch(&self.api, artifact, &to, true).await?;
         }
         let view: RunView = self.api.get(&base).await?;
         let folder = keep.join("logs");

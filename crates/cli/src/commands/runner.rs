@@ -10,6 +10,7 @@ use ordotaxis_wire::ask::{Drain, Invitation};
 use ordotaxis_wire::view::RunnerView;
 use ordotaxis_wire::words;
 use std::path::{Path, PathBuf};
+use std::process::ExitCode;
 
 pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool) -> Done {
     match command {
@@ -18,6 +19,7 @@ pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool
         RunnerCommand::Work { dir, slots, label, isolation, once, config } => {
             work_here(Work { dir, slots: if once { 1 } else { slots }, label, isolation, once, config }, mounts).await
         }
+        RunnerCommand::Look { what } => Ok(if ordotaxis_runner::looks_ready(&what).await { ExitCode::SUCCESS } else { ExitCode::FAILURE }),
         RunnerCommand::List => list(&Api::new(global)?, global.json).await,
         RunnerCommand::Drain { name, undo } => drain(&Api::new(global)?, &name, undo).await,
     }
@@ -96,7 +98,7 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
         None => Config::default(),
     };
     let mut labels = vec![std::env::consts::OS.to_owned(), std::env::consts::ARCH.to_owned()];
-    labels.extend(label.into_iter().chain(config.labels.clone()).filter(|label| !label.trim().is_empty()));
+    labels.extend(label.into_iter().chain(config.labels.clone().unwrap_or_default()).filter(|label| !label.trim().is_empty()));
     let mut seen = std::collections::BTreeSet::new();
     labels.retain(|label| seen.insert(label.clone()));
     let line = format!(
@@ -117,7 +119,7 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
             token.cancel();
         });
     }
-    let done = work(identity, settings, leave, || println!("{line}")).await;
+    let done = work(identity, settings, leave, |fence| println!("{line}\n  fence: {fence}")).await;
     done.map_err(|error| Failure::new(3, error.to_string(), "the runner has ended"))?;
     OK
 }

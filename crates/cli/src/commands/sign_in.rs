@@ -24,7 +24,7 @@ pub(super) async fn sign_in(global: &Global, link: bool) -> Done {
         Some(token) => token.clone(),
         None => ask_for_token(&url)?,
     };
-    let me: Me = Api::with(url.clone(), token.clone()).get("me").await?;
+    let me: Me = Api::with(url.clone(), token.clone())?.get("me").await?;
     let kept = profile::save(&Profile { url: Some(url.clone()), token: Some(token) });
     let path = kept.map_err(|error| {
         Failure::new(1, format!("the token could not be kept: {error}"), "set ORDOTAXIS_URL and ORDOTAXIS_TOKEN instead")

@@ -171,7 +171,7 @@ async fn no_escape_attempt_works_in_a_sandbox() {
         ("remount", "mount -o remount,rw / 2>/dev/null && echo ESCAPED; mount -t tmpfs x /mnt 2>/dev/null && echo ESCAPED; umount /tmp 2>/dev/null && echo ESCAPED; echo tried".into()),
         ("device", "mknod disk b 254 0 2>/dev/null && echo ESCAPED; chroot / true 2>/dev/null && echo ESCAPED; echo tried".into()),
         ("kill", format!("kill -0 {0} 2>/dev/null && echo ESCAPED; ls -d /proc/{0} 2>/dev/null && echo ESCAPED; ls /proc | grep -c '^[0-9]' | (read n; [ $n -lt 12 ] || echo ESCAPED $n); echo tried", victim.0.id())),
-        ("others", format!("ls -A {0}/runner-1 | grep -v '^work$' | grep . && echo ESCAPED; [ $(ls {0}/runner-1/work | wc -l) = 1 ] || echo ESCAPED; cat {0}/runner-1/runner.toml 2>/dev/null && echo ESCAPED; echo tried", world.folder.path().display())),
+        ("others", format!("ls -A {0}/runner-1 2>/dev/null | grep . && echo ESCAPED; cat {0}/runner-1/runner.toml 2>/dev/null && echo ESCAPED; echo tried", world.folder.path().display())),
         ("daemon", format!("setsid sh -c 'trap \"\" TERM HUP; exec sleep {mark}' > /dev/null 2>&1 & echo tried")),
         ("fork", "for n in $(seq 200); do sleep 20 & done; echo ESCAPED".into()),
         ("memory", "x=$(head -c 300000000 /dev/zero | tr '\\0' a); echo ${#x}; echo tried".into()),

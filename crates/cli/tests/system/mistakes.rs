@@ -102,14 +102,26 @@ async fn artifacts_that_match_nothing_or_lead_outside_fail_the_job() {
     let pipeline = "language = 1\n[job.a.none]\nsteps = [\"true\"]\ngives = { fw = [\"out/*\"] }\n\
         [job.a.warned]\nsteps = [\"true\"]\ngives = { fw = { paths = [\"out/*\"], none = \"warn\" } }\n\
         [job.b.taker]\nsteps = [\"ls\"]\ntakes = [\"a.warned/fw\"]\n\
-        [job.a.link]\nsteps = [\"mkdir out; ln -s /etc/passwd out/fw\"]\ngives = { fw = [\"out/*\"] }\n";
+        [job.a.link]\nsteps = [\"mkdir out; ln -s /etc/passwd out/fw; echo mud > out/plain\"]\ngives = { fw = [\"out/*\"] }\n\
+        [job.a.behind]\nsteps = [\"ln -s /etc out\"]\ngives = { fw = [\"out/passwd\"] }\n";
     let commit = repository.push_pipeline(pipeline);
     let run = world.verdict("tidegauge", &commit).await;
     assert_eq!(World::job(&run, "a.none")["why"], "artifact fw: nothing matches out/*");
     assert_eq!(World::job(&run, "a.warned")["state"], "passed");
     assert_eq!(World::job(&run, "b.taker")["state"], "passed");
     assert!(world.log(&run, "b.taker").await.contains("a.warned/fw holds nothing"));
-    assert_eq!(World::job(&run, "a.link")["why"], "artifact fw: `out/fw` leads outside the job's folder");
+    let why = "artifact fw: `out/passwd` leads through a link or outside the job's folder; nothing is read or written there";
+    assert_eq!(World::job(&run, "a.behind")["why"], why);
+    // A link is kept as the link it is; what it leads to is not.
+    assert_eq!(World::job(&run, "a.link")["state"], "passed");
+    let name = run["run"].as_str().unwrap_or_default();
+    let to = |folder: &str| world.folder.path().join(folder).display().to_string();
+    let got = world.run(&["artifacts", name, "get", "a.link/fw", "--to", &to("plain")]).await;
+    assert!(got.code == 0 && got.err.contains("out/fw -> /etc/passwd leads out of the folder and was left out"), "{got:?}");
+    assert!(!world.folder.path().join("plain/out/fw").is_symlink() && world.folder.path().join("plain/out/plain").is_file());
+    let got = world.run(&["artifacts", name, "get", "a.link/fw", "--links", "--to", &to("links")]).await;
+    assert!(got.code == 0 && got.err.contains("out/fw -> /etc/passwd leads out of the folder"), "{got:?}");
+    assert!(world.folder.path().join("links/out/fw").is_symlink());
 }
 
 #[tokio::test(flavor = "multi_thread")]

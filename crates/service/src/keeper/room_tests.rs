@@ -87,6 +87,7 @@ impl Stage {
             slots,
             labels: vec!["linux".to_owned()],
             isolation: isolation.into(),
+            fence: String::new(),
             tools,
             cores: 2,
             memory_bytes: 1 << 30,

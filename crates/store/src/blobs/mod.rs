@@ -184,8 +184,6 @@ fn storage(place: &Place) -> Result<Arc<dyn ObjectStore>, BlobError> {
             Ok(Arc::new(LocalFileSystem::new_with_prefix(folder)?.with_fsync(true)))
         }
         Place::Objects(objects) => {
-            // Already chosen by another part of the program: then that one serves as well.
-            let _ = rustls::crypto::ring::default_provider().install_default();
             let patience = Duration::from_secs(30);
             let retry = RetryConfig { max_retries: 4, retry_timeout: patience, ..RetryConfig::default() };
             let options = ClientOptions::new().with_timeout(patience).with_connect_timeout(Duration::from_secs(5)).with_allow_http(true);

@@ -1,0 +1,155 @@
+//! Which system calls a fenced process may make: two filters (seccomp, as BPF programs) that bubblewrap loads before the step.
+//!
+//! Everything is allowed but what only serves to get out of a fence, or to reach parts of the kernel that building software
+//! never needs: other name spaces, mounts, keyrings, modules, tracing the fence's own first process, unusual kinds of
+//! sockets, pushing keys into a terminal. To add one: a line in [`DENIED`], or a rule in [`rules`].
+
+use seccompiler::{
+    BpfProgram, SeccompAction, SeccompCmpArgLen as Len, SeccompCmpOp as Op, SeccompCondition as Condition, SeccompFilter, SeccompRule,
+    TargetArch,
+};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// Refused whatever their arguments are.
+const DENIED: &[libc::c_long] = &[
+    libc::SYS_acct,
+    libc::SYS_add_key,
+    libc::SYS_bpf,
+    libc::SYS_clock_adjtime,
+    libc::SYS_clock_settime,
+    libc::SYS_delete_module,
+    libc::SYS_fanotify_init,
+    libc::SYS_finit_module,
+    libc::SYS_fsconfig,
+    libc::SYS_fsmount,
+    libc::SYS_fsopen,
+    libc::SYS_fspick,
+    libc::SYS_init_module,
+    libc::SYS_kexec_file_load,
+    libc::SYS_kexec_load,
+    libc::SYS_keyctl,
+    libc::SYS_mount,
+    libc::SYS_mount_setattr,
+    libc::SYS_move_mount,
+    libc::SYS_open_by_handle_at,
+    libc::SYS_open_tree,
+    libc::SYS_perf_event_open,
+    libc::SYS_pivot_root,
+    libc::SYS_quotactl,
+    libc::SYS_reboot,
+    libc::SYS_request_key,
+    libc::SYS_setdomainname,
+    libc::SYS_sethostname,
+    libc::SYS_setns,
+    libc::SYS_settimeofday,
+    libc::SYS_swapoff,
+    libc::SYS_swapon,
+    libc::SYS_syslog,
+    libc::SYS_umount2,
+    libc::SYS_userfaultfd,
+    libc::SYS_vhangup,
+];
+
+/// Answered as if the kernel did not have them, so that programs take the older way, which the other filter can judge: what
+/// a `clone3` or a ring of requests asks for lies in memory, where a filter cannot look.
+const UNKNOWN: &[libc::c_long] = &[libc::SYS_clone3, libc::SYS_io_uring_setup, libc::SYS_io_uring_enter, libc::SYS_io_uring_register];
+
+/// Families of sockets that ordinary programs use; netlink serves to list one's own addresses.
+const FAMILIES: [i32; 4] = [libc::AF_UNIX, libc::AF_INET, libc::AF_INET6, libc::AF_NETLINK];
+
+/// The second table of system calls of x86-64 kernels: the same numbers with this bit, and some of their own.
+#[cfg(target_arch = "x86_64")]
+const X32: i64 = 0x4000_0000;
+
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum FilterError {
+    #[error("the filter of system calls could not be made")]
+    Make(#[from] seccompiler::BackendError),
+    #[error("{}: {source}", path.display())]
+    Write { path: PathBuf, source: std::io::Error },
+    #[error("there is no filter of system calls for this kind of processor")]
+    Arch,
+}
+
+type Rules = BTreeMap<i64, Vec<SeccompRule>>;
+
+/// Whichever of the conditions of one rule hold together refuse the call.
+fn rules() -> Result<Rules, seccompiler::BackendError> {
+    let is = |argument, value: u64| Condition::new(argument, Len::Dword, Op::Eq, value);
+    let isnt = |argument, value: u64| Condition::new(argument, Len::Dword, Op::Ne, value);
+    let number = |value: i32| u64::from(value.unsigned_abs());
+    let has_newuser = |argument| {
+        let flag = number(libc::CLONE_NEWUSER);
+        Condition::new(argument, Len::Dword, Op::MaskedEq(flag), flag)
+    };
+    let mut rules: Rules = DENIED.iter().map(|call| (*call, Vec::new())).collect();
+    let mut add = |call: libc::c_long, conditions: Vec<Condition>| -> Result<(), seccompiler::BackendError> {
+        rules.entry(call).or_default().push(SeccompRule::new(conditions)?);
+        Ok(())
+    };
+    add(libc::SYS_unshare, vec![has_newuser(0)?])?;
+    add(libc::SYS_clone, vec![has_newuser(0)?])?;
+    let unusual: Result<Vec<Condition>, _> = FAMILIES.iter().map(|family| isnt(0, number(*family))).collect();
+    add(libc::SYS_socket, unusual?)?;
+    // Process 1 is the fence's own: a step that stopped it could never be seen to end.
+    for call in [libc::SYS_ptrace, libc::SYS_process_vm_readv, libc::SYS_process_vm_writev, libc::SYS_pidfd_open] {
+        let argument = u8::from(call == libc::SYS_ptrace);
+        add(call, vec![is(argument, 1)?])?;
+    }
+    for request in [libc::TIOCSTI, libc::TIOCLINUX] {
+        add(libc::SYS_ioctl, vec![is(1, request)?])?;
+    }
+    Ok(rules)
+}
+
+#[cfg(target_arch = "x86_64")]
+fn with_second_table(rules: Rules) -> Rules {
+    let second: Vec<(i64, Vec<SeccompRule>)> = rules.iter().map(|(call, rules)| (call | X32, rules.clone())).collect();
+    let own = (512..=547).map(|call| (call | X32, Vec::new()));
+    rules.into_iter().chain(second).chain(own).collect()
+}
+
+#[cfg(not(target_arch = "x86_64"))]
+fn with_second_table(rules: Rules) -> Rules {
+    rules
+}
+
+fn program(rules: Rules, refusal: i32) -> Result<Vec<u8>, FilterError> {
+    let arch = TargetArch::try_from(std::env::consts::ARCH).map_err(|_| FilterError::Arch)?;
+    let refusal = SeccompAction::Errno(refusal.unsigned_abs());
+    let filter = SeccompFilter::new(with_second_table(rules), SeccompAction::Allow, refusal, arch)?;
+    let program = BpfProgram::try_from(filter)?;
+    // As the kernel and bubblewrap read it: 2 bytes of code, two jumps, 4 bytes of value, in the machine's own order.
+    let bytes = program.iter().flat_map(|line| {
+        let [a, b] = line.code.to_ne_bytes();
+        let [c, d, e, f] = line.k.to_ne_bytes();
+        [a, b, line.jt, line.jf, c, d, e, f]
+    });
+    Ok(bytes.collect())
+}
+
+/// Writes the filters into a folder; gives their files.
+pub(crate) fn write(folder: &Path) -> Result<[PathBuf; 2], FilterError> {
+    let unknown: Rules = UNKNOWN.iter().map(|call| (*call, Vec::new())).collect();
+    let write = |name: &str, program: Vec<u8>| {
+        let path = folder.join(name);
+        std::fs::write(&path, program).map_err(|source| FilterError::Write { path: path.clone(), source })?;
+        Ok::<PathBuf, FilterError>(path)
+    };
+    Ok([write("refused.bpf", program(rules()?, libc::EPERM)?)?, write("unknown.bpf", program(unknown, libc::ENOSYS)?)?])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn filters_are_whole_lines_and_of_a_size_that_the_kernel_takes() {
+        let folder = tempfile::tempdir().unwrap();
+        for path in write(folder.path()).unwrap() {
+            let length = std::fs::metadata(&path).unwrap().len();
+            assert!(length > 32 && length % 8 == 0 && length / 8 < 4096, "{}: {length}", path.display());
+        }
+    }
+}

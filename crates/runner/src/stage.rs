@@ -1,0 +1,166 @@
+//! What sandboxes are built from, made once when the runner starts: a folder with the places that fences bind.
+//!
+//! - `etc/`: the few files of `/etc` that are made up (names of users, where names of hosts are asked);
+//! - `shown/N`: folders of tools that lie where a job's user could not get to them, say below `/root`;
+//! - `bin/ordotaxis`: this binary, for `ordotaxis share`;
+//! - `slots/N/job`, `slots/N/tmp`: where the folders of running jobs are mounted;
+//! - two filters of system calls.
+//!
+//! As root it is a file system in memory that only this runner's mount name space has. A job's processes belong to a user
+//! of their own then, who may pass through it, and through no other folder of the runner. As an ordinary user there is no
+//! such user, and the stage is a folder in the runner's own.
+
+use crate::beneath::Owner;
+use crate::filter::{self, FilterError};
+use nix::mount::{MsFlags, mount};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+/// Where root's stage is mounted.
+const MOUNTED_AT: &str = "/run/ordotaxis-runner";
+
+/// The user and group of jobs outside of their fence, where the runner is root: a number that nothing else on the machine
+/// has. (Numbers from 60001 to 65533 are given to nobody by the usual rules of distributions.)
+pub(crate) const JOBS: Owner = Owner { uid: 64_001, gid: 64_001 };
+
+/// What the user is inside: an ordinary one, so that programs do not take themselves for root and try what only root may.
+pub(crate) const INSIDE: u32 = 1000;
+
+/// The address at which a job's own network answers questions for names of hosts.
+pub(crate) const NAMES_AT: &str = "10.0.2.3";
+
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum StageError {
+    #[error("{}: {source}", path.display())]
+    Io { path: PathBuf, source: std::io::Error },
+    #[error(transparent)]
+    Filter(#[from] FilterError),
+    #[error("this process has no mounts of its own, so a sandbox for another user cannot be made; start the runner as an ordinary user")]
+    NoMounts,
+}
+
+fn io(path: &Path) -> impl Fn(std::io::Error) -> StageError + use<'_> {
+    move |source| StageError::Io { path: path.to_owned(), source }
+}
+
+/// A folder that jobs may read: what it is called inside, and where it is bound from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Shown {
+    pub(crate) inside: PathBuf,
+    pub(crate) from: PathBuf,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct Stage {
+    pub(crate) folder: PathBuf,
+    /// None: the runner's own user.
+    pub(crate) owner: Option<Owner>,
+    pub(crate) shown: Vec<Shown>,
+    pub(crate) filters: Option<[PathBuf; 2]>,
+    /// The runner's binary as it can be bound.
+    pub(crate) binary: Option<PathBuf>,
+    /// How much a job's memory for `/dev/shm` and the like may grow, in bytes.
+    pub(crate) memory: u64,
+}
+
+impl Stage {
+    /// Makes it. `shows` are folders that jobs may read beside the system's; those that are not there are left out.
+    pub(crate) fn open(runner: &Path, mounts: bool, shows: &[PathBuf], memory: u64) -> Result<Stage, StageError> {
+        let root = nix::unistd::geteuid().is_root();
+        if root && !mounts {
+            return Err(StageError::NoMounts);
+        }
+        let folder = if root { PathBuf::from(MOUNTED_AT) } else { runner.join("stage") };
+        std::fs::create_dir_all(&folder).map_err(io(&folder))?;
+        if root {
+            let flags = MsFlags::MS_NOSUID | MsFlags::MS_NODEV;
+            let mounted = mount(Some("tmpfs"), &folder, Some("tmpfs"), flags, Some("mode=0711,size=64m"));
+            mounted.map_err(|error| io(&folder)(error.into()))?;
+        }
+        let mut stage = Stage { folder, owner: root.then_some(JOBS), shown: Vec::new(), filters: None, binary: None, memory };
+        for name in ["etc", "shown", "bin", "slots"] {
+            stage.make(&stage.folder.join(name))?;
+        }
+        stage.write_etc()?;
+        stage.filters = match filter::write(&stage.folder) {
+            Ok(filters) => Some(filters),
+            Err(FilterError::Arch) => None,
+            Err(error) => return Err(error.into()),
+        };
+        for inside in shows {
+            stage.show(inside)?;
+        }
+        stage.binary = stage.own_binary()?;
+        Ok(stage)
+    }
+
+    /// A folder that the jobs' user may pass through.
+    fn make(&self, path: &Path) -> Result<(), StageError> {
+        std::fs::create_dir_all(path).map_err(io(path))?;
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o755)).map_err(io(path))
+    }
+
+    fn write_etc(&self) -> Result<(), StageError> {
+        let user = INSIDE;
+        let files = [
+            (
+                "passwd",
+                format!(
+                    "root:x:0:0::/nonexistent:/usr/sbin/nologin\njob:x:{user}:{user}::/tmp:/bin/sh\nnobody:x:65534:65534::/nonexistent:/usr/sbin/nologin\n"
+                ),
+            ),
+            ("group", format!("root:x:0:\njob:x:{user}:\nnogroup:x:65534:\n")),
+            ("hosts", "127.0.0.1 localhost\n::1 localhost\n".to_owned()),
+            ("nsswitch.conf", "passwd: files\ngroup: files\nhosts: files dns\n".to_owned()),
+            ("resolv.conf", format!("nameserver {NAMES_AT}\n")),
+        ];
+        for (name, text) in files {
+            let path = self.folder.join("etc").join(name);
+            std::fs::write(&path, text).map_err(io(&path))?;
+            std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o644)).map_err(io(&path))?;
+        }
+        Ok(())
+    }
+
+    fn show(&mut self, inside: &Path) -> Result<(), StageError> {
+        if self.shown.iter().any(|shown| inside.starts_with(&shown.inside)) || !inside.is_dir() {
+            return Ok(());
+        }
+        let mut from = inside.to_owned();
+        if self.owner.is_some() {
+            from = self.folder.join("shown").join(self.shown.len().to_string());
+            self.make(&from)?;
+            bind(inside, &from).map_err(io(inside))?;
+        }
+        self.shown.push(Shown { inside: inside.to_owned(), from });
+        Ok(())
+    }
+
+    fn own_binary(&self) -> Result<Option<PathBuf>, StageError> {
+        let Ok(own) = std::env::current_exe() else { return Ok(None) };
+        if self.owner.is_none() {
+            return Ok(Some(own));
+        }
+        let place = self.folder.join("bin/ordotaxis");
+        std::fs::write(&place, "").map_err(io(&place))?;
+        bind(&own, &place).map_err(io(&own))?;
+        Ok(Some(place))
+    }
+
+    /// Where a slot's folders are to be seen by fences; None where they are as they lie.
+    pub(crate) fn slot(&self, slot: u32) -> Result<Option<PathBuf>, StageError> {
+        if self.owner.is_none() {
+            return Ok(None);
+        }
+        let folder = self.folder.join("slots").join(slot.to_string());
+        for name in ["job", "tmp"] {
+            self.make(&folder.join(name))?;
+        }
+        Ok(Some(folder))
+    }
+}
+
+/// Shows a folder or file at a second place as well.
+pub(crate) fn bind(from: &Path, to: &Path) -> std::io::Result<()> {
+    Ok(mount(Some(from), to, None::<&str>, MsFlags::MS_BIND, None::<&str>)?)
+}

@@ -69,6 +69,7 @@ impl Container {
         folders: &JobFolders,
         network: bool,
         limits: &Limits,
+        filter: &Path,
     ) -> Result<Container, String> {
         let name = format!("ordotaxis-{attempt}-{:08x}", rand::random::<u32>());
         let volume = |from: &Path, to: &str| format!("{}:{to}:rw", from.display());
@@ -79,6 +80,7 @@ impl Container {
         command.args(["--network", if network { "slirp4netns:allow_host_loopback=false" } else { "none" }]);
         command.args(["--volume", &volume(&folders.files, JOB), "--volume", &volume(&folders.tmp, "/tmp")]);
         command.args(["--ulimit", &format!("nofile={open_files}:{open_files}"), "--ulimit", &format!("nproc={processes}:{processes}")]);
+        command.args(["--security-opt", &format!("seccomp={}", filter.display())]);
         command.args(["--security-opt", "no-new-privileges", "--cap-drop", "ALL", "--cap-add", CAPABILITIES]);
         if let Ok(own) = std::env::current_exe() {
             command.args(["--volume", &format!("{}:{BINARY}:ro", own.display())]);

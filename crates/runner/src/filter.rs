@@ -11,49 +11,57 @@ use seccompiler::{
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+/// A system call by name and number.
+type Call = (&'static str, libc::c_long);
+
 /// Refused whatever their arguments are.
-const DENIED: &[libc::c_long] = &[
-    libc::SYS_acct,
-    libc::SYS_add_key,
-    libc::SYS_bpf,
-    libc::SYS_clock_adjtime,
-    libc::SYS_clock_settime,
-    libc::SYS_delete_module,
-    libc::SYS_fanotify_init,
-    libc::SYS_finit_module,
-    libc::SYS_fsconfig,
-    libc::SYS_fsmount,
-    libc::SYS_fsopen,
-    libc::SYS_fspick,
-    libc::SYS_init_module,
-    libc::SYS_kexec_file_load,
-    libc::SYS_kexec_load,
-    libc::SYS_keyctl,
-    libc::SYS_mount,
-    libc::SYS_mount_setattr,
-    libc::SYS_move_mount,
-    libc::SYS_open_by_handle_at,
-    libc::SYS_open_tree,
-    libc::SYS_perf_event_open,
-    libc::SYS_pivot_root,
-    libc::SYS_quotactl,
-    libc::SYS_reboot,
-    libc::SYS_request_key,
-    libc::SYS_setdomainname,
-    libc::SYS_sethostname,
-    libc::SYS_setns,
-    libc::SYS_settimeofday,
-    libc::SYS_swapoff,
-    libc::SYS_swapon,
-    libc::SYS_syslog,
-    libc::SYS_umount2,
-    libc::SYS_userfaultfd,
-    libc::SYS_vhangup,
+const DENIED: &[Call] = &[
+    ("acct", libc::SYS_acct),
+    ("add_key", libc::SYS_add_key),
+    ("bpf", libc::SYS_bpf),
+    ("clock_adjtime", libc::SYS_clock_adjtime),
+    ("clock_settime", libc::SYS_clock_settime),
+    ("delete_module", libc::SYS_delete_module),
+    ("fanotify_init", libc::SYS_fanotify_init),
+    ("finit_module", libc::SYS_finit_module),
+    ("fsconfig", libc::SYS_fsconfig),
+    ("fsmount", libc::SYS_fsmount),
+    ("fsopen", libc::SYS_fsopen),
+    ("fspick", libc::SYS_fspick),
+    ("init_module", libc::SYS_init_module),
+    ("kexec_file_load", libc::SYS_kexec_file_load),
+    ("kexec_load", libc::SYS_kexec_load),
+    ("keyctl", libc::SYS_keyctl),
+    ("mount", libc::SYS_mount),
+    ("mount_setattr", libc::SYS_mount_setattr),
+    ("move_mount", libc::SYS_move_mount),
+    ("open_by_handle_at", libc::SYS_open_by_handle_at),
+    ("open_tree", libc::SYS_open_tree),
+    ("perf_event_open", libc::SYS_perf_event_open),
+    ("pivot_root", libc::SYS_pivot_root),
+    ("quotactl", libc::SYS_quotactl),
+    ("reboot", libc::SYS_reboot),
+    ("request_key", libc::SYS_request_key),
+    ("setdomainname", libc::SYS_setdomainname),
+    ("sethostname", libc::SYS_sethostname),
+    ("setns", libc::SYS_setns),
+    ("settimeofday", libc::SYS_settimeofday),
+    ("swapoff", libc::SYS_swapoff),
+    ("swapon", libc::SYS_swapon),
+    ("syslog", libc::SYS_syslog),
+    ("umount2", libc::SYS_umount2),
+    ("userfaultfd", libc::SYS_userfaultfd),
+    ("vhangup", libc::SYS_vhangup),
 ];
 
 /// Answered as if the kernel did not have them, so that programs take the older way, which the other filter can judge: what
 /// a `clone3` or a ring of requests asks for lies in memory, where a filter cannot look.
-const UNKNOWN: &[libc::c_long] = &[libc::SYS_clone3, libc::SYS_io_uring_setup, libc::SYS_io_uring_enter, libc::SYS_io_uring_register];
+const UNKNOWN: &[Call] = &[
+    ("clone3", libc::SYS_clone3),
+    ("io_uring_setup", libc::SYS_io_uring_setup),
+    ("io_uring_enter", libc::SYS_io_uring_enter),
+    ("io_uring_register", libc::SYS_io_uring_register),
+];
 
 /// Families of sockets that ordinary programs use; netlink serves to list one's own addresses.
 const FAMILIES: [i32; 4] = [libc::AF_UNIX, libc::AF_INET, libc::AF_INET6, libc::AF_NETLINK];
@@ -83,7 +91,7 @@ fn rules() -> Result<Rules, seccompiler::BackendError> {
         let flag = number(libc::CLONE_NEWUSER);
         Condition::new(argument, Len::Dword, Op::MaskedEq(flag), flag)
     };
-    let mut rules: Rules = DENIED.iter().map(|call| (*call, Vec::new())).collect();
+    let mut rules: Rules = DENIED.iter().map(|(_, call)| (*call, Vec::new())).collect();
     let mut add = |call: libc::c_long, conditions: Vec<Condition>| -> Result<(), seccompiler::BackendError> {
         rules.entry(call).or_default().push(SeccompRule::new(conditions)?);
         Ok(())
@@ -131,13 +139,35 @@ fn program(rules: Rules, refusal: i32) -> Result<Vec<u8>, FilterError> {
 
 /// Writes the filters into a folder; gives their files.
 pub(crate) fn write(folder: &Path) -> Result<[PathBuf; 2], FilterError> {
-    let unknown: Rules = UNKNOWN.iter().map(|call| (*call, Vec::new())).collect();
+    let unknown: Rules = UNKNOWN.iter().map(|(_, call)| (*call, Vec::new())).collect();
     let write = |name: &str, program: Vec<u8>| {
         let path = folder.join(name);
         std::fs::write(&path, program).map_err(|source| FilterError::Write { path: path.clone(), source })?;
         Ok::<PathBuf, FilterError>(path)
     };
     Ok([write("refused.bpf", program(rules()?, libc::EPERM)?)?, write("unknown.bpf", program(unknown, libc::ENOSYS)?)?])
+}
+
+/// The same for containers, as the OCI runtime specification writes a filter. Process 1 of a container is nobody's fence.
+pub(crate) fn for_containers(path: &Path) -> Result<(), FilterError> {
+    let names = |calls: &[Call]| calls.iter().map(|(name, _)| *name).collect::<Vec<_>>();
+    let refused = |names: Vec<&str>, error: i32, args: serde_json::Value| serde_json::json!({ "names": names, "action": "SCMP_ACT_ERRNO", "errnoRet": error, "args": args });
+    let newuser =
+        serde_json::json!([{ "index": 0, "value": libc::CLONE_NEWUSER, "valueTwo": libc::CLONE_NEWUSER, "op": "SCMP_CMP_MASKED_EQ" }]);
+    let isnt = |family: &i32| serde_json::json!({ "index": 0, "value": family, "op": "SCMP_CMP_NE" });
+    let is = |request: u64| serde_json::json!([{ "index": 1, "value": request, "op": "SCMP_CMP_EQ" }]);
+    let profile = serde_json::json!({
+        "defaultAction": "SCMP_ACT_ALLOW",
+        "syscalls": [
+            refused(names(DENIED), libc::EPERM, serde_json::json!([])),
+            refused(names(UNKNOWN), libc::ENOSYS, serde_json::json!([])),
+            refused(vec!["unshare", "clone"], libc::EPERM, newuser),
+            refused(vec!["socket"], libc::EPERM, FAMILIES.iter().map(isnt).collect()),
+            refused(vec!["ioctl"], libc::EPERM, is(libc::TIOCSTI)),
+            refused(vec!["ioctl"], libc::EPERM, is(libc::TIOCLINUX)),
+        ],
+    });
+    std::fs::write(path, profile.to_string()).map_err(|source| FilterError::Write { path: path.to_owned(), source })
 }
 
 #[cfg(test)]

@@ -58,12 +58,14 @@ pub(crate) struct Fences {
     /// Whether a network of a job's own can lead outward.
     pub(crate) outward: bool,
     pub(crate) spares: Spares,
+    /// Which system calls containers may make.
+    pub(crate) container_filter: PathBuf,
 }
 
 impl Fences {
     /// For a runner that makes none.
     pub(crate) fn none() -> Fences {
-        Fences { isolation: Isolation::Host, sandboxes: None, outward: false, spares: Spares::default() }
+        Fences { isolation: Isolation::Host, sandboxes: None, outward: false, spares: Spares::default(), container_filter: PathBuf::new() }
     }
 
     /// A short command, run as a job's would be, with this folder first on its `PATH`.
@@ -188,7 +190,7 @@ impl Fence {
         let sandbox = fences.sandboxes.clone().filter(|_| fences.isolation != Isolation::Host);
         let kind = match (image, sandbox) {
             (Some(image), _) if fences.isolation == Isolation::Container => {
-                Kind::Container(Container::open(image, attempt, mark, &folders, network, limits).await?)
+                Kind::Container(Container::open(image, attempt, mark, &folders, network, limits, &fences.container_filter).await?)
             }
             (Some(_), _) => return Err("the job runs in an image, and this runner makes no containers".into()),
             (None, Some(made)) => {

@@ -79,9 +79,10 @@ impl Network {
         let mut line = self.entered();
         line.extend(["ip", "route", "add", "unreachable", LINK_LOCAL].map(str::to_owned));
         let mut command = Command::new(&line[0]);
-        command.args(&line[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
-        let done = tokio::time::timeout(PATIENCE, command.status()).await.map_err(failed)?.map_err(failed)?;
-        if done.success() { Ok(()) } else { Err(failed(format!("{LINK_LOCAL} could not be shut"))) }
+        command.args(&line[1..]).stdin(Stdio::null()).kill_on_drop(true);
+        let done = tokio::time::timeout(PATIENCE, command.output()).await.map_err(failed)?.map_err(failed)?;
+        let said = String::from_utf8_lossy(&done.stderr);
+        if done.status.success() { Ok(()) } else { Err(failed(format!("{LINK_LOCAL} could not be shut: {}", said.trim()))) }
     }
 
     pub(crate) fn is_outward(&self) -> bool {

@@ -118,6 +118,9 @@ impl Sandbox {
         }
         // Process 1 is the fence's: its memory is not to be seen or written.
         line.extend(words(&["--proc", "/proc", "--tmpfs", "/proc/1", "--remount-ro", "/proc/1"]));
+        for name in ["/proc/sys", "/proc/sysrq-trigger", "/proc/irq", "/proc/bus"] {
+            line.extend(words(&["--ro-bind-try", name, name]));
+        }
         line.extend(words(&["--dev", "/dev", "--size", &stage.memory.to_string(), "--tmpfs", "/dev/shm", "--remount-ro", "/dev"]));
         line.extend(words(&["--ro-bind-try", "/sys/devices/system/cpu", "/sys/devices/system/cpu"]));
         line.extend(words(&["--size", "67108864", "--tmpfs", "/run"]));

@@ -138,7 +138,7 @@ impl Workspaces {
         let Some(path) = tree.get() else { return Err(WorkspaceError::NoCommit(lease.commit.clone())) };
         // A folder that a fact named may be any text: it is looked up as all that comes from a job.
         let target = workspace.folders.files.join(dir);
-        workspace.folders.job()?.make_folder(Path::new(dir), self.owner).map_err(io(&target))?;
+        workspace.folders.job()?.make_folder(Path::new(dir), self.owner).map_err(|error| refused(Path::new(dir), error))?;
         if self.overlay {
             self.mount_over(workspace, &[path], &target)?;
             workspace.lowest = (target.components().eq(workspace.folders.files.components())).then(|| path.clone());
@@ -227,11 +227,7 @@ impl Workspaces {
 
     /// Copies a whole layer into a folder of the job's; one that is, or lies behind, a link is refused.
     pub(crate) async fn copy_layer(&self, layer: Arc<Layer>, workspace: &Workspace, into: &Path) -> Result<(), WorkspaceError> {
-        let refused = |error| match error {
-            error if is_link_error(&error) => ArchiveError::Outside(into.to_owned()).into(),
-            error => io(into)(error),
-        };
-        let folder = workspace.folders.job()?.make_folder(into, self.owner).map_err(refused)?;
+        let folder = workspace.folders.job()?.make_folder(into, self.owner).map_err(|error| refused(into, error))?;
         let owner = self.owner;
         let copied = tokio::task::spawn_blocking(move || layer.copy_into(&folder, owner)).await;
         Ok(copied.map_err(|error| io(into)(std::io::Error::other(error)))??)
@@ -261,6 +257,14 @@ impl Workspaces {
             tracing::warn!(%error, "a job's folder could not be moved aside");
         }
     }
+}
+
+/// A folder of a job's that cannot be reached without leaving it.
+fn refused(path: &Path, error: std::io::Error) -> WorkspaceError {
+    if is_link_error(&error) || error.kind() == std::io::ErrorKind::CrossesDevices {
+        return ArchiveError::Outside(path.to_owned()).into();
+    }
+    io(path)(error)
 }
 
 fn is_empty(folder: &Path) -> bool {

@@ -49,6 +49,14 @@ async fn blobs(settings: &Settings, records: &Records) -> Result<Blobs, ServeErr
     Ok(blobs)
 }
 
+/// Nobody else on the machine looks into the data folder, nor into what is made in it.
+fn private(folder: &std::path::Path) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
+    std::fs::create_dir_all(folder)?;
+    std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700))
+}
+
 fn millis(duration: std::time::Duration) -> i64 {
     i64::try_from(duration.as_millis()).unwrap_or(i64::MAX)
 }
@@ -72,7 +80,7 @@ where
 {
     let address = listener.local_addr().map_err(ServeError::Listener)?;
     let folder_error = |source| ServeError::Folder { path: settings.data.clone(), source };
-    std::fs::create_dir_all(&settings.data).map_err(folder_error)?;
+    private(&settings.data).map_err(folder_error)?;
     let records = Records::open(&settings.data).await?;
     if !records.has_user().await? {
         let token = Secret::random("oxu");

@@ -47,11 +47,13 @@ pub struct RunnerOptions<'a> {
     pub once: bool,
     /// Where it finds the service, if not at its own address.
     pub url: Option<&'a str>,
+    /// It runs as this user in place of the test's own.
+    pub user: Option<u32>,
 }
 
 impl Default for RunnerOptions<'_> {
     fn default() -> Self {
-        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None, config: None, once: false, url: None }
+        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None, config: None, once: false, url: None, user: None }
     }
 }
 
@@ -217,12 +219,26 @@ impl World {
             let text = std::fs::read_to_string(&identity).expect("its identity");
             std::fs::write(&identity, text.replace(&self.url, url)).expect("its identity");
         }
+        if let Some(user) = options.user {
+            for path in [folder.clone(), folder.join("runner.toml")] {
+                std::os::unix::fs::chown(&path, Some(user), Some(user)).expect("another owner");
+            }
+        }
         self.start_runner(&name, &folder, &options)
     }
 
     /// Starts an enrolled runner, for the first time or again.
     pub fn start_runner(&self, name: &str, folder: &Path, options: &RunnerOptions<'_>) -> Process {
         let mut command = self.client();
+        if let Some(user) = options.user {
+            command = Command::new("setpriv");
+            let user = user.to_string();
+            command
+                .args(["--reuid", &user, "--regid", &user, "--clear-groups", "--"])
+                .arg(&self.ordotaxis)
+                .env("HOME", folder)
+                .current_dir("/");
+        }
         command.args(["runner", "work", "--isolation", options.isolation, "--slots", &options.slots.to_string(), "--dir"]).arg(folder);
         for label in options.labels {
             command.args(["--label", label]);

@@ -6,7 +6,7 @@ use serde_json::Value;
 use std::process::Command;
 
 /// The test's own image, from nothing but a static busybox: nothing is fetched.
-fn image() -> &'static str {
+pub(super) fn image() -> &'static str {
     static IMAGE: std::sync::OnceLock<()> = std::sync::OnceLock::new();
     const NAME: &str = "localhost/ordotaxis-test:1";
     IMAGE.get_or_init(|| {
@@ -16,7 +16,7 @@ fn image() -> &'static str {
             std::fs::create_dir_all(root.join(name)).expect("a folder");
         }
         std::fs::copy("/bin/busybox", root.join("bin/busybox")).expect("busybox-static is installed");
-        let sh = "cd bin && for tool in sh sleep ls cat echo test mkdir touch rm env id wc head tr grep cut dd ps kill nc wget httpd setsid seq; do ln -s busybox $tool; done";
+        let sh = "cd bin && for tool in sh sleep ls cat echo test mkdir touch rm env id wc head tr grep cut dd ps kill nc wget httpd setsid seq mkfifo ln chmod find dmesg mount umount unshare nsenter chroot ip readlink cp mknod dd chown su date; do ln -s busybox $tool; done";
         assert!(Command::new("sh").args(["-c", sh]).current_dir(&root).status().expect("a shell").success());
         let tar = folder.path().join("image.tar");
         assert!(Command::new("tar").arg("-cf").arg(&tar).arg("-C").arg(&root).arg(".").status().expect("tar").success());
@@ -92,7 +92,7 @@ async fn a_stop_ends_everything_in_all() {
     }
 }
 
-fn processes_with(mark: &str) -> usize {
+pub(super) fn processes_with(mark: &str) -> usize {
     let entries = std::fs::read_dir("/proc").expect("/proc").flatten();
     let line = |entry: std::fs::DirEntry| std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
     // Whatever carries the number as an argument of its own: the sleeps, not the shells around them.

@@ -4,6 +4,7 @@ mod client;
 mod console;
 mod contract;
 mod depth;
+mod escape;
 mod faults;
 mod guides;
 mod here;

@@ -1,8 +1,11 @@
 //! Every command and option, as clap reads them.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use ordotaxis_core::dispatch::Taking;
+use ordotaxis_wire::ask::ReachAsk;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::time::Duration;
 
 #[derive(Parser)]
 #[command(name = "ordotaxis", version, about = "Pipelines defined as configuration, run on your own machines")]
@@ -207,6 +210,13 @@ pub(crate) enum Command {
     Secret {
         #[command(subcommand)]
         command: SecretCommand,
+    },
+    /// Let a run go on that comes from outside: this commit of it, and no other
+    Allow { run: String },
+    /// Messages to the outside that were given up
+    Message {
+        #[command(subcommand)]
+        command: MessageCommand,
     },
     /// Stop a run, or one job of it
     Stop { run: String, job: Option<String> },
@@ -423,6 +433,8 @@ pub(crate) enum ConnectionCommand {
         name: String,
         #[arg(long)]
         user: String,
+        #[command(flatten)]
+        reach: ReachOptions,
     },
     /// The names of a project's connections
     List { project: String },
@@ -432,8 +444,22 @@ pub(crate) enum ConnectionCommand {
 
 #[derive(Subcommand)]
 pub(crate) enum RunnerCommand {
-    /// Make a token that enrols one runner, once
-    Invite,
+    /// Make a token that enrols one runner, once; what the runner may have is fixed with it
+    Invite {
+        #[command(flatten)]
+        grant: GrantOptions,
+        /// How long it is good, seven days at most
+        #[arg(long, default_value = "1h", value_parser = humantime::parse_duration)]
+        expires: Duration,
+    },
+    /// Change what a runner may have; all of it is said anew
+    Set {
+        name: String,
+        #[command(flatten)]
+        grant: GrantOptions,
+    },
+    /// Remove a runner: its credential is worth nothing any more, and its running jobs are lost
+    Remove { name: String },
     /// Make this machine a runner
     Enrol {
         /// What `runner invite` printed
@@ -452,9 +478,6 @@ pub(crate) enum RunnerCommand {
         /// How many jobs at the same time
         #[arg(long, default_value_t = 2, value_parser = clap::value_parser!(u32).range(1..=1000))]
         slots: u32,
-        /// What jobs may ask for with `where`, beside the system and its architecture
-        #[arg(long)]
-        label: Vec<String>,
         /// How steps are fenced in; `sandbox` where that works, when absent
         #[arg(long, value_enum)]
         isolation: Option<IsolationChoice>,
@@ -479,10 +502,84 @@ pub(crate) enum RunnerCommand {
     },
 }
 
+/// What a runner may have.
+#[derive(clap::Args)]
+pub(crate) struct GrantOptions {
+    /// What jobs may ask for with `where`, beside the system and its architecture
+    #[arg(long)]
+    pub(crate) label: Vec<String>,
+    /// Only jobs of this project, and of others named so; of all when absent
+    #[arg(long)]
+    pub(crate) project: Vec<String>,
+    /// Whether it takes proposals from outside
+    #[arg(long, value_enum, default_value_t = TakingChoice::No)]
+    pub(crate) outside: TakingChoice,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum TakingChoice {
+    No,
+    Yes,
+    /// And nothing else
+    Only,
+}
+
+impl From<TakingChoice> for Taking {
+    fn from(choice: TakingChoice) -> Taking {
+        match choice {
+            TakingChoice::No => Taking::No,
+            TakingChoice::Yes => Taking::Yes,
+            TakingChoice::Only => Taking::Only,
+        }
+    }
+}
+
+/// Where a secret or a connection goes; the main branch and tags when nothing is said.
+#[derive(clap::Args)]
+pub(crate) struct ReachOptions {
+    /// To runs of branches that fit this glob; of a proposal the branch counts that it comes from
+    #[arg(long, value_name = "GLOB")]
+    branch: Vec<String>,
+    /// To runs of tags that fit this glob
+    #[arg(long, value_name = "GLOB")]
+    tag: Vec<String>,
+    /// Only to this pipeline, and to others named so
+    #[arg(long, value_name = "NAME")]
+    pipeline: Vec<String>,
+}
+
+impl From<ReachOptions> for ReachAsk {
+    fn from(options: ReachOptions) -> ReachAsk {
+        let some = |globs: Vec<String>| if globs.is_empty() { None } else { Some(globs) };
+        ReachAsk { branches: some(options.branch), tags: some(options.tag), pipelines: some(options.pipeline) }
+    }
+}
+
+#[derive(Subcommand)]
+pub(crate) enum MessageCommand {
+    /// Messages to the outside that were given up, with the reason
+    List,
+    /// Send one once more
+    Again { id: i64 },
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum OutsideChoice {
+    /// Each waits for someone to allow it
+    Ask,
+    Run,
+    Never,
+}
+
 #[derive(Subcommand)]
 pub(crate) enum SecretCommand {
     /// Set a secret; its value is read from standard input
-    Set { project: String, name: String },
+    Set {
+        project: String,
+        name: String,
+        #[command(flatten)]
+        reach: ReachOptions,
+    },
     /// The names of a project's secrets
     List { project: String },
     /// Remove a secret
@@ -518,6 +615,12 @@ pub(crate) enum ProjectCommand {
     /// Remove a project with all its runs
     Remove {
         name: String,
+    },
+    /// Say what is done with proposals from outside
+    Outside {
+        name: String,
+        #[arg(value_enum)]
+        what: OutsideChoice,
     },
 }
 

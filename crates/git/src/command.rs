@@ -23,9 +23,27 @@ pub enum GitError {
     #[error("git {verb} did not end within {} s", TIME_LIMIT.as_secs())]
     TimedOut { verb: String },
     #[error("git {verb} failed: {said}")]
-    Failed { verb: String, said: String },
+    Failed {
+        verb: String,
+        said: String,
+        /// What git ended with; 1 is its plain no.
+        code: Option<i32>,
+    },
     #[error("`{name}` cannot be the name of a branch or commit")]
     BadName { name: String },
+}
+
+/// What of the service's own environment git may see: how to reach other machines is for its owner to say.
+const KEPT: [&str; 4] = ["GIT_SSH_COMMAND", "GIT_SSL_CAINFO", "GIT_SSL_CAPATH", "GIT_EXEC_PATH"];
+
+/// What git answered, or nothing where it said a plain no: that something is not there. Anything else that goes wrong only
+/// means that it could not be looked at.
+pub(crate) fn unless_no(done: Result<Vec<u8>, GitError>) -> Result<Option<Vec<u8>>, GitError> {
+    match done {
+        Ok(out) => Ok(Some(out)),
+        Err(GitError::Failed { code: Some(1), .. }) => Ok(None),
+        Err(error) => Err(error),
+    }
 }
 
 /// Runs git in a bare repository and gives its standard output.
@@ -41,14 +59,24 @@ pub(crate) async fn git_with_input(dir: &Path, args: &[&str], input: &[u8]) -> R
 /// A call to which more is set before it is run.
 pub(crate) fn base(dir: &Path) -> Command {
     let mut command = Command::new("git");
+    for (name, _) in std::env::vars_os() {
+        let ours = name.to_str().is_some_and(|name| name.starts_with("GIT_") && !KEPT.contains(&name));
+        if ours {
+            command.env_remove(name);
+        }
+    }
     command
         .arg("--git-dir")
         .arg(dir)
+        // No file of this machine's, and nothing in a mirror, makes git run a program or go elsewhere.
+        .args(["-c", "core.hooksPath=/dev/null", "-c", "core.attributesFile=/dev/null", "-c", "core.fsmonitor=false"])
+        .args(["-c", "http.followRedirects=false", "-c", "credential.helper=", "-c", "protocol.ext.allow=never"])
+        .env("GIT_CONFIG_NOSYSTEM", "1")
+        .env("GIT_CONFIG_GLOBAL", "/dev/null")
+        .env("GIT_ATTR_NOSYSTEM", "1")
+        .env("GIT_ALLOW_PROTOCOL", "https:http:ssh")
         .env("GIT_TERMINAL_PROMPT", "0")
         .env("LC_ALL", "C")
-        .env_remove("GIT_DIR")
-        .env_remove("GIT_WORK_TREE")
-        .env_remove("GIT_INDEX_FILE")
         .env("GIT_AUTHOR_NAME", "Ordotaxis")
         .env("GIT_AUTHOR_EMAIL", "ordotaxis@localhost")
         .env("GIT_COMMITTER_NAME", "Ordotaxis")
@@ -70,7 +98,11 @@ pub(crate) async fn run(mut command: Command, args: &[&str], input: Option<&[u8]
         child.wait_with_output().await.map_err(GitError::Start)
     };
     let output = tokio::time::timeout(TIME_LIMIT, work).await.map_err(|_| GitError::TimedOut { verb: verb.clone() })??;
-    if output.status.success() { Ok(output.stdout) } else { Err(GitError::Failed { verb, said: last_words(&output.stderr) }) }
+    if output.status.success() {
+        Ok(output.stdout)
+    } else {
+        Err(GitError::Failed { verb, said: last_words(&output.stderr), code: output.status.code() })
+    }
 }
 
 /// The lines of git's standard error that matter, shortened to fit a sentence.
@@ -103,6 +135,22 @@ mod tests {
         for good in ["main", "topic/a-b", "refs/heads/x", "0123abcd"] {
             assert!(checked(good).is_ok(), "{good:?}");
         }
+    }
+
+    /// Nothing that lies on the machine or in a home makes git run a program: asked for all it knows, it names no file of theirs.
+    #[tokio::test]
+    async fn no_configuration_but_ours_is_read() {
+        let folder = tempfile::tempdir().unwrap();
+        let home = folder.path().join("home");
+        std::fs::create_dir_all(&home).unwrap();
+        std::fs::write(home.join(".gitconfig"), "[filter \"evil\"]\n\tsmudge = touch ran\n").unwrap();
+        git(folder.path(), &["init", "--quiet", "--bare"]).await.unwrap();
+        let mut command = base(folder.path());
+        command.env("HOME", &home).env("XDG_CONFIG_HOME", &home);
+        let listed = run(command, &["config", "--list", "--show-origin"], None).await.unwrap();
+        let listed = String::from_utf8_lossy(&listed);
+        assert!(!listed.contains("evil") && !listed.contains("gitconfig"), "{listed}");
+        assert!(listed.lines().any(|line| line.contains("core.hookspath=/dev/null")), "{listed}");
     }
 
     #[test]

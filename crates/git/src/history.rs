@@ -1,6 +1,6 @@
 //! What lies between commits: changed paths, merges made by rule, tags, and new commits for people.
 
-use crate::command::{GitError, base, checked, git, git_with_input, run};
+use crate::command::{GitError, base, checked, git, git_with_input, run, unless_no};
 use crate::mirror::Mirror;
 use std::collections::BTreeMap;
 
@@ -32,14 +32,14 @@ impl Mirror {
     /// A commit's first parent; none for a first commit.
     pub async fn parent(&self, commit: &str) -> Result<Option<String>, GitError> {
         let wanted = format!("{}^1", checked(commit)?);
-        let found = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &wanted]).await;
-        Ok(found.ok().map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
+        let found = unless_no(git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &wanted]).await)?;
+        Ok(found.map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
     }
 
     /// The newest commit that both have; none when they share no history.
     pub async fn merge_base(&self, one: &str, other: &str) -> Result<Option<String>, GitError> {
-        let found = git(&self.dir, &["merge-base", checked(one)?, checked(other)?]).await;
-        Ok(found.ok().map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
+        let found = unless_no(git(&self.dir, &["merge-base", checked(one)?, checked(other)?]).await)?;
+        Ok(found.map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
     }
 
     /// The commit that a tag names, or a commit by its id (at least seven digits of it). A branch is not taken: it moves.
@@ -47,7 +47,8 @@ impl Mirror {
         let at = checked(at)?;
         let is_id = at.len() >= 7 && at.bytes().all(|byte| byte.is_ascii_hexdigit());
         for candidate in [Some(format!("refs/tags/{at}^{{commit}}")), is_id.then(|| format!("{at}^{{commit}}"))].into_iter().flatten() {
-            if let Ok(out) = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &candidate]).await {
+            let found = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &candidate]).await;
+            if let Some(out) = unless_no(found)? {
                 return Ok(Some(String::from_utf8_lossy(&out).trim().to_owned()));
             }
         }
@@ -66,7 +67,7 @@ impl Mirror {
         .await
         {
             Ok(out) => String::from_utf8_lossy(&out).trim_end_matches('\0').to_owned(),
-            Err(GitError::Failed { .. }) => return Ok(Err(self.conflicts(base_commit, head).await)),
+            Err(GitError::Failed { code: Some(1), .. }) => return Ok(Err(self.conflicts(base_commit, head).await)),
             Err(error) => return Err(error),
         };
         let time = git(&self.dir, &["log", "-1", "--format=%ct", "--end-of-options", head]).await?;
@@ -109,7 +110,8 @@ impl Mirror {
         let made = String::from_utf8_lossy(&made).trim().to_owned();
         // An empty expectation: the branch must not exist there.
         let lease = format!("--force-with-lease=refs/heads/{branch}:");
-        git(&self.dir, &["push", "--quiet", &lease, "--end-of-options", &self.url, &format!("{made}:refs/heads/{branch}")]).await?;
+        let args = ["push", "--quiet", &lease, "--end-of-options", &self.url, &format!("{made}:refs/heads/{branch}")];
+        run(self.outward(), &args, None).await?;
         Ok(made)
     }
 }

@@ -1,6 +1,7 @@
 //! A bare copy of one repository, and what can be asked of it.
 
-use crate::command::{GitError, base, checked, git, run};
+use crate::address::Address;
+use crate::command::{GitError, base, checked, git, git_with_input, run, unless_no};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex as StdMutex};
@@ -23,10 +24,30 @@ impl Mirrors {
         if let Some(known) = open.get(project).filter(|mirror| mirror.url == url) {
             return known.clone();
         }
-        let dir = self.folder.join(format!("{project}.git"));
+        let dir = self.dir(project);
         let mirror = Arc::new(Mirror { dir, url: url.to_owned(), fetching: Mutex::new(()) });
         open.insert(project.to_owned(), mirror.clone());
         mirror
+    }
+}
+
+impl Mirrors {
+    fn dir(&self, project: &str) -> PathBuf {
+        self.folder.join(format!("{project}.git"))
+    }
+
+    /// Removes a project's mirror: what is called so later begins anew.
+    pub async fn remove(&self, project: &str) -> std::io::Result<()> {
+        let known = self.open.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(project);
+        // Nobody fetches into it meanwhile.
+        let _fetching = match &known {
+            Some(mirror) => Some(mirror.fetching.lock().await),
+            None => None,
+        };
+        match tokio::fs::remove_dir_all(self.dir(project)).await {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
+            _ => Ok(()),
+        }
     }
 }
 
@@ -57,21 +78,21 @@ impl Mirror {
     /// Gives false when the repository does not have it.
     pub async fn need(&self, commit: &str, branch: Option<&str>) -> Result<bool, GitError> {
         checked(commit)?;
-        if self.has(commit).await {
+        if self.has(commit).await? {
             return Ok(true);
         }
         let _one_at_a_time = self.fetching.lock().await;
-        if self.has(commit).await {
+        if self.has(commit).await? {
             return Ok(true);
         }
         if let Some(branch) = branch
             && self.fetch_refs(&[&format!("+refs/heads/{0}:refs/heads/{0}", checked(branch)?)]).await.is_ok()
-            && self.has(commit).await
+            && self.has(commit).await?
         {
             return Ok(true);
         }
         self.fetch_refs(&["+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"]).await?;
-        Ok(self.has(commit).await)
+        self.has(commit).await
     }
 
     /// Fetches all branches and tags; branches gone there go here too.
@@ -83,11 +104,20 @@ impl Mirror {
     pub(crate) async fn fetch_refs(&self, refs: &[&str]) -> Result<(), GitError> {
         self.init().await?;
         let (options, refs): (Vec<&str>, Vec<&str>) = refs.iter().partition(|name| name.starts_with("--"));
-        let mut args = vec!["fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance"];
+        let mut args = vec!["fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--no-recurse-submodules"];
         args.extend(options);
         args.extend(["--end-of-options", &self.url]);
         args.extend(refs);
-        git(&self.dir, &args).await.map(drop)
+        run(self.outward(), &args, None).await.map(drop)
+    }
+
+    /// A call that speaks with the repository: by the way that its address names and no other.
+    pub(crate) fn outward(&self) -> tokio::process::Command {
+        let mut command = base(&self.dir);
+        if matches!(self.url.parse(), Ok(Address::Local(_))) {
+            command.env("GIT_ALLOW_PROTOCOL", "file");
+        }
+        command
     }
 
     async fn init(&self) -> Result<(), GitError> {
@@ -98,16 +128,45 @@ impl Mirror {
         git(&self.dir, &["init", "--quiet", "--bare"]).await.map(drop)
     }
 
-    pub async fn has(&self, commit: &str) -> bool {
-        self.dir.join("HEAD").exists() && git(&self.dir, &["cat-file", "-e", &format!("{commit}^{{commit}}")]).await.is_ok()
+    /// Whether the mirror has a commit.
+    pub async fn has(&self, commit: &str) -> Result<bool, GitError> {
+        match checked(commit) {
+            Ok(commit) => Ok(self.object(&format!("{commit}^{{commit}}"), false).await?.is_some()),
+            Err(_) => Ok(false),
+        }
+    }
+
+    /// An object by its name, with what is in it or without; none when there is none of that name.
+    async fn object(&self, name: &str, whole: bool) -> Result<Option<Vec<u8>>, GitError> {
+        if !self.dir.join("HEAD").exists() {
+            return Ok(None);
+        }
+        let verb = if whole { "--batch" } else { "--batch-check" };
+        let out = git_with_input(&self.dir, &["cat-file", verb], format!("{name}\n").as_bytes()).await?;
+        let unread = || GitError::Failed { verb: "cat-file".into(), said: "its answer could not be read".into(), code: None };
+        // `ID TYPE SIZE`, then as many bytes and a line end; or `NAME missing`.
+        let end = out.iter().position(|byte| *byte == b'\n').ok_or_else(unread)?;
+        let head = String::from_utf8_lossy(&out[..end]).into_owned();
+        if head.ends_with(" missing") || head.ends_with(" ambiguous") {
+            return Ok(None);
+        }
+        if !whole {
+            return Ok(Some(Vec::new()));
+        }
+        let size: usize = head.rsplit(' ').next().and_then(|size| size.parse().ok()).ok_or_else(unread)?;
+        out.get(end + 1..end + 1 + size).map(|bytes| Some(bytes.to_vec())).ok_or_else(unread)
     }
 
     /// The full id of a branch, tag or commit that the mirror has.
     pub async fn resolve(&self, name: &str) -> Result<Option<String>, GitError> {
         let name = checked(name)?;
+        if !self.dir.join("HEAD").exists() {
+            return Ok(None);
+        }
         for candidate in [format!("refs/heads/{name}"), format!("refs/tags/{name}"), name.to_owned()] {
             let wanted = format!("{candidate}^{{commit}}");
-            if let Ok(out) = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &wanted]).await {
+            let found = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &wanted]).await;
+            if let Some(out) = unless_no(found)? {
                 return Ok(Some(String::from_utf8_lossy(&out).trim().to_owned()));
             }
         }
@@ -121,25 +180,33 @@ impl Mirror {
 
     pub async fn commit(&self, id: &str) -> Result<CommitInfo, GitError> {
         let out = git(&self.dir, &["log", "-1", "--format=%H%n%an%n%ct%n%s%n%B", "--end-of-options", checked(id)?]).await?;
-        parse_commit(&String::from_utf8_lossy(&out))
-            .ok_or_else(|| GitError::Failed { verb: "log".into(), said: "its answer could not be read".into() })
+        parse_commit(&String::from_utf8_lossy(&out)).ok_or_else(|| GitError::Failed {
+            verb: "log".into(),
+            said: "its answer could not be read".into(),
+            code: None,
+        })
     }
 
     /// The files right below a folder at a commit (`""` for the root), as paths from the root.
     pub async fn files(&self, commit: &str, folder: &str) -> Result<Vec<String>, GitError> {
-        let tree = if folder.is_empty() { commit.to_owned() } else { format!("{commit}:{folder}") };
-        let Ok(out) = git(&self.dir, &["ls-tree", "-z", "--name-only", &tree]).await else { return Ok(Vec::new()) };
+        // A path that the tree does not have lists nothing; only a commit that cannot be read is an error.
+        let below = format!("{folder}/");
+        let mut args = vec!["ls-tree", "-z", "--name-only", "--full-tree", checked(commit)?];
+        if !folder.is_empty() {
+            args.extend(["--", &below]);
+        }
+        let out = git(&self.dir, &args).await?;
         let names = out.split(|&byte| byte == 0).filter(|name| !name.is_empty());
-        let path = |name: &[u8]| {
-            let name = String::from_utf8_lossy(name);
-            if folder.is_empty() { name.into_owned() } else { format!("{folder}/{name}") }
-        };
+        let path = |name: &[u8]| String::from_utf8_lossy(name).into_owned();
         Ok(names.map(path).collect())
     }
 
     /// A file's bytes at a commit; none when it is not there.
-    pub async fn read(&self, commit: &str, path: &str) -> Option<Vec<u8>> {
-        git(&self.dir, &["cat-file", "blob", &format!("{commit}:{path}")]).await.ok()
+    pub async fn read(&self, commit: &str, path: &str) -> Result<Option<Vec<u8>>, GitError> {
+        if path.contains('\n') {
+            return Ok(None);
+        }
+        self.object(&format!("{}:{path}", checked(commit)?), true).await
     }
 
     /// Writes a commit's files, clean, into an empty folder.

@@ -77,8 +77,8 @@ async fn names_are_resolved_and_files_are_read() {
     assert_eq!(setting.mirror.branches().await.expect("a list"), ["main"]);
     assert_eq!(setting.mirror.files(&head, "ordotaxis").await.expect("a list"), ["ordotaxis/nightly.toml"]);
     assert!(setting.mirror.files(&head, "none").await.expect("a list").is_empty());
-    assert_eq!(setting.mirror.read(&head, "ordotaxis.toml").await.as_deref(), Some(&b"language = 1\n"[..]));
-    assert_eq!(setting.mirror.read(&head, "none").await, None);
+    assert_eq!(setting.mirror.read(&head, "ordotaxis.toml").await.expect("an answer").as_deref(), Some(&b"language = 1\n"[..]));
+    assert_eq!(setting.mirror.read(&head, "none").await.expect("an answer"), None);
 }
 
 #[tokio::test]
@@ -131,4 +131,24 @@ async fn what_git_says_is_told() {
     let mirror = Mirrors::new(folder.path().join("mirrors")).get("none", &folder.path().join("none.git").display().to_string());
     let error = mirror.fetch_all().await.expect_err("nothing is there");
     assert!(error.to_string().contains("git fetch failed: fatal:"), "{error}");
+}
+
+/// *Not there* and *could not look* are different answers: a mirror that cannot be read decides nothing.
+#[tokio::test]
+async fn what_could_not_be_looked_at_is_not_taken_for_absent() {
+    let setting = Setting::new();
+    let head = git(&setting.work(), &["rev-parse", "HEAD"]);
+    let mirror = &setting.mirror;
+    assert!(mirror.need(&head, Some("main")).await.expect("an answer"));
+    assert_eq!(mirror.files(&head, "none").await.expect("an answer"), Vec::<String>::new());
+    assert_eq!(mirror.read(&head, "none").await.expect("an answer"), None);
+    assert_eq!(mirror.resolve("none").await.expect("an answer"), None);
+    assert_eq!(mirror.fixed("v9").await.expect("an answer"), None);
+    // Its objects are gone, as on a disk that fails.
+    std::fs::remove_dir_all(mirror.dir().join("objects")).expect("removed");
+    assert!(mirror.files(&head, "").await.is_err());
+    assert!(mirror.read(&head, "ordotaxis.toml").await.is_err());
+    assert!(mirror.has(&head).await.is_err());
+    assert!(mirror.resolve("main").await.is_err());
+    assert!(mirror.changed(&head, &head).await.is_err());
 }

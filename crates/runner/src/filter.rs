@@ -66,6 +66,9 @@ const UNKNOWN: &[Call] = &[
 /// Families of sockets that ordinary programs use; netlink serves to list one's own addresses.
 const FAMILIES: [i32; 4] = [libc::AF_UNIX, libc::AF_INET, libc::AF_INET6, libc::AF_NETLINK];
 
+/// Families have numbers up to 46 in the kernels of today; no more can be asked for.
+const HIGHEST_FAMILY: i32 = 64;
+
 /// The second table of system calls of x86-64 kernels: the same numbers with this bit, and some of their own.
 #[cfg(target_arch = "x86_64")]
 const X32: i64 = 0x4000_0000;
@@ -154,19 +157,20 @@ pub(crate) fn for_containers(path: &Path) -> Result<(), FilterError> {
     let refused = |names: Vec<&str>, error: i32, args: serde_json::Value| serde_json::json!({ "names": names, "action": "SCMP_ACT_ERRNO", "errnoRet": error, "args": args });
     let newuser =
         serde_json::json!([{ "index": 0, "value": libc::CLONE_NEWUSER, "valueTwo": libc::CLONE_NEWUSER, "op": "SCMP_CMP_MASKED_EQ" }]);
-    let isnt = |family: &i32| serde_json::json!({ "index": 0, "value": family, "op": "SCMP_CMP_NE" });
     let is = |request: u64| serde_json::json!([{ "index": 1, "value": request, "op": "SCMP_CMP_EQ" }]);
-    let profile = serde_json::json!({
-        "defaultAction": "SCMP_ACT_ALLOW",
-        "syscalls": [
-            refused(names(DENIED), libc::EPERM, serde_json::json!([])),
-            refused(names(UNKNOWN), libc::ENOSYS, serde_json::json!([])),
-            refused(vec!["unshare", "clone"], libc::EPERM, newuser),
-            refused(vec!["socket"], libc::EPERM, FAMILIES.iter().map(isnt).collect()),
-            refused(vec!["ioctl"], libc::EPERM, is(libc::TIOCSTI)),
-            refused(vec!["ioctl"], libc::EPERM, is(libc::TIOCLINUX)),
-        ],
-    });
+    // An engine takes several conditions on one argument for alternatives, so each family has a line of its own.
+    let unusual = (1..=HIGHEST_FAMILY).filter(|family| !FAMILIES.contains(family));
+    let socket =
+        |family: i32| refused(vec!["socket"], libc::EPERM, serde_json::json!([{ "index": 0, "value": family, "op": "SCMP_CMP_EQ" }]));
+    let mut syscalls: Vec<serde_json::Value> = unusual.map(socket).collect();
+    syscalls.extend([
+        refused(names(DENIED), libc::EPERM, serde_json::json!([])),
+        refused(names(UNKNOWN), libc::ENOSYS, serde_json::json!([])),
+        refused(vec!["unshare", "clone"], libc::EPERM, newuser),
+        refused(vec!["ioctl"], libc::EPERM, is(libc::TIOCSTI)),
+        refused(vec!["ioctl"], libc::EPERM, is(libc::TIOCLINUX)),
+    ]);
+    let profile = serde_json::json!({ "defaultAction": "SCMP_ACT_ALLOW", "syscalls": syscalls });
     std::fs::write(path, profile.to_string()).map_err(|source| FilterError::Write { path: path.to_owned(), source })
 }
 

@@ -49,14 +49,19 @@ impl Network {
 
     pub(crate) async fn open(stage: &Stage, outward: bool) -> Result<Network, String> {
         let user = INSIDE.to_string();
-        let mut line = as_jobs_user(stage);
+        // What bubblewrap says of it goes another way than the sign of the process within, for it closes that way.
+        let mut line = ["sh", "-c", "exec 3>&1; exec \"$@\"", "sh"].map(str::to_owned).to_vec();
+        line.extend(as_jobs_user(stage));
         line.extend(["bwrap", "--unshare-user", "--uid", &user, "--gid", &user, "--unshare-net", "--cap-drop", "ALL"].map(str::to_owned));
-        line.extend(["--ro-bind", "/", "/", "--die-with-parent", "--info-fd", "1", "--", "sleep", "infinity"].map(str::to_owned));
+        line.extend(crate::sandbox::bare());
+        line.extend(["--die-with-parent", "--info-fd", "3", "--", "sh", "-c", "echo !; exec sleep infinity"].map(str::to_owned));
         let mut command = Command::new(&line[0]);
         command.args(&line[1..]).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).kill_on_drop(true);
         let mut holder = command.spawn().map_err(failed)?;
-        let said = until_said(&mut holder, b'}').await?;
-        let said: serde_json::Value = serde_json::from_slice(&said).unwrap_or_default();
+        // Its sign comes when all is set up: before that, two would set up the loopback at the same time.
+        let said = until_said(&mut holder, b'!').await?;
+        let said = said.split(|byte| *byte == b'!').next().unwrap_or_default();
+        let said: serde_json::Value = serde_json::from_slice(said).unwrap_or_default();
         let pid = said["child-pid"].as_i64().and_then(|pid| i32::try_from(pid).ok());
         let pid = pid.ok_or_else(|| failed("bubblewrap did not say which process holds it"))?;
         let mut network = Network { holder, carrier: None, pid, root: stage.owner.is_some() };

@@ -101,14 +101,21 @@ pub(crate) struct Sandbox {
     etc: PathBuf,
 }
 
+/// A root with nothing but the system's programs, for a process that only has to be there. Nothing of it comes and goes while it
+/// is made, as mounts of jobs do.
+pub(crate) fn bare() -> Vec<String> {
+    let mut line = words(&["--ro-bind", "/usr", "/usr"]);
+    line.extend(LINKED.iter().flat_map(|name| linked(name)));
+    line
+}
+
 impl Sandbox {
     pub(crate) fn new(stage: &Stage) -> Sandbox {
         let user = INSIDE.to_string();
         let mut line = words(&["bwrap", "--unshare-user", "--uid", &user, "--gid", &user, "--disable-userns"]);
         line.extend(words(&["--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try"]));
         line.extend(words(&["--die-with-parent", "--new-session", "--cap-drop", "ALL", "--clearenv", "--hostname", "job"]));
-        line.extend(words(&["--ro-bind", "/usr", "/usr"]));
-        line.extend(LINKED.iter().flat_map(|name| linked(name)));
+        line.extend(bare());
         for name in ETC.iter().map(|name| format!("/etc/{name}")) {
             line.extend(words(&["--ro-bind-try", &name, &name]));
         }

@@ -153,6 +153,7 @@ impl Stage {
             return Ok(None);
         }
         let folder = self.folder.join("slots").join(slot.to_string());
+        self.make(&folder)?;
         for name in ["job", "tmp"] {
             self.make(&folder.join(name))?;
         }

@@ -26,7 +26,6 @@ use tokio_util::sync::CancellationToken;
 pub struct Settings {
     pub folder: PathBuf,
     pub slots: u32,
-    pub labels: Vec<String>,
     pub isolation: Isolation,
     pub config: Config,
     /// Do one job, then leave.
@@ -66,8 +65,8 @@ struct Holding {
     turn: bool,
 }
 
-/// Works until told to leave. `ready` is called once, when the runner is signed on, with what its fence consists of.
-pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: impl FnOnce(&str)) -> Result<(), WorkError> {
+/// Works until told to leave. `ready` is called once, when the runner is signed on, with its labels and what its fence consists of.
+pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: impl FnOnce(&[String], &str)) -> Result<(), WorkError> {
     let folder_error = |why: String| WorkError::Folder { folder: settings.folder.clone(), why };
     std::fs::create_dir_all(&settings.folder).map_err(|error| folder_error(error.to_string()))?;
     let folder = settings.folder.canonicalize().map_err(|error| folder_error(error.to_string()))?;
@@ -102,7 +101,8 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
         version: VERSION,
         session: format!("{:032x}", rand::random::<u128>()),
         slots: settings.slots,
-        labels: settings.labels,
+        system: [std::env::consts::OS, std::env::consts::ARCH].map(str::to_owned).to_vec(),
+        labels: config.labels.clone(),
         isolation: settings.isolation.word().to_owned(),
         fence: fences.told(&limits),
         tools: offered,
@@ -150,10 +150,13 @@ fn fences(settings: &Settings, folder: &std::path::Path, memory_mib: Option<u64>
 }
 
 impl Runner {
-    async fn work(self: Arc<Self>, slots: u32, ready: impl FnOnce(&str)) -> Result<(), WorkError> {
+    async fn work(self: Arc<Self>, slots: u32, ready: impl FnOnce(&[String], &str)) -> Result<(), WorkError> {
         let client = self.shared.client.clone();
         let signed_on = insist(&self.leave.soon, || client.sign_on(&self.sign_on)).await?;
-        ready(&self.sign_on.fence);
+        for label in self.sign_on.labels.iter().flatten().filter(|label| !signed_on.labels.contains(label)) {
+            tracing::warn!(label, "the service has not granted this label; `ordotaxis runner set` does");
+        }
+        ready(&signed_on.labels, &self.sign_on.fence);
         let beat_every = Duration::from_millis(signed_on.beat_ms);
         let beater = tokio::spawn(self.clone().beat(beat_every));
         let watcher = tokio::spawn(self.clone().watch_turns(Duration::from_millis(signed_on.lease_ms)));

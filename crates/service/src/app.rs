@@ -10,7 +10,7 @@ use ordotaxis_store::{Blobs, Logs, Records};
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Deref;
 use std::sync::{Arc, Mutex as StdMutex, RwLock};
-use tokio::sync::{Mutex, Notify};
+use tokio::sync::{Notify, Semaphore};
 use tokio_util::sync::CancellationToken;
 
 #[derive(Clone)]
@@ -39,8 +39,16 @@ pub(crate) struct Inner {
     pub(crate) runner_names: RwLock<HashMap<String, String>>,
     /// Plans of runs that were looked at lately; a plan never changes.
     pub(crate) plans: StdMutex<HashMap<i64, Arc<Plan>>>,
-    /// Calls with an Idempotency-Key run one at a time.
-    pub(crate) keyed_calls: Mutex<()>,
+    /// Calls with an Idempotency-Key that go on.
+    pub(crate) keyed_calls: crate::http::KeyedCalls,
+    /// Names and proxies that are known.
+    pub(crate) known: crate::http::Known,
+    pub(crate) guesses: crate::http::Guesses,
+    pub(crate) panics: crate::http::Panics,
+    /// Files that are being checked and planned for people.
+    pub(crate) planning: Arc<Semaphore>,
+    /// Open live streams, by person.
+    pub(crate) streams: crate::http::Streams,
 }
 
 impl App {

@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::clock;
 use crate::profile::filled;
 use ordotaxis_store::{DueMessage, Message, Project};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 /// The longest pause between two tries.
@@ -23,17 +23,50 @@ enum SendError {
     Unreachable(#[from] reqwest::Error),
     #[error("the forge answered {status}: {text}")]
     Refused { status: u16, text: String },
+    #[error("the repository does not have commit {0}")]
+    NoCommit(String),
     #[error(transparent)]
     Git(#[from] ordotaxis_git::GitError),
 }
 
+/// After so many tries, about three days, it is given up.
+const MOST_TRIES: i64 = 900;
+/// How many messages of one project are sent at the same time: a slow forge holds up nobody else's.
+const AT_ONCE: usize = 4;
+/// How many messages are on their way in all.
+const ON_THE_WAY: usize = 64;
+
+impl SendError {
+    /// Trying again cannot help: what was asked for is not there, is not allowed, or was not understood.
+    fn is_final(&self) -> bool {
+        match self {
+            SendError::Form | SendError::NoProfile(_) | SendError::Template | SendError::NoCommit(_) => true,
+            SendError::Refused { status, .. } => (400..500).contains(status) && !matches!(status, 408 | 425 | 429),
+            SendError::Unreachable(_) | SendError::Git(_) => false,
+        }
+    }
+}
+
+/// Works until told to stop. Messages are on their way side by side: of each commit and kind one, of each project a few.
 pub(crate) async fn work(app: App) {
+    let mut on_the_way: HashMap<i64, i64> = HashMap::new();
+    let mut tasks = tokio::task::JoinSet::new();
     loop {
         let pause = match app.records.due_messages(clock::now()).await {
-            Ok(due) if due.is_empty() => next_pause(&app).await,
             Ok(due) => {
-                send_all(&app, due).await;
-                continue;
+                for message in due {
+                    let own = on_the_way.values().filter(|project| **project == message.project_id).count();
+                    if on_the_way.contains_key(&message.id) || own >= AT_ONCE || on_the_way.len() >= ON_THE_WAY {
+                        continue;
+                    }
+                    on_the_way.insert(message.id, message.project_id);
+                    let (app, id) = (app.clone(), message.id);
+                    tasks.spawn(async move {
+                        send_one(&app, message).await;
+                        id
+                    });
+                }
+                next_pause(&app).await
             }
             Err(error) => {
                 tracing::error!(%error, "the outbox could not be read");
@@ -43,6 +76,14 @@ pub(crate) async fn work(app: App) {
         tokio::select! {
             () = app.stop.cancelled() => return,
             () = app.keeper.outbox.notified() => {}
+            Some(done) = tasks.join_next() => match done {
+                Ok(id) => drop(on_the_way.remove(&id)),
+                // Whichever it was: what is still on its way is found among the due ones again.
+                Err(error) => {
+                    tracing::error!(%error, "sending a message broke off");
+                    on_the_way.clear();
+                }
+            },
             () = tokio::time::sleep(pause) => {}
         }
     }
@@ -55,18 +96,13 @@ async fn next_pause(app: &App) -> Duration {
     Duration::from_millis(wait.unsigned_abs())
 }
 
-async fn send_all(app: &App, due: Vec<DueMessage>) {
-    let mut tasks = tokio::task::JoinSet::new();
-    for message in due {
-        let app = app.clone();
-        tasks.spawn(async move { send_one(&app, message).await });
-    }
-    while tasks.join_next().await.is_some() {}
-}
-
 async fn send_one(app: &App, due: DueMessage) {
     let written = match send(app, &due).await {
         Ok(()) => app.records.message_sent(due.id, clock::now()).await,
+        Err(error) if error.is_final() || due.tries + 1 >= MOST_TRIES => {
+            tracing::warn!(%error, message = due.id, "a message is given up; `ordotaxis message again` sends it once more");
+            app.records.message_given_up(due.id, &error.to_string(), clock::now()).await
+        }
         Err(error) => {
             let doubled = app.settings.retry_pause.saturating_mul(1 << due.tries.clamp(0, 16));
             let pause = doubled.min(LONGEST_PAUSE).mul_f64(0.8 + 0.4 * rand::random::<f64>());
@@ -90,9 +126,9 @@ async fn send(app: &App, due: &DueMessage) -> Result<(), SendError> {
 }
 
 async fn send_note(app: &App, project: &Project, due: &DueMessage, message: &Message) -> Result<(), SendError> {
-    let mirror = app.mirrors.get(&project.name, &project.git_url);
+    let mirror = app.mirror(project);
     if !mirror.need(&due.commit_id, message.branch.as_deref()).await? {
-        return Ok(());
+        return Err(SendError::NoCommit(due.commit_id.clone()));
     }
     let time = |ms: Option<i64>| ms.map(|ms| ordotaxis_wire::moment(ms).to_string());
     let line = serde_json::json!({
@@ -120,7 +156,7 @@ async fn send_status(app: &App, project: &Project, due: &DueMessage, message: &M
         ("context", format!("ordotaxis/{}", message.pipeline)),
         ("sentence", message.sentence.clone()),
         ("link", link(app, message)),
-        ("token", forge.token.clone().unwrap_or_default()),
+        ("token", app.forge_token(project).unwrap_or_default()),
     ]);
     let mut url = uritemplate::UriTemplate::new(&request.url);
     url.set("url", forge.url.trim_end_matches('/')).set("repository", forge.repository.as_str()).set("commit", due.commit_id.as_str());

@@ -11,7 +11,7 @@ use ordotaxis_store::{BlobError, BlobKey, Blobs, Kind, Logs, Place, Records, Sec
 use std::future::Future;
 use std::path::PathBuf;
 use tokio::net::TcpListener;
-use tokio::sync::{Mutex, Notify};
+use tokio::sync::{Notify, Semaphore};
 use tokio_util::sync::CancellationToken;
 
 #[derive(Debug, thiserror::Error)]
@@ -32,9 +32,18 @@ pub enum ServeError {
     Profile(#[from] ProfileError),
     #[error("the listener has no address")]
     Listener(#[source] std::io::Error),
+    #[error(
+        "listening at {0} without TLS would show every token to the network; name `[tls]` in the configuration, or the proxy in front as `behind_proxy`"
+    )]
+    Open(std::net::SocketAddr),
+    #[error(transparent)]
+    Listening(#[from] crate::listening::ListenError),
     #[error("the client for outgoing calls could not be made")]
     Client(#[source] reqwest::Error),
 }
+
+/// How many files are checked and planned for people at the same time.
+const PLANNED_AT_ONCE: usize = 2;
 
 /// The store, with what lay there from before brought over.
 async fn blobs(settings: &Settings, records: &Records) -> Result<Blobs, ServeError> {
@@ -49,10 +58,9 @@ async fn blobs(settings: &Settings, records: &Records) -> Result<Blobs, ServeErr
     Ok(blobs)
 }
 
-/// Nobody else on the machine looks into the data folder, nor into what is made in it.
+/// Nobody else on the machine looks into the data folder.
 fn private(folder: &std::path::Path) -> std::io::Result<()> {
     use std::os::unix::fs::PermissionsExt;
-    nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
     std::fs::create_dir_all(folder)?;
     std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700))
 }
@@ -79,6 +87,9 @@ where
     S: Future<Output = ()> + Send,
 {
     let address = listener.local_addr().map_err(ServeError::Listener)?;
+    if !address.ip().is_loopback() && settings.tls.is_none() && settings.behind_proxy.is_empty() {
+        return Err(ServeError::Open(address));
+    }
     let folder_error = |source| ServeError::Folder { path: settings.data.clone(), source };
     private(&settings.data).map_err(folder_error)?;
     let records = Records::open(&settings.data).await?;
@@ -88,7 +99,8 @@ where
         first_token(token.expose());
     }
     let stop = CancellationToken::new();
-    let public_url = settings.public_url.clone().unwrap_or_else(|| format!("http://{address}"));
+    let scheme = if settings.tls.is_some() { "https" } else { "http" };
+    let public_url = settings.public_url.clone().unwrap_or_else(|| format!("{scheme}://{address}"));
     let keeper_stop = CancellationToken::new();
     let blobs = blobs(&settings, &records).await?;
     let logs = Logs::open(settings.data.join("logs"), blobs.clone()).map_err(folder_error)?;
@@ -96,15 +108,17 @@ where
         keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), millis(settings.keep), keeper_stop.clone())
             .await?;
     let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
+    let seal = Seal::open(&key_file)?;
+    crate::secrets::seal_projects(&seal, &records).await?;
     let app = App::new(Inner {
-        seal: Seal::open(&key_file)?,
+        seal,
         profiles: profile::load(&settings.data.join("profiles"))?,
         blobs,
         shown: Default::default(),
         logs,
         mirrors: Mirrors::new(settings.data.join("mirrors")),
         http: reqwest::Client::builder().timeout(std::time::Duration::from_secs(30)).build().map_err(ServeError::Client)?,
-        public_url,
+        public_url: public_url.clone(),
         records: records.clone(),
         occasions: keeper.occasions.clone(),
         keeper,
@@ -112,7 +126,12 @@ where
         stop: stop.clone(),
         runner_names: Default::default(),
         plans: Default::default(),
-        keyed_calls: Mutex::new(()),
+        keyed_calls: Default::default(),
+        known: http::Known::new(&public_url, address, &settings.hosts, settings.behind_proxy.clone()),
+        guesses: Default::default(),
+        panics: Default::default(),
+        planning: std::sync::Arc::new(Semaphore::new(PLANNED_AT_ONCE)),
+        streams: Default::default(),
         settings: settings.clone(),
     });
     let workers = [
@@ -122,15 +141,16 @@ where
         tokio::spawn(occasions::schedules(app.clone())),
         tokio::spawn(outbox::work(app.clone())),
     ];
-    let drain = {
-        let stop = stop.clone();
-        async move {
+    let handle = axum_server::Handle::new();
+    {
+        let (stop, handle, drain) = (stop.clone(), handle.clone(), settings.drain);
+        tokio::spawn(async move {
             shutdown.first.await;
             stop.cancel();
-        }
-    };
-    let router = http::router(app);
-    let serving = tokio::spawn(async move { axum::serve(listener, router).with_graceful_shutdown(drain).await });
+            handle.graceful_shutdown(Some(drain));
+        });
+    }
+    let serving = tokio::spawn(crate::listening::listen(listener, settings.tls.clone(), http::router(app), handle.clone())?);
     let abort = serving.abort_handle();
     let limit = async {
         stop.cancelled().await;

@@ -2,6 +2,7 @@
 
 use ordotaxis_store::Objects;
 use serde::Deserialize;
+use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -33,8 +34,44 @@ pub struct Settings {
     pub keep: Duration,
     /// How much the store may hold, packed; what was unused longest goes first. None: no limit.
     pub store_limit: Option<u64>,
+    /// Names and addresses that the service is reached by, beside `public_url` and where it listens.
+    pub hosts: Vec<String>,
+    /// Proxies whose word about who calls counts; with any, the service may listen beyond loopback without TLS.
+    pub behind_proxy: Vec<IpAddr>,
+    /// Certificate chain and key, as PEM.
+    pub tls: Option<Tls>,
+    /// Numbers and description without signing in.
+    pub open: Open,
+    /// Folders below which repositories of this machine may lie. None: no repository of this machine's own disk is read.
+    pub local_git: Vec<PathBuf>,
+    /// Whether files may name repositories at loopback and link-local addresses.
+    pub near_git: bool,
     /// For a rehearsal: the occasion that a start by hand plays through.
     pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Tls {
+    pub certificate: PathBuf,
+    pub key: PathBuf,
+}
+
+/// `open = ["metrics", "description"]`
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Open {
+    pub metrics: bool,
+    pub description: bool,
+}
+
+/// `[git]`: which repositories may be read.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct GitFile {
+    #[serde(default)]
+    local: Vec<PathBuf>,
+    #[serde(default)]
+    near: bool,
 }
 
 /// The file's keys; all may be left out.
@@ -51,6 +88,15 @@ struct File {
     key_file: Option<PathBuf>,
     keep: Option<String>,
     store: Option<StoreFile>,
+    #[serde(default)]
+    hosts: Vec<String>,
+    #[serde(default)]
+    behind_proxy: Vec<IpAddr>,
+    tls: Option<Tls>,
+    #[serde(default)]
+    open: Vec<String>,
+    #[serde(default)]
+    git: GitFile,
 }
 
 /// `[store]`: where packs are kept.
@@ -84,6 +130,8 @@ pub enum SettingsError {
     },
     #[error("`{key}` in the configuration is not a length of time: `{value}`; write one such as \"20s\"")]
     Duration { key: &'static str, value: String },
+    #[error("`open` in the configuration knows `metrics` and `description`, not `{0}`")]
+    Open(String),
     #[error("`[store]` in the configuration says `endpoint` but not `{0}`")]
     Store(&'static str),
 }
@@ -104,6 +152,12 @@ impl Settings {
             store_key_file: None,
             keep: Duration::from_secs(90 * 24 * 3600),
             store_limit: None,
+            hosts: Vec::new(),
+            behind_proxy: Vec::new(),
+            tls: None,
+            open: Open::default(),
+            local_git: Vec::new(),
+            near_git: false,
             rehearsal: None,
         }
     }
@@ -116,6 +170,18 @@ impl Settings {
         self.fetch_tries = file.fetch_tries.unwrap_or(self.fetch_tries);
         self.log_limit = file.log_limit_mib.map_or(self.log_limit, |mib| mib.saturating_mul(1024 * 1024));
         self.key_file = file.key_file.or(self.key_file);
+        self.hosts = file.hosts;
+        self.behind_proxy = file.behind_proxy;
+        self.tls = file.tls;
+        self.local_git = file.git.local;
+        self.near_git = file.git.near;
+        for word in file.open {
+            match word.as_str() {
+                "metrics" => self.open.metrics = true,
+                "description" => self.open.description = true,
+                _ => return Err(SettingsError::Open(word)),
+            }
+        }
         if let Some(store) = file.store {
             self.store_limit = store.limit_mib.map(|mib| mib.saturating_mul(1024 * 1024));
             self.store_key_file = store.key_file.clone();

@@ -31,6 +31,11 @@ pub fn digest_of(secret: &str) -> String {
     hex(&Sha256::digest(secret.as_bytes()))
 }
 
+/// The same of any bytes.
+pub fn digest_of_bytes(bytes: &[u8]) -> String {
+    hex(&Sha256::digest(bytes))
+}
+
 pub(crate) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -10,11 +10,11 @@ mod logs;
 mod records;
 
 pub use blobs::{BlobError, BlobKey, Blobs, Damage, Intake, Objects, Place, SweepPlan, Taken, Verified};
-pub use key::{Secret, digest_of};
+pub use key::{Secret, digest_of, digest_of_bytes};
 pub use logs::{Found, Lines, LogId, Logs, Searched};
 pub use records::{
     AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueMessage, DueOccasion, DueSchedule, FindingRow,
-    FlakyRow, Forge, HistoryRow, JobRow, Journal, Kind, Message, NewCache, NewNumber, NewResult, NewRunRow, NewRunner, NumberRow,
-    PassedRun, Project, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunKey, RunRow, RunnerRow, SecretRow, StepRows, StoreError,
-    StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow,
+    FlakyRow, Forge, GivenUpMessage, Granted, HistoryRow, JobRow, Journal, Kind, Message, NewCache, NewNumber, NewResult, NewRunRow,
+    NumberRow, PassedRun, Project, Reach, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunKey, RunRow, RunnerRow, SecretRow,
+    StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow, Unsealed,
 };

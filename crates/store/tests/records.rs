@@ -1,10 +1,11 @@
 //! Every question the records answer, asked of a real database.
 
+use ordotaxis_core::dispatch::Taking;
 use ordotaxis_core::engine::{Event, Outcome, Run, State};
 use ordotaxis_core::plan::{Event as Happened, Lent, Occasion, Plan, Source, plan};
 use ordotaxis_store::{
-    AttemptRow, Forge, JobRow, Kind, NewRunRow, NewRunner, Project, Records, RunChange, RunKey, RunnerRow, StepRows, StoreError,
-    StoredArtifact, ToolRow,
+    AttemptRow, Forge, Granted, JobRow, Kind, NewResult, NewRunRow, Project, Reach, Records, ResultsOf, RunChange, RunKey, RunnerRow,
+    SecretRow, StepRows, StoreError, StoredArtifact, ToolRow,
 };
 use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
@@ -17,14 +18,15 @@ async fn records() -> (TempDir, Records) {
 }
 
 async fn project(records: &Records, name: &str) -> Project {
-    let forge = Forge { profile: "practice".into(), url: "http://forge".into(), repository: name.into(), token: Some("t".into()) };
+    let forge = Forge { profile: "practice".into(), url: "http://forge".into(), repository: name.into() };
     let project = Project {
         id: 0,
         name: name.into(),
         git_url: format!("http://forge/{name}.git"),
         main_branch: "main".into(),
-        hook_secret: "whsec_x".into(),
+        sealed: None,
         forge: Some(forge),
+        outside: "ask".into(),
         created_at: 1,
     };
     records.add_project(&project).await.expect("a project");
@@ -60,6 +62,7 @@ fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, plan: Option<
         diagnostics: None,
         shared: None,
         inputs: None,
+        held: false,
     }
 }
 
@@ -131,9 +134,9 @@ async fn keys_are_of_a_kind_and_end() {
 #[tokio::test]
 async fn the_first_answer_to_a_keyed_call_stays() {
     let (_folder, records) = records().await;
-    records.keep_answer("k", 201, "first", 0).await.expect("kept");
-    records.keep_answer("k", 409, "second", 1).await.expect("kept");
-    assert_eq!(records.answer("k").await.expect("an answer"), Some((201, "first".into())));
+    records.keep_answer("k", "body", 201, Some("first"), 0).await.expect("kept");
+    records.keep_answer("k", "other", 409, None, 1).await.expect("kept");
+    assert_eq!(records.answer("k").await.expect("an answer"), Some((201, "body".into(), Some("first".into()))));
 }
 
 #[tokio::test]
@@ -281,9 +284,17 @@ async fn the_board_knows_since_when_and_by_whom() {
 #[tokio::test]
 async fn runners_are_known_by_their_credential() {
     let (_folder, records) = records().await;
-    let runner = NewRunner { name: "quay", credential: "oxr_secret" };
-    records.add_runner(&runner, 1).await.expect("a runner");
-    assert!(matches!(records.add_runner(&runner, 1).await, Err(StoreError::Exists { .. })));
+    let granted = Granted { labels: vec!["usb".into()], projects: Some(vec!["tidegauge".into()]), outside: Taking::Only };
+    for token in ["one", "two"] {
+        records.add_invitation(token, "Ines", &granted, 0, 100).await.expect("an invitation");
+    }
+    assert_eq!(records.invitation("one", 100).await.expect("an answer"), None, "past its time");
+    let found = records.invitation("one", 99).await.expect("an answer").expect("the invitation");
+    assert_eq!(found, granted);
+    assert!(records.enrol("one", "quay", "oxr_secret", &found, 1).await.expect("an answer"));
+    assert!(!records.enrol("one", "spar", "oxr_other", &found, 1).await.expect("an answer"), "it works once");
+    assert!(matches!(records.enrol("two", "quay", "oxr_other", &found, 1).await, Err(StoreError::Exists { .. })));
+    assert!(records.invitation("two", 99).await.expect("an answer").is_some(), "a name that is taken uses nothing up");
     assert_eq!(records.runner_by_credential("oxr_secret").await.expect("an answer").as_deref(), Some("quay"));
     assert_eq!(records.runner_by_credential("other").await.expect("an answer"), None);
     let row = RunnerRow {
@@ -297,6 +308,8 @@ async fn runners_are_known_by_their_credential() {
         cores: 2,
         memory: 1 << 34,
         draining_by: None,
+        granted: Granted::default(),
+        fence: "bars".into(),
     };
     records.runner_signed_on(&row, 9).await.expect("an answer");
     assert!(records.set_draining("quay", Some("Odd")).await.expect("an answer"));
@@ -304,6 +317,11 @@ async fn runners_are_known_by_their_credential() {
     let known = records.runners().await.expect("a list").remove(0);
     assert_eq!((known.slots, known.labels, known.seen_at), (4, vec!["linux".to_owned()], Some(9)));
     assert_eq!((known.tools, known.memory, known.draining_by.as_deref()), (row.tools, 1 << 34, Some("Odd")));
+    assert_eq!((known.granted, known.fence.as_str()), (granted, "bars"), "what it says of itself changes nothing of what it may have");
+    assert!(records.set_granted("quay", &Granted::default()).await.expect("an answer"));
+    assert_eq!(records.runners().await.expect("a list")[0].granted, Granted::default());
+    assert!(records.remove_runner("quay").await.expect("an answer"));
+    assert_eq!(records.runner_by_credential("oxr_secret").await.expect("an answer"), None);
 }
 
 #[tokio::test]
@@ -326,10 +344,102 @@ async fn a_run_once_more_is_a_new_run_of_the_same_commit() {
 async fn secrets_are_kept_by_name() {
     let (_folder, records) = records().await;
     let project = project(&records, "tidegauge").await;
-    records.set_secret(project.id, "KEY", b"one", "Ines", 5).await.expect("an answer");
-    records.set_secret(project.id, "KEY", b"two", "Odd", 6).await.expect("an answer");
+    let row =
+        |sealed: &[u8], by: &str, reach| SecretRow { name: "KEY".into(), sealed: sealed.to_vec(), set_by: by.into(), set_at: 5, reach };
+    records.set_secret(project.id, &row(b"one", "Ines", Reach::default())).await.expect("an answer");
+    let reach = Reach { branches: Some(vec!["topic/*".into()]), tags: None, pipelines: Some(vec!["ship".into()]) };
+    records.set_secret(project.id, &row(b"two", "Odd", reach.clone())).await.expect("an answer");
     let known = records.secrets(project.id).await.expect("a list");
+    assert_eq!(known[0].reach, reach);
     assert_eq!((known.len(), &known[0].sealed[..], known[0].set_by.as_str()), (1, &b"two"[..], "Odd"));
     assert!(records.remove_secret(project.id, "KEY").await.expect("an answer"));
     assert!(!records.remove_secret(project.id, "KEY").await.expect("an answer"));
+}
+
+/// Whatever is removed and added, in whichever order: no number comes back, so nothing of what was is taken for what is.
+#[tokio::test]
+async fn no_number_is_given_twice() {
+    let (_folder, records) = records().await;
+    let plan = a_plan();
+    let (mut projects, mut runs) = (std::collections::BTreeSet::new(), std::collections::BTreeSet::new());
+    let orders = [["a", "b", "c"], ["a", "c", "b"], ["b", "a", "c"], ["b", "c", "a"], ["c", "a", "b"], ["c", "b", "a"]];
+    for (round, order) in orders.into_iter().enumerate() {
+        for name in ["a", "b", "c"] {
+            let made = project(&records, name).await;
+            assert!(projects.insert(made.id), "project {} again", made.id);
+            for commit in ["c1", "c2"] {
+                let key = begin(&records, &new_run(&made, commit, "push", Some(&plan)), 10).await.expect("a run");
+                assert!(runs.insert(key.id), "run {} again", key.id);
+                let again = records.begin_again(key.id, "Odd", false, 10, |_| Vec::new()).await.expect("an answer").expect("a run");
+                assert!(runs.insert(again.id), "run {} again", again.id);
+            }
+            let of = ResultsOf {
+                project_id: made.id,
+                pipeline: "main",
+                run_id: *runs.last().expect("a run"),
+                job: "a.x",
+                job_number: 0,
+                attempt: 1,
+            };
+            let case = |n: usize| NewResult {
+                suite: "s".into(),
+                name: format!("{round} {n}"),
+                ended: "failed",
+                wavered: false,
+                ms: None,
+                file: None,
+                line: None,
+                message: None,
+            };
+            records.add_results(&of, &(0..3).map(case).collect::<Vec<_>>()).await.expect("results");
+            records.add_results(&of, &(1..5).map(case).collect::<Vec<_>>()).await.expect("results");
+            assert_eq!(records.results(of.run_id, None).await.expect("a list").len(), 5);
+        }
+        for name in order {
+            assert!(records.remove_project(name).await.expect("an answer"));
+        }
+        assert!(records.open_runs().await.expect("a list").is_empty());
+    }
+}
+
+/// What versions before kept in the clear is found, and gone once it is sealed.
+#[tokio::test]
+async fn what_lay_in_the_clear_is_sealed_once() {
+    let (folder, records) = records().await;
+    let id = project(&records, "tidegauge").await.id;
+    records.close().await;
+    let options = sqlx::sqlite::SqliteConnectOptions::new().filename(folder.path().join("ordotaxis.db"));
+    let old = sqlx::SqlitePool::connect_with(options).await.expect("the database");
+    let sql = "UPDATE projects SET hook_secret = 'whsec_old', forge = json_set(forge, '$.token', 'token-old')";
+    sqlx::query(sql).execute(&old).await.expect("as it was");
+    old.close().await;
+    let records = Records::open(folder.path()).await.expect("a database");
+    let found = records.unsealed_projects().await.expect("a list");
+    assert_eq!((found.len(), found[0].hook_secret.as_str(), found[0].token.as_deref()), (1, "whsec_old", Some("token-old")));
+    records.seal_project(id, b"sealed").await.expect("an answer");
+    assert!(records.unsealed_projects().await.expect("a list").is_empty());
+    let known = records.project("tidegauge").await.expect("an answer").expect("the project");
+    assert_eq!((known.sealed.as_deref(), known.forge.expect("a forge").repository), (Some(&b"sealed"[..]), "tidegauge".to_owned()));
+    records.close().await;
+    let bytes = std::fs::read(folder.path().join("ordotaxis.db")).expect("the file");
+    let holds = |text: &str| bytes.windows(text.len()).any(|part| part == text.as_bytes());
+    assert!(!holds("whsec_old") && !holds("token-old"), "it lies in the file still");
+}
+
+#[tokio::test]
+async fn a_message_that_is_given_up_makes_way_and_can_be_sent_again() {
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    let plan = a_plan();
+    let row = new_run(&project, "c1", "push", Some(&plan));
+    records.begin_run(&row, 10, |_| vec![("status", "{}".to_owned()), ("status", "{}".to_owned())]).await.expect("an answer");
+    let first = records.due_messages(20).await.expect("a list").remove(0);
+    records.message_given_up(first.id, "the forge answered 404", 21).await.expect("an answer");
+    let second = records.due_messages(22).await.expect("a list").remove(0);
+    assert!(second.id > first.id);
+    let told = records.given_up_messages().await.expect("a list");
+    assert_eq!((told.len(), told[0].said.as_deref()), (1, Some("the forge answered 404")));
+    assert!(records.send_again(first.id, 30).await.expect("an answer"));
+    assert!(!records.send_again(first.id, 30).await.expect("an answer"), "it is on its way");
+    assert_eq!(records.due_messages(30).await.expect("a list")[0].id, first.id, "in its old place");
 }

@@ -49,11 +49,23 @@ pub struct RunnerOptions<'a> {
     pub url: Option<&'a str>,
     /// It runs as this user in place of the test's own.
     pub user: Option<u32>,
+    /// Whether it takes proposals from outside: `no`, `yes`, `only`.
+    pub outside: &'a str,
 }
 
 impl Default for RunnerOptions<'_> {
     fn default() -> Self {
-        RunnerOptions { slots: 2, labels: &[], isolation: "host", folder: None, config: None, once: false, url: None, user: None }
+        RunnerOptions {
+            slots: 2,
+            labels: &[],
+            isolation: "host",
+            folder: None,
+            config: None,
+            once: false,
+            url: None,
+            user: None,
+            outside: "no",
+        }
     }
 }
 
@@ -98,7 +110,9 @@ impl World {
     /// Starts the service, for the first time or again.
     pub fn start_service(&mut self) {
         let config = self.folder.path().join("service.toml");
-        std::fs::write(&config, self.config).expect("a configuration");
+        // Tests' repositories lie in temporary folders, and their forge on this machine.
+        let git = if self.config.contains("[git]") { "" } else { "\n[git]\nlocal = [\"/tmp\", \"/var/tmp\"]\nnear = true\n" };
+        std::fs::write(&config, format!("{}{git}", self.config)).expect("a configuration");
         let listen = self.url.trim_start_matches("http://").to_owned();
         let mut command = Command::new(&self.ordotaxis);
         command.args(["serve", "--listen", &listen, "--data"]).arg(self.folder.path().join("service")).arg("--config").arg(config);
@@ -200,7 +214,12 @@ impl World {
 
     /// A token that enrols one runner.
     pub async fn invitation(&self) -> String {
-        let answer = self.http(reqwest::Method::POST, "/api/v1/runner-invitations").json(&json!({})).send().await.expect("an answer");
+        let answer = self
+            .http(reqwest::Method::POST, "/api/v1/runner-invitations")
+            .json(&json!({ "grant": { "labels": ["simulated"] } }))
+            .send()
+            .await
+            .expect("an answer");
         let invitation: Value = answer.json().await.expect("JSON");
         invitation["token"].as_str().unwrap_or_default().to_owned()
     }
@@ -210,7 +229,9 @@ impl World {
         let number = self.runners.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
         let name = format!("runner-{number}");
         let folder = options.folder.clone().unwrap_or_else(|| self.folder.path().join(&name));
-        let invitation = self.json(&["runner", "invite"]).await["token"].as_str().unwrap_or_default().to_owned();
+        let mut invite = vec!["runner", "invite", "--outside", options.outside];
+        options.labels.iter().for_each(|label| invite.extend(["--label", label]));
+        let invitation = self.json(&invite).await["token"].as_str().unwrap_or_default().to_owned();
         let dir = folder.display().to_string();
         let ran = self.run(&["runner", "enrol", "--invitation", &invitation, "--name", &name, "--dir", &dir]).await;
         assert_eq!(ran.code, 0, "{ran:?}");
@@ -240,9 +261,6 @@ impl World {
                 .current_dir("/");
         }
         command.args(["runner", "work", "--isolation", options.isolation, "--slots", &options.slots.to_string(), "--dir"]).arg(folder);
-        for label in options.labels {
-            command.args(["--label", label]);
-        }
         if let Some(text) = options.config {
             let path = self.folder.path().join(format!("{name}.config.toml"));
             std::fs::write(&path, text).expect("a configuration");

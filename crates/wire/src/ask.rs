@@ -1,5 +1,6 @@
 //! What people, the client and the console ask of the service.
 
+use ordotaxis_core::dispatch::Taking;
 use ordotaxis_core::plan::Occasion;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -137,9 +138,22 @@ pub struct Drain {
 }
 
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
 pub struct NewSecret {
     pub value: String,
+    #[serde(flatten)]
+    pub reach: ReachAsk,
+}
+
+/// Where a secret goes: globs. With none of branches and tags, the main branch and every tag.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ReachAsk {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub branches: Option<Vec<String>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tags: Option<Vec<String>>,
+    /// Names of pipelines; every one when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pipelines: Option<Vec<String>>,
 }
 
 /// Signs a browser in: with a token, or with a one-use code from a sign-in link.
@@ -156,10 +170,45 @@ pub struct SignInLink {
     pub url: String,
 }
 
+/// What a runner may have; its own word can only narrow it.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RunnerGrant {
+    /// What jobs may ask for with `where`, beside the system and its architecture: letters, digits, `-`, `_` and `.`, at most 64.
+    #[serde(default)]
+    pub labels: Vec<String>,
+    /// The projects whose jobs it takes; all when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub projects: Option<Vec<String>>,
+    /// Whether it takes proposals from outside: `no`, `yes`, or `only` those.
+    #[serde(default)]
+    #[schema(value_type = String)]
+    pub outside: Taking,
+}
+
+/// An invitation for one runner.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Invite {
+    #[serde(default)]
+    pub grant: RunnerGrant,
+    /// How long it is good, in milliseconds, a week at most; an hour when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires_ms: Option<i64>,
+}
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Invitation {
-    /// Enrols one runner, once, within an hour.
+    /// Enrols one runner, once.
     pub token: String,
+}
+
+/// What is done with proposals from outside.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetOutside {
+    /// `ask`, `run` or `never`.
+    pub outside: String,
 }
 
 /// Sweep the store: only look, or take away.
@@ -174,4 +223,6 @@ pub struct Sweep {
 pub struct NewConnection {
     pub user: String,
     pub password: String,
+    #[serde(flatten)]
+    pub reach: ReachAsk,
 }

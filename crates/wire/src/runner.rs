@@ -14,8 +14,8 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
-/// 2: what jobs give and keep is sent in chunks.
-pub const VERSION: u32 = 2;
+/// 2: what jobs give and keep is sent in chunks. 3: labels are granted by the service.
+pub const VERSION: u32 = 3;
 
 /// Names one attempt in addresses: `RUN-JOB-NUMBER`, all numbers of the service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -81,7 +81,11 @@ pub struct SignOn {
     /// Made anew at each start of the runner.
     pub session: String,
     pub slots: u32,
-    pub labels: Vec<String>,
+    /// The system and its architecture, as labels that every runner has: `linux`, `x86_64`.
+    pub system: Vec<String>,
+    /// Of the labels that the service has granted it, those that it offers; all of them when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub labels: Option<Vec<String>>,
     pub isolation: String,
     /// What jobs are fenced in with, for people.
     #[serde(default)]
@@ -103,6 +107,8 @@ pub struct Tool {
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SignedOn {
+    /// What jobs may ask of it, as the service has it.
+    pub labels: Vec<String>,
     pub beat_ms: u64,
     pub lease_ms: u64,
 }

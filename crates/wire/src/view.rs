@@ -24,6 +24,8 @@ pub struct ProjectView {
     /// What webhooks are signed with; shown once, when the project is added.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hook_secret: Option<String>,
+    /// What is done with proposals from outside: `ask`, `run` or `never`.
+    pub outside: String,
     #[schema(value_type = String, format = DateTime)]
     pub created_at: Timestamp,
 }
@@ -67,6 +69,15 @@ pub struct RunView {
     /// The number of the run that this one does once more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub again_of: Option<i64>,
+    /// It waits for someone to allow it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub held: bool,
+    /// Who let it go on that came from outside.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub allowed_by: Option<String>,
+    /// Pipeline files that its commit changes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changes_pipeline: Vec<String>,
     /// Only where one run is asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jobs: Option<Vec<JobView>>,
@@ -313,6 +324,21 @@ pub struct SweptView {
     pub bytes: u64,
 }
 
+/// A message to the outside that was given up.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MessageView {
+    pub id: i64,
+    pub project: String,
+    pub commit: String,
+    /// `status` or `note`
+    pub kind: String,
+    pub run: Option<String>,
+    pub tries: i64,
+    #[schema(value_type = String, format = DateTime)]
+    pub given_up_at: Timestamp,
+    pub why: String,
+}
+
 /// Why a job, or each job of a run that has not ended, is as it is.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct WhyView {
@@ -350,6 +376,10 @@ pub struct RunnerView {
     /// Who asked it to take nothing more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub draining_by: Option<String>,
+    /// What it may have; `labels` is what it offers of that.
+    pub grant: crate::ask::RunnerGrant,
+    /// What it fences jobs in with, in words.
+    pub fence: String,
     /// How full its slots were, in thousandths, in each of the last six hours' quarters, oldest first.
     pub full: Vec<u16>,
 }
@@ -420,6 +450,9 @@ pub struct SecretView {
     pub set_by: String,
     #[schema(value_type = String, format = DateTime)]
     pub set_at: Timestamp,
+    /// Where it goes.
+    #[serde(flatten)]
+    pub reach: crate::ask::ReachAsk,
 }
 
 /// User and password for a service outside: never the password.
@@ -430,6 +463,9 @@ pub struct ConnectionView {
     pub set_by: String,
     #[schema(value_type = String, format = DateTime)]
     pub set_at: Timestamp,
+    /// Where it goes.
+    #[serde(flatten)]
+    pub reach: crate::ask::ReachAsk,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

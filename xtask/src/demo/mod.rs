@@ -69,7 +69,11 @@ impl World {
         let service = Process::start(
             &folder,
             "service",
-            ordotaxis().args(["serve", "--listen", &format!("127.0.0.1:{service_port}"), "--data"]).arg(folder.join("service")),
+            ordotaxis()
+                .args(["serve", "--listen", &format!("127.0.0.1:{service_port}"), "--data"])
+                .arg(folder.join("service"))
+                .arg("--config")
+                .arg(setup::root().join("demo/service.toml")),
             "the owner's token",
         )?;
         let token = service.line_after("printed this once: ").ok_or("the service printed no token")?;
@@ -83,7 +87,9 @@ impl World {
     }
 
     fn start_runner(&self, name: &str) -> Result<Process, String> {
-        let invitation = output(self.client().args(["--quiet", "runner", "invite"]))?;
+        // One of the two takes what comes from outside, once someone has allowed it.
+        let outside = if name == "spar" { "yes" } else { "no" };
+        let invitation = output(self.client().args(["--quiet", "runner", "invite", "--outside", outside]))?;
         let dir = self.folder.join(format!("runner-{name}"));
         let mut enrol = self.client();
         output(enrol.args(["runner", "enrol", "--invitation", invitation.trim(), "--name", name, "--dir"]).arg(&dir))?;
@@ -184,7 +190,7 @@ impl World {
     fn wait_until_quiet(&self) -> Result<(), String> {
         let until = Instant::now() + PATIENCE;
         while Instant::now() < until {
-            if process::metric(&self.service_url, "ordotaxis_outbox_unsent").as_deref() == Some("0") {
+            if process::metric(&self.service_url, &self.token, "ordotaxis_outbox_unsent").as_deref() == Some("0") {
                 return Ok(());
             }
             std::thread::sleep(Duration::from_millis(100));

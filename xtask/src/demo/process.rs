@@ -63,9 +63,11 @@ impl Drop for Process {
 }
 
 /// A number that the service tells those who watch it.
-pub(super) fn metric(url: &str, name: &str) -> Option<String> {
-    let mut stream = TcpStream::connect(url.trim_start_matches("http://")).ok()?;
-    stream.write_all(b"GET /metrics HTTP/1.0\r\n\r\n").ok()?;
+pub(super) fn metric(url: &str, token: &str, name: &str) -> Option<String> {
+    let host = url.trim_start_matches("http://");
+    let mut stream = TcpStream::connect(host).ok()?;
+    let head = format!("GET /metrics HTTP/1.0\r\nHost: {host}\r\nAuthorization: Bearer {token}\r\n\r\n");
+    stream.write_all(head.as_bytes()).ok()?;
     let mut answer = String::new();
     stream.read_to_string(&mut answer).ok()?;
     answer.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' ')).map(str::to_owned)

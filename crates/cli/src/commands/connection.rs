@@ -10,8 +10,8 @@ use reqwest::Method;
 
 pub(super) async fn connection(command: ConnectionCommand, api: &Api, json: bool) -> Done {
     match command {
-        ConnectionCommand::Set { project, name, user } => {
-            let ask = NewConnection { user, password: secret::value()? };
+        ConnectionCommand::Set { project, name, user, reach } => {
+            let ask = NewConnection { user, password: secret::value()?, reach: reach.into() };
             api.send(api.request(Method::PUT, &format!("projects/{project}/connections/{name}")).json(&ask)).await?;
             out::print(format!("connection {name} of {project} is set; jobs that publish with it are lent it from now on"));
             OK

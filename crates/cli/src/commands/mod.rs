@@ -9,6 +9,7 @@ mod connection;
 mod init;
 mod local;
 mod logs;
+mod message;
 mod pipeline;
 mod plan;
 mod project;
@@ -122,6 +123,8 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
             let ask = logs::Ask { job, follow, attempt, step, since, grep, times, beside };
             logs::logs(&api()?, &run_ref(&run)?, ask).await
         }
+        Command::Allow { run } => runs::allow(&api()?, &run_ref(&run)?, global.json).await,
+        Command::Message { command } => message::message(command, &api()?, global.json).await,
         Command::Stop { run, job } => runs::stop(&api()?, &run_ref(&run)?, job, global.json).await,
         Command::Artifacts { run, command } => artifacts::artifacts(&api()?, &run_ref(&run)?, command, global.json).await,
         Command::Tests { run, flaky, test, all } => {

@@ -2,9 +2,9 @@
 
 use super::{Done, OK, table};
 use crate::api::Api;
-use crate::options::ProjectCommand;
+use crate::options::{OutsideChoice, ProjectCommand};
 use crate::out;
-use ordotaxis_wire::ask::{NewForge, NewProject};
+use ordotaxis_wire::ask::{NewForge, NewProject, SetOutside};
 use ordotaxis_wire::view::ProjectView;
 use reqwest::Method;
 
@@ -48,6 +48,16 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
                 out::print(out::bold(&project.name));
                 print_facts(&project);
             }
+        }
+        ProjectCommand::Outside { name, what } => {
+            let (outside, told) = match what {
+                OutsideChoice::Ask => ("ask", "waits for someone to allow it"),
+                OutsideChoice::Run => ("run", "runs"),
+                OutsideChoice::Never => ("never", "is left"),
+            };
+            let ask = SetOutside { outside: outside.to_owned() };
+            api.send(api.request(Method::PUT, &format!("projects/{name}/outside")).json(&ask)).await?;
+            out::print(format!("a proposal of {name} from outside {told}"));
         }
         ProjectCommand::Remove { name } => {
             api.send(api.request(Method::DELETE, &format!("projects/{name}"))).await?;

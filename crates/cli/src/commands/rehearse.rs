@@ -7,11 +7,12 @@ use crate::api::Api;
 use crate::options::{IsolationChoice, OccasionOptions};
 use crate::out;
 use crate::reference::RunRef;
+use ordotaxis_core::dispatch::Taking;
 use ordotaxis_core::language::{counted, has_errors};
 use ordotaxis_core::plan::{Occasion, Source, plan as make_plan};
 use ordotaxis_runner::{Config, Isolation, Leave, Settings as RunnerSettings, enrol, work};
 use ordotaxis_service::{Settings, Shutdown, serve as run_service};
-use ordotaxis_wire::ask::{Invitation, NewProject, NewRun, NewSecret};
+use ordotaxis_wire::ask::{Invitation, Invite, NewProject, NewRun, NewSecret, ReachAsk, RunnerGrant, SetOutside};
 use ordotaxis_wire::view::{ArtifactView, ProjectView, RunView};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -188,6 +189,12 @@ impl Copy {
     }
 }
 
+/// A rehearsal lends its secrets whatever it plays.
+fn anywhere() -> ReachAsk {
+    let all = || Some(vec!["**".to_owned()]);
+    ReachAsk { branches: all(), tags: all(), pipelines: None }
+}
+
 /// A service of the rehearsal's own.
 struct Stage {
     api: Api,
@@ -200,7 +207,9 @@ impl Stage {
     async fn raise(place: &Path, occasion: Occasion, leave: Leave) -> Result<Stage, Failure> {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.map_err(|error| cannot("a service", &error))?;
         let address = listener.local_addr().map_err(|error| cannot("a service", &error))?;
-        let settings = Settings { rehearsal: Some(occasion), ..Settings::new(place.join("service")) };
+        // Whoever rehearses may read what they may read: it is their own pipeline, run as themselves.
+        let settings =
+            Settings { rehearsal: Some(occasion), local_git: vec!["/".into()], near_git: true, ..Settings::new(place.join("service")) };
         let stop = CancellationToken::new();
         let (tell, told) = oneshot::channel();
         let (first, second) = (stop.clone(), stop.clone());
@@ -224,14 +233,13 @@ impl Stage {
         labels: BTreeSet<String>,
         isolation: Isolation,
     ) -> Result<tokio::task::JoinHandle<()>, Failure> {
-        let invitation: Invitation = self.api.post("runner-invitations", &serde_json::json!({})).await?;
+        // Whatever its jobs ask for, and whoever it plays that they come from.
+        let grant = RunnerGrant { labels: labels.into_iter().collect(), projects: None, outside: Taking::Yes };
+        let invitation: Invitation = self.api.post("runner-invitations", &Invite { grant, expires_ms: None }).await?;
         let identity = enrol(&self.api.url, &invitation.token, "here").await.map_err(|error| cannot("a runner", &error))?;
-        let mut labels = labels;
-        labels.extend([std::env::consts::OS.to_owned(), std::env::consts::ARCH.to_owned()]);
         let settings = RunnerSettings {
             folder: place.join("runner"),
             slots: ask.slots,
-            labels: labels.into_iter().collect(),
             isolation,
             config: Config::default(),
             once: false,
@@ -239,7 +247,7 @@ impl Stage {
         };
         let leave = self.leave.clone();
         Ok(tokio::spawn(async move {
-            if let Err(error) = work(identity, settings, leave, |_| ()).await {
+            if let Err(error) = work(identity, settings, leave, |_, _| ()).await {
                 out::remark(format!("the rehearsal's runner ended: {error}"));
             }
         }))
@@ -250,9 +258,11 @@ impl Stage {
         let git_url = copy.repository.display().to_string();
         let project = NewProject { name: copy.project.clone(), git_url, main_branch: copy.branch.clone(), forge: None };
         let _: ProjectView = api.post("projects", &project).await?;
+        let run = SetOutside { outside: "run".to_owned() };
+        api.send(api.request(reqwest::Method::PUT, &format!("projects/{}/outside", copy.project)).json(&run)).await?;
         for (name, value) in secrets.iter().filter_map(|name| Some((name, std::env::var(name).ok()?))) {
             let path = format!("projects/{}/secrets/{name}", copy.project);
-            api.send(api.request(reqwest::Method::PUT, &path).json(&NewSecret { value })).await?;
+            api.send(api.request(reqwest::Method::PUT, &path).json(&NewSecret { value, reach: anywhere() })).await?;
         }
         let start = NewRun {
             reference: Some(copy.branch.clone()),

@@ -3,21 +3,25 @@
 use super::serve::{count_signals, reaches, set_up_log};
 use super::{Done, Failure, OK, table};
 use crate::api::{Api, address};
-use crate::options::{Global, IsolationChoice, RunnerCommand};
+use crate::options::{Global, GrantOptions, IsolationChoice, RunnerCommand};
 use crate::out;
 use ordotaxis_runner::{Config, Identity, Isolation, Leave, Settings, enrol, work};
-use ordotaxis_wire::ask::{Drain, Invitation};
+use ordotaxis_wire::ask::{Drain, Invitation, Invite, RunnerGrant};
 use ordotaxis_wire::view::RunnerView;
 use ordotaxis_wire::words;
+use reqwest::Method;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::time::Duration;
 
 pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool) -> Done {
     match command {
-        RunnerCommand::Invite => invite(&Api::new(global)?, global.json).await,
+        RunnerCommand::Invite { grant, expires } => invite(&Api::new(global)?, grant, expires, global.json).await,
+        RunnerCommand::Set { name, grant } => set(&Api::new(global)?, &name, grant).await,
+        RunnerCommand::Remove { name } => remove(&Api::new(global)?, &name).await,
         RunnerCommand::Enrol { invitation, name, dir } => enrol_here(&address(global), &invitation, name, &dir).await,
-        RunnerCommand::Work { dir, slots, label, isolation, once, config } => {
-            work_here(Work { dir, slots: if once { 1 } else { slots }, label, isolation, once, config }, mounts).await
+        RunnerCommand::Work { dir, slots, isolation, once, config } => {
+            work_here(Work { dir, slots: if once { 1 } else { slots }, isolation, once, config }, mounts).await
         }
         RunnerCommand::Look { what } => Ok(if ordotaxis_runner::looks_ready(&what).await { ExitCode::SUCCESS } else { ExitCode::FAILURE }),
         RunnerCommand::List => list(&Api::new(global)?, global.json).await,
@@ -25,13 +29,32 @@ pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool
     }
 }
 
-async fn invite(api: &Api, json: bool) -> Done {
-    let invitation: Invitation = api.post("runner-invitations", &serde_json::json!({})).await?;
+fn granted(grant: GrantOptions) -> RunnerGrant {
+    let projects = if grant.project.is_empty() { None } else { Some(grant.project) };
+    RunnerGrant { labels: grant.label, projects, outside: grant.outside.into() }
+}
+
+async fn set(api: &Api, name: &str, grant: GrantOptions) -> Done {
+    api.send(api.request(Method::PUT, &format!("runners/{name}")).json(&granted(grant))).await?;
+    out::print(format!("runner {name} may have this from now on"));
+    OK
+}
+
+async fn remove(api: &Api, name: &str) -> Done {
+    api.send(api.request(Method::DELETE, &format!("runners/{name}"))).await?;
+    out::print(format!("runner {name} is removed; its credential is worth nothing any more"));
+    OK
+}
+
+async fn invite(api: &Api, grant: GrantOptions, expires: Duration, json: bool) -> Done {
+    let expires_ms = Some(i64::try_from(expires.as_millis()).unwrap_or(i64::MAX));
+    let invitation: Invitation = api.post("runner-invitations", &Invite { grant: granted(grant), expires_ms }).await?;
     if json {
         out::json(&invitation);
     } else {
         out::print(&invitation.token);
-        out::remark(format!("  within an hour: ordotaxis runner enrol --url {} --invitation {}", api.url, invitation.token));
+        let within = humantime::format_duration(expires);
+        out::remark(format!("  within {within}: ordotaxis runner enrol --url {} --invitation {}", api.url, invitation.token));
     }
     OK
 }
@@ -60,7 +83,6 @@ fn machine_name() -> String {
 struct Work {
     dir: PathBuf,
     slots: u32,
-    label: Vec<String>,
     isolation: Option<IsolationChoice>,
     once: bool,
     config: Option<PathBuf>,
@@ -89,7 +111,7 @@ pub(super) fn isolation(choice: Option<IsolationChoice>) -> Result<Isolation, Fa
 
 async fn work_here(ask: Work, mounts: bool) -> Done {
     set_up_log();
-    let Work { dir, slots, label, isolation: choice, once, config } = ask;
+    let Work { dir, slots, isolation: choice, once, config } = ask;
     let identity =
         Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;
     let isolation = isolation(choice)?;
@@ -97,19 +119,14 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
         Some(path) => Config::load(&path).map_err(|error| Failure::new(2, error.to_string(), "mend the file, or leave out --config"))?,
         None => Config::default(),
     };
-    let mut labels = vec![std::env::consts::OS.to_owned(), std::env::consts::ARCH.to_owned()];
-    labels.extend(label.into_iter().chain(config.labels.clone().unwrap_or_default()).filter(|label| !label.trim().is_empty()));
-    let mut seen = std::collections::BTreeSet::new();
-    labels.retain(|label| seen.insert(label.clone()));
+    let name = identity.name.clone();
     let line = format!(
-        "runner {} works at {}: {slots} {}, isolation {}, labels {}",
-        identity.name,
+        "runner {name} works at {}: {slots} {}, isolation {}",
         identity.url,
         if slots == 1 { "slot" } else { "slots" },
         isolation.word(),
-        labels.join(", ")
     );
-    let settings = Settings { folder: dir, slots, labels, isolation, config, once, mounts };
+    let settings = Settings { folder: dir, slots, isolation, config, once, mounts };
     let leave = Leave::default();
     let signals = count_signals()?;
     for (count, token) in [(1, leave.soon.clone()), (2, leave.at_once.clone())] {
@@ -119,7 +136,7 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
             token.cancel();
         });
     }
-    let done = work(identity, settings, leave, |fence| println!("{line}\n  fence: {fence}")).await;
+    let done = work(identity, settings, leave, |labels, fence| println!("{line}, labels {}\n  fence: {fence}", labels.join(", "))).await;
     done.map_err(|error| Failure::new(3, error.to_string(), "the runner has ended"))?;
     OK
 }
@@ -130,7 +147,8 @@ async fn list(api: &Api, json: bool) -> Done {
         out::json(&runners);
         return OK;
     }
-    let head = ["runner", "state", "busy", "isolation", "machine", "labels", "tools", "doing"].map(str::to_owned).to_vec();
+    let head =
+        ["runner", "state", "busy", "isolation", "machine", "labels", "projects", "outside", "tools", "doing"].map(str::to_owned).to_vec();
     let row = |runner: &RunnerView| {
         let state = match (runner.connected, runner.seen_at) {
             (true, _) if runner.draining_by.is_some() => "draining".to_owned(),
@@ -145,16 +163,22 @@ async fn list(api: &Api, json: bool) -> Done {
         };
         let tools: Vec<String> = runner.tools.iter().map(|tool| format!("{} {}", tool.name, tool.version)).collect();
         let doing = runner.doing.join(", ");
-        vec![runner.name.clone(), state, busy, runner.isolation.clone(), machine, runner.labels.join(", "), tools.join(", "), doing]
+        let projects = runner.grant.projects.as_ref().map_or("all".to_owned(), |projects| projects.join(", "));
+        let outside = runner.grant.outside.word().to_owned();
+        let labels = runner.labels.join(", ");
+        vec![runner.name.clone(), state, busy, runner.isolation.clone(), machine, labels, projects, outside, tools.join(", "), doing]
     };
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(runners.iter().map(row)).collect();
     table(&rows, "no runner is enrolled; `ordotaxis runner invite` makes a token for one");
+    for runner in runners.iter().filter(|runner| !runner.fence.is_empty()) {
+        out::remark(format!("  {}: {}", runner.name, runner.fence));
+    }
     OK
 }
 
 async fn drain(api: &Api, name: &str, undo: bool) -> Done {
     let ask = Drain { draining: !undo };
-    api.send(api.request(reqwest::Method::PUT, &format!("runners/{name}/drain")).json(&ask)).await?;
+    api.send(api.request(Method::PUT, &format!("runners/{name}/drain")).json(&ask)).await?;
     out::print(match undo {
         false => format!("runner {name} finishes what it has and takes nothing more"),
         true => format!("runner {name} takes jobs again"),

@@ -134,6 +134,18 @@ fn place(run: &RunView) -> String {
     target.or(tag).or_else(|| run.branch.clone()).unwrap_or_default()
 }
 
+/// Lets a run go on that comes from outside.
+pub(super) async fn allow(api: &Api, run: &RunRef, json: bool) -> Done {
+    let number = api.run(run).await?.number;
+    let view: RunView = api.post(&format!("runs/{}/{number}/allow", run.project), &serde_json::json!({})).await?;
+    if json {
+        out::json(&view);
+    } else {
+        out::print(format!("{}: allowed; {}", view.run, view.sentence));
+    }
+    OK
+}
+
 pub(super) async fn stop(api: &Api, run: &RunRef, job: Option<String>, json: bool) -> Done {
     let number = api.run(run).await?.number;
     let what = job.clone().map_or("the run".to_owned(), |job| format!("job {job}"));

@@ -4,15 +4,15 @@ use super::{Done, Failure, OK, show, table};
 use crate::api::Api;
 use crate::options::SecretCommand;
 use crate::out;
-use ordotaxis_wire::ask::NewSecret;
+use ordotaxis_wire::ask::{NewSecret, ReachAsk};
 use ordotaxis_wire::view::SecretView;
 use reqwest::Method;
 use std::io::{IsTerminal, Read};
 
 pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Done {
     match command {
-        SecretCommand::Set { project, name } => {
-            let ask = NewSecret { value: value()? };
+        SecretCommand::Set { project, name, reach } => {
+            let ask = NewSecret { value: value()?, reach: reach.into() };
             api.send(api.request(Method::PUT, &format!("projects/{project}/secrets/{name}")).json(&ask)).await?;
             out::print(format!("secret {name} of {project} is set; jobs that name it are lent it from now on"));
             OK
@@ -23,8 +23,10 @@ pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Don
                 out::json(&secrets);
                 return OK;
             }
-            let head = ["secret", "set by", "set"].map(str::to_owned).to_vec();
-            let row = |secret: &SecretView| vec![secret.name.clone(), secret.set_by.clone(), show::moment(secret.set_at)];
+            let head = ["secret", "goes to", "set by", "set"].map(str::to_owned).to_vec();
+            let row = |secret: &SecretView| {
+                vec![secret.name.clone(), reach_words(&secret.reach), secret.set_by.clone(), show::moment(secret.set_at)]
+            };
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(secrets.iter().map(row)).collect();
             table(&rows, &format!("{project} has no secrets; `ordotaxis secret set {project} NAME` sets one"));
             OK
@@ -35,6 +37,14 @@ pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Don
             OK
         }
     }
+}
+
+/// Where a secret goes, in words.
+pub(super) fn reach_words(reach: &ReachAsk) -> String {
+    let some = |what: &str, globs: &Option<Vec<String>>| globs.as_ref().map(|globs| format!("{what} {}", globs.join(", ")));
+    let refs = [some("branches", &reach.branches), some("tags", &reach.tags)].into_iter().flatten().collect::<Vec<_>>();
+    let refs = if refs.is_empty() { "main branch and tags".to_owned() } else { refs.join("; ") };
+    [Some(refs), some("pipelines", &reach.pipelines)].into_iter().flatten().collect::<Vec<_>>().join("; ")
 }
 
 /// Everything on standard input, without the one line end that `echo` adds.

@@ -11,6 +11,8 @@ use tokio::sync::watch;
 
 pub(super) async fn serve(data: PathBuf, listen: SocketAddr, config: Option<PathBuf>) -> Done {
     set_up_log();
+    // What a service writes is its user's alone.
+    nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
     let mut settings = Settings::new(data);
     if let Some(config) = config {
         settings = settings.with_file(config).map_err(|error| Failure::new(2, error.to_string(), "docs/service.md lists all settings"))?;
@@ -19,12 +21,13 @@ pub(super) async fn serve(data: PathBuf, listen: SocketAddr, config: Option<Path
         .await
         .map_err(|error| Failure::new(3, format!("{listen} cannot be listened on: {error}"), "choose another address with --listen"))?;
     let address = listener.local_addr().map_err(|error| Failure::new(3, error.to_string(), ""))?;
-    println!("ordotaxis serves at http://{address}");
+    let scheme = if settings.tls.is_some() { "https" } else { "http" };
+    println!("ordotaxis serves at {scheme}://{address}");
     let signals = count_signals()?;
     let shutdown = Shutdown { first: reaches(signals.clone(), 1), second: reaches(signals, 2) };
     let first_token = |token: &str| {
         println!("the owner's token, printed this once: {token}");
-        out::remark(format!("  keep it: ordotaxis sign-in --url http://{address}"));
+        out::remark(format!("  keep it: ordotaxis sign-in --url {scheme}://{address}"));
     };
     run(settings, listener, shutdown, first_token).await.map_err(|error| {
         let mut what = error.to_string();

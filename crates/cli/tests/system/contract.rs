@@ -211,13 +211,20 @@ impl Drop for Ended {
 async fn a_proposal_from_outside_gets_no_secret_and_an_unset_one_is_told() {
     let world = world().await;
     let repository = world.project("tidegauge").await;
-    let _runner = world.runner(RunnerOptions::default()).await;
+    assert_eq!(world.run(&["project", "outside", "tidegauge", "run"]).await.code, 0);
+    let _runner = world.runner(RunnerOptions { outside: "yes", ..RunnerOptions::default() }).await;
     let text = "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.a.b]\ncheckout = false\nsecrets = [\"STATION_KEY\"]\nsteps = [\"echo key ${STATION_KEY:+there}\"]\n";
     let commit = repository.push_pipeline(text);
     let run = world.verdict("tidegauge", &commit).await;
     let why = "secret STATION_KEY is not set for tidegauge; `ordotaxis secret set tidegauge STATION_KEY` sets it";
     assert_eq!(World::job(&run, "a.b")["why"], why);
-    assert_eq!(world.run_with(&["secret", "set", "tidegauge", "STATION_KEY"], "salt and mud\n").await.code, 0);
+    assert_eq!(
+        world
+            .run_with(&["secret", "set", "tidegauge", "STATION_KEY", "--branch", "main", "--branch", "topic/*"], "salt and mud\n")
+            .await
+            .code,
+        0
+    );
     for (outside, source) in [(true, "topic/theirs"), (false, "topic/ours")] {
         repository.git(&["checkout", "--quiet", "-b", source, "main"]);
         repository.write("note", source);

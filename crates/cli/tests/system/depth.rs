@@ -285,7 +285,7 @@ async fn runners_offer_tools_drain_and_leave_after_one() {
     std::fs::write(tool.join("tideflash"), "#!/bin/sh\necho tideflash 2.7\n").expect("a tool");
     std::fs::set_permissions(tool.join("tideflash"), std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("it can be run");
     let config = format!("labels = [\"quay\"]\n[[tool]]\nname = \"tideflash\"\nfolder = \"{}\"\n", tool.display());
-    let runner = world.runner(RunnerOptions { config: Some(&config), ..RunnerOptions::default() }).await;
+    let runner = world.runner(RunnerOptions { config: Some(&config), labels: &["quay", "pier"], ..RunnerOptions::default() }).await;
     let done = |run: &Value| {
         state(run, "a.made") == "passed"
             && World::job(run, "a.odd")["why"]
@@ -298,7 +298,8 @@ async fn runners_offer_tools_drain_and_leave_after_one() {
     let tools: Vec<&str> = listed[0]["tools"].as_array().into_iter().flatten().filter_map(|tool| tool["name"].as_str()).collect();
     assert!(tools.contains(&"make") && tools.contains(&"tideflash"), "{listed}");
     assert!(
-        listed[0]["cores"].as_u64() > Some(0) && listed[0]["labels"].as_array().is_some_and(|labels| labels.contains(&"quay".into())),
+        listed[0]["cores"].as_u64() > Some(0)
+            && listed[0]["labels"].as_array().is_some_and(|labels| labels.contains(&"quay".into()) && !labels.contains(&"pier".into())),
         "{listed}"
     );
     assert_eq!(world.run(&["stop", run["run"].as_str().expect("a name")]).await.code, 0);

@@ -81,8 +81,10 @@ async fn the_edge_answers_with_problem_details() {
     }
     let large = world.http(Method::POST, "/api/v1/projects").header("content-type", "application/json").body("x".repeat(2_000_000));
     assert_eq!(large.send().await.expect("an answer").status(), StatusCode::PAYLOAD_TOO_LARGE);
-    for path in ["/healthz", "/readyz", "/metrics", "/api/openapi.json"] {
-        assert_eq!(client.get(format!("{}{path}", world.url)).send().await.expect("an answer").status(), StatusCode::OK, "{path}");
+    for (path, open) in [("/healthz", true), ("/readyz", true), ("/metrics", false), ("/api/openapi.json", false)] {
+        let plain = client.get(format!("{}{path}", world.url)).send().await.expect("an answer").status();
+        assert_eq!(plain, if open { StatusCode::OK } else { StatusCode::UNAUTHORIZED }, "{path}");
+        assert_eq!(world.http(Method::GET, path).send().await.expect("an answer").status(), StatusCode::OK, "{path}");
     }
     assert_eq!(client.get(format!("{}/assets/none.js", world.url)).send().await.expect("an answer").status(), StatusCode::NOT_FOUND);
 }
@@ -120,15 +122,32 @@ async fn secrets_are_kept_as_digests_and_used_once() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_repeated_unsafe_call_does_nothing_more() {
     let world = world().await;
-    let add = || {
-        let ask = json!({ "name": "tidegauge", "git_url": "http://127.0.0.1:1/none.git" });
+    let add = |name: &'static str| {
+        let ask = json!({ "name": name, "git_url": "http://127.0.0.1:1/none.git" });
         world.http(Method::POST, "/api/v1/projects").header("idempotency-key", "one").json(&ask).send()
     };
-    let first = add().await.expect("an answer");
+    let first = add("tidegauge").await.expect("an answer");
     assert_eq!(first.status(), StatusCode::CREATED);
-    let (first, second): (Value, Value) = (first.json().await.expect("JSON"), add().await.expect("an answer").json().await.expect("JSON"));
-    assert_eq!(first, second);
+    let first: Value = first.json().await.expect("JSON");
+    // Its answer held the webhook's secret: it is not kept, and still nothing is done twice.
+    let second = add("tidegauge").await.expect("an answer");
+    assert_eq!(second.status(), StatusCode::CONFLICT);
+    let second: Value = second.json().await.expect("JSON");
+    assert_eq!(second["type"], "/problems/answer-not-kept");
+    let other: Value = add("almanac").await.expect("an answer").json().await.expect("JSON");
+    assert_eq!(other["type"], "/problems/key-used", "the same key for something else");
     assert_eq!(world.json(&["project", "list"]).await.as_array().map(Vec::len), Some(1));
+    let secret = first["hook_secret"].as_str().expect("a secret");
+    for name in ["ordotaxis.db", "ordotaxis.db-wal"] {
+        let bytes = std::fs::read(world.folder.path().join("service").join(name)).unwrap_or_default();
+        assert!(!bytes.windows(secret.len()).any(|part| part == secret.as_bytes()), "the secret lies in {name}");
+    }
+    // An answer without a secret is kept and given again, word for word.
+    let check =
+        || world.http(Method::POST, "/api/v1/check").header("idempotency-key", "two").json(&json!({ "text": "language = 2" })).send();
+    let answers = [check().await.expect("an answer"), check().await.expect("an answer")];
+    let [one, two] = answers.map(|answer| answer.text());
+    assert_eq!(one.await.expect("text"), two.await.expect("text"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -63,7 +63,8 @@ async fn a_cache_is_saved_once_restored_exactly_or_nearly_listed_and_dropped() {
 async fn a_proposal_from_outside_reads_caches_and_results_and_leaves_none() {
     let world = world().await;
     let repository = world.project("tidegauge").await;
-    let _runner = world.runner(RunnerOptions::default()).await;
+    assert_eq!(world.run(&["project", "outside", "tidegauge", "run"]).await.code, 0);
+    let _runner = world.runner(RunnerOptions { outside: "yes", ..RunnerOptions::default() }).await;
     let pipeline = format!("{CACHED}[job.pack.bundle]\nsteps = [\"cat src/a.c\"]\nreuse = {{ inputs = [\"src/**\"] }}\n");
     let pipeline = pipeline.replace("language = 1\n", "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n");
     repository.write("src/a.c", "int a;\n");

@@ -4,6 +4,7 @@ mod client;
 mod console;
 mod contract;
 mod depth;
+mod edge;
 mod escape;
 mod faults;
 mod guides;
@@ -19,6 +20,7 @@ mod outside;
 mod shapes;
 mod starts;
 mod told;
+mod who;
 
 use ordotaxis_testbed::World;
 

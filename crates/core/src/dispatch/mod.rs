@@ -8,7 +8,8 @@ pub use queue::{Key, Queue, Queued};
 pub use version::{version_found, version_wanted};
 pub use why::{Waited, why_queued};
 
-use crate::plan::PlannedJob;
+use crate::plan::{Event, Occasion, PlannedJob};
+use serde::{Deserialize, Serialize};
 
 /// What a job wants of a runner.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
@@ -20,6 +21,43 @@ pub struct Needs {
     pub container: bool,
     /// It must be kept from the network: a runner that can do that.
     pub fenced: bool,
+    /// It was offered by someone who may not push: only runners that take such jobs.
+    pub outside: bool,
+    /// The project's name: some runners are for some projects.
+    pub project: String,
+}
+
+/// Whether a runner takes jobs of proposals from outside.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Taking {
+    #[default]
+    No,
+    Yes,
+    /// And nothing else.
+    Only,
+}
+
+impl Taking {
+    pub fn word(self) -> &'static str {
+        match self {
+            Taking::No => "no",
+            Taking::Yes => "yes",
+            Taking::Only => "only",
+        }
+    }
+
+    pub fn from_word(word: &str) -> Option<Taking> {
+        [Taking::No, Taking::Yes, Taking::Only].into_iter().find(|taking| taking.word() == word)
+    }
+
+    fn takes(self, outside: bool) -> bool {
+        match self {
+            Taking::No => !outside,
+            Taking::Yes => true,
+            Taking::Only => outside,
+        }
+    }
 }
 
 /// A runner as far as dispatch cares. Gone runners are not offered at all.
@@ -33,13 +71,16 @@ pub struct Offer {
     pub fenced: bool,
     /// It finishes what it has and takes nothing more.
     pub draining: bool,
+    /// The projects whose jobs it takes; none: all.
+    pub projects: Option<Vec<String>>,
+    pub outside: Taking,
     /// Slots with nothing to do.
     pub free: usize,
     pub slots: usize,
 }
 
 impl Needs {
-    pub fn of(job: &PlannedJob) -> Needs {
+    pub fn of(job: &PlannedJob, project: &str, occasion: &Occasion) -> Needs {
         let extras = job.extras.as_deref();
         let tools = extras.iter().flat_map(|extras| &extras.tools).map(|(tool, wanted)| (tool.clone(), wanted.clone()));
         Needs {
@@ -47,6 +88,8 @@ impl Needs {
             tools: tools.collect(),
             container: extras.is_some_and(|extras| extras.image.is_some()),
             fenced: extras.is_some_and(|extras| extras.network == Some(false)),
+            outside: occasion.event == Event::Proposal && occasion.outside,
+            project: project.to_owned(),
         }
     }
 }
@@ -58,6 +101,8 @@ impl Offer {
             && needs.tools.iter().all(|(tool, wanted)| self.has_tool(tool, wanted))
             && (self.container || !needs.container)
             && (self.fenced || self.container || !needs.fenced)
+            && self.outside.takes(needs.outside)
+            && self.projects.as_ref().is_none_or(|projects| projects.contains(&needs.project))
     }
 
     fn has_tool(&self, tool: &str, wanted: &str) -> bool {

@@ -64,6 +64,20 @@ fn turn((name, holder, before): &(String, Option<String>, usize)) -> Option<Stri
 }
 
 fn nobody_fits(needs: &Needs, offers: &[Offer]) -> String {
+    let ours: Vec<&Offer> =
+        offers.iter().filter(|offer| offer.projects.as_ref().is_none_or(|projects| projects.contains(&needs.project))).collect();
+    if ours.is_empty() {
+        return format!("no connected runner takes jobs of {}; `ordotaxis runner set NAME --project {0}` lets one", needs.project);
+    }
+    if !ours.iter().any(|offer| offer.outside.takes(needs.outside)) {
+        return match needs.outside {
+            true => {
+                "it comes from outside, and no connected runner takes proposals from outside (`ordotaxis runner set NAME --outside yes`)"
+                    .into()
+            }
+            false => "every connected runner takes nothing but proposals from outside".into(),
+        };
+    }
     let known: BTreeSet<&str> = offers.iter().flat_map(|offer| offer.labels.iter().map(String::as_str)).collect();
     let missing: Vec<&String> = needs.labels.iter().filter(|label| !known.contains(label.as_str())).collect();
     if let Some(first) = missing.first() {

@@ -169,6 +169,11 @@ impl<'a> Build<'a, '_> {
             _ => Some(Template::of_text(".")),
         };
         let extras = self.extras(at, &fill);
+        // Who may not push here must not hold up those who may.
+        let outside = self.occasion.event == crate::plan::Event::Proposal && self.occasion.outside;
+        if outside && skipped.is_none() && extras.as_ref().is_some_and(|extras| extras.turn.is_some()) {
+            skipped = Some("skipped: it holds a turn, and a proposal from outside holds none".to_owned());
+        }
         let late = texts.late || conditional || env.values().any(|value| value.plain().is_none());
         add_cell(&mut env, cell, &given);
         let text = |template: &Template| if late { template.source() } else { template.plain().unwrap_or_default() };

@@ -18,7 +18,13 @@ use ordotaxis_wire::view::ConnectionView;
 #[utoipa::path(get, operation_id = "list_connections", path = "/api/v1/projects/{project}/connections", params(("project" = String, Path)), responses((status = 200, body = Vec<ConnectionView>), (status = 404, body = Problem)))]
 pub(super) async fn list(State(app): State<App>, _: Person, Path(project): Path<String>) -> Result<Json<Vec<ConnectionView>>, ApiError> {
     let project = projects::find(&app, &project).await?;
-    let view = |row: ConnectionRow| ConnectionView { name: row.name, user: row.user, set_by: row.set_by, set_at: moment(row.set_at) };
+    let view = |row: ConnectionRow| ConnectionView {
+        name: row.name,
+        user: row.user,
+        set_by: row.set_by,
+        set_at: moment(row.set_at),
+        reach: super::secrets::told(row.reach),
+    };
     Ok(Json(app.records.connections(project.id).await?.into_iter().map(view).collect()))
 }
 
@@ -40,7 +46,7 @@ pub(super) async fn set(
     }
     let sealed = app.seal.seal(project.id, &sealed_as(&name), &ask.password);
     let sealed = sealed.ok_or_else(|| ApiError::field("/password", "the password could not be sealed"))?;
-    let row = ConnectionRow { name, user: ask.user, sealed, set_by: by, set_at: clock::now() };
+    let row = ConnectionRow { name, user: ask.user, sealed, set_by: by, set_at: clock::now(), reach: super::secrets::reach(ask.reach)? };
     app.records.set_connection(project.id, &row).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -35,6 +35,11 @@ impl ApiError {
         error
     }
 
+    /// The same as a mistake in one field of the body.
+    pub(crate) fn at(self, pointer: &str) -> ApiError {
+        ApiError::field(pointer, self.0.detail)
+    }
+
     fn internal(error: &dyn std::error::Error) -> ApiError {
         let mut chain = error.to_string();
         let mut source = error.source();

@@ -1,8 +1,12 @@
 //! For machines that watch: alive, ready, and numbers in the OpenMetrics text format.
 
+use super::auth::Person;
+use super::error::ApiError;
 use crate::app::App;
 use crate::keeper::Command;
+use axum::extract::FromRequestParts;
 use axum::extract::State;
+use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use std::fmt::Write;
@@ -16,7 +20,22 @@ pub(super) async fn ready(State(app): State<App>) -> (StatusCode, &'static str) 
     if keeper && app.records.ready().await { (StatusCode::OK, "ready\n") } else { (StatusCode::SERVICE_UNAVAILABLE, "not ready\n") }
 }
 
-pub(super) async fn metrics(State(app): State<App>) -> impl IntoResponse {
+/// Whoever is signed in, or everybody where the configuration says so.
+async fn may_see(app: &App, parts: &mut Parts, open: bool) -> Result<(), ApiError> {
+    if !open {
+        Person::from_request_parts(parts, app).await?;
+    }
+    Ok(())
+}
+
+/// The API's description.
+pub(super) async fn description(State(app): State<App>, mut parts: Parts, text: String) -> Result<impl IntoResponse, ApiError> {
+    may_see(&app, &mut parts, app.settings.open.description).await?;
+    Ok(([(header::CONTENT_TYPE, "application/json")], text))
+}
+
+pub(super) async fn metrics(State(app): State<App>, mut parts: Parts) -> Result<impl IntoResponse, ApiError> {
+    may_see(&app, &mut parts, app.settings.open.metrics).await?;
     let mut out = String::new();
     let counts = app.keeper.ask(|reply| Command::Counts { reply }).await.unwrap_or_default();
     out.push_str("# TYPE ordotaxis_jobs gauge\n# HELP ordotaxis_jobs Jobs of runs that go on, by state.\n");
@@ -35,6 +54,11 @@ pub(super) async fn metrics(State(app): State<App>) -> impl IntoResponse {
     ] {
         let _ = write!(out, "# TYPE {name} gauge\n# HELP {name} {help}\n{name} {value}\n");
     }
+    let panics = app.panics.count();
+    let _ = write!(
+        out,
+        "# TYPE ordotaxis_panics counter\n# HELP ordotaxis_panics Calls that ended in a panic.\nordotaxis_panics_total {panics}\n"
+    );
     out.push_str("# EOF\n");
-    ([(header::CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8")], out)
+    Ok(([(header::CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8")], out))
 }

@@ -1,5 +1,6 @@
 //! Webhooks: verified over the raw body, written down once, answered at once. The work comes afterwards.
 
+use super::edge::Caller;
 use super::error::ApiError;
 use crate::app::App;
 use crate::clock;
@@ -11,18 +12,24 @@ use serde_json::{Value, json};
 
 pub(super) async fn receive(
     State(app): State<App>,
+    caller: Caller,
     Path(project): Path<String>,
     headers: HeaderMap,
     body: Bytes,
 ) -> Result<Json<Value>, ApiError> {
     // One answer for an unknown project and a wrong signature: a stranger learns nothing.
-    let refused = || ApiError::new(StatusCode::UNAUTHORIZED, "bad-signature", "the signature does not fit; nothing was stored");
+    app.guesses.check("hooks", caller, &project)?;
+    let name = project.clone();
+    let refused = || {
+        app.guesses.wrong("hooks", caller, &name);
+        ApiError::new(StatusCode::UNAUTHORIZED, "bad-signature", "the signature does not fit; nothing was stored")
+    };
     let project = app.records.project(&project).await?.ok_or_else(refused)?;
     let forge = project.forge.as_ref().ok_or_else(refused)?;
     let profile = app.profiles.get(&forge.profile).ok_or_else(refused)?;
     let header = |name: &str| headers.get(name)?.to_str().ok().map(str::to_owned);
     let now = clock::now();
-    let delivery = profile.verified(header, &body, &project.hook_secret, now / 1000).ok_or_else(refused)?;
+    let delivery = profile.verified(header, &body, &app.hook_secret(&project), now / 1000).ok_or_else(refused)?;
     let body: Value = serde_json::from_slice(&body)
         .map_err(|error| ApiError::new(StatusCode::BAD_REQUEST, "not-json", format!("the body is not JSON: {error}")))?;
     let Some(occasion) = profile.occasion(&body) else {

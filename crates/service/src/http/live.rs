@@ -5,13 +5,14 @@ use super::auth::Person;
 use super::error::ApiError;
 use crate::app::App;
 use axum::extract::{Query, State};
-use axum::http::HeaderMap;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
 use ordotaxis_store::Journal;
 use serde::Deserialize;
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::convert::Infallible;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio_stream::Stream;
 use utoipa::IntoParams;
@@ -34,7 +35,7 @@ pub(super) struct Filter {
 #[utoipa::path(get, operation_id = "live", path = "/api/v1/live", params(Filter), responses((status = 200, description = "server-sent events", content_type = "text/event-stream")))]
 pub(super) async fn live(
     State(app): State<App>,
-    _: Person,
+    Person(person): Person,
     Query(filter): Query<Filter>,
     headers: HeaderMap,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
@@ -43,12 +44,55 @@ pub(super) async fn live(
         Some(id) => id,
         None => app.records.journal_end().await?,
     };
-    let follower = Follower { journal: app.keeper.journal.clone(), app, last: from, run: filter.run, ready: VecDeque::new() };
+    let follower = Follower {
+        _open: app.streams.open(&person)?,
+        journal: app.keeper.journal.clone(),
+        app,
+        last: from,
+        run: filter.run,
+        ready: VecDeque::new(),
+    };
     let stream = tokio_stream::StreamExt::map(unfold(follower), Ok);
     Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
 }
 
+/// How many streams one person may have open: a stream serves all tabs of a browser.
+const STREAMS: usize = 32;
+
+/// Open streams, by person.
+#[derive(Debug, Default, Clone)]
+pub(crate) struct Streams(Arc<Mutex<HashMap<String, usize>>>);
+
+/// One of them; counted until it is dropped.
+struct Open(Streams, String);
+
+impl Streams {
+    fn open(&self, person: &str) -> Result<Open, ApiError> {
+        let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = open.entry(person.to_owned()).or_default();
+        if *count >= STREAMS {
+            let detail = format!("{STREAMS} live streams are open already; close one");
+            return Err(ApiError::new(StatusCode::TOO_MANY_REQUESTS, "too-many-streams", detail));
+        }
+        *count += 1;
+        Ok(Open(self.clone(), person.to_owned()))
+    }
+}
+
+impl Drop for Open {
+    fn drop(&mut self) {
+        let mut open = self.0.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(count) = open.get_mut(&self.1) {
+            *count -= 1;
+            if *count == 0 {
+                open.remove(&self.1);
+            }
+        }
+    }
+}
+
 struct Follower {
+    _open: Open,
     app: App,
     journal: tokio::sync::watch::Receiver<i64>,
     last: i64,

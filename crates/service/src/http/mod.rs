@@ -9,12 +9,14 @@ mod compare;
 mod connections;
 mod console;
 mod content;
+mod edge;
 mod error;
 mod health;
 mod hooks;
 mod keyed;
 mod live;
 mod logs;
+mod messages;
 mod pipelines;
 mod projects;
 mod protocol;
@@ -28,6 +30,9 @@ mod store;
 mod views;
 
 pub(crate) use connections::sealed_as;
+pub(crate) use edge::{Guesses, Known, Panics};
+pub(crate) use keyed::KeyedCalls;
+pub(crate) use live::Streams;
 pub(crate) use show::Shown;
 
 use crate::app::App;
@@ -39,6 +44,8 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+/// How long a body may pause on its way.
+const BODY_PAUSE: std::time::Duration = std::time::Duration::from_secs(30);
 /// The largest body of a call that is not a log or a blob.
 const BODY_LIMIT: usize = 1024 * 1024;
 
@@ -57,6 +64,10 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(board::board))
         .routes(routes!(projects::list, projects::add))
         .routes(routes!(projects::show, projects::remove))
+        .routes(routes!(projects::set_outside))
+        .routes(routes!(messages::list))
+        .routes(routes!(messages::again))
+        .routes(routes!(runs::allow))
         .routes(routes!(runs::start))
         .routes(routes!(runs::list))
         .routes(routes!(runs::show))
@@ -97,6 +108,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(runners::list))
         .routes(routes!(runners::drain))
         .routes(routes!(runners::queue))
+        .routes(routes!(runners::set, runners::remove))
         .routes(routes!(runners::invite))
         .routes(routes!(live::live))
 }
@@ -112,7 +124,7 @@ pub(crate) fn router(app: App) -> Router {
     let people = people.layer(middleware::from_fn_with_state(app.clone(), keyed::once)).layer(DefaultBodyLimit::max(BODY_LIMIT));
     Router::new()
         .merge(people)
-        .route("/api/openapi.json", get(move || std::future::ready(([("content-type", "application/json")], description.clone()))))
+        .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))
         .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(BODY_LIMIT)))
         .nest("/runner/v1", protocol::router())
         .route("/view/{token}/{*path}", get(show::page))
@@ -121,5 +133,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/metrics", get(health::metrics))
         .route("/api/{*rest}", axum::routing::any(error::unknown_address))
         .fallback(console::serve)
+        .layer(middleware::from_fn_with_state(app.clone(), edge::guard))
+        .layer(tower_http::timeout::RequestBodyTimeoutLayer::new(BODY_PAUSE))
         .with_state(app)
 }

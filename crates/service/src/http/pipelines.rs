@@ -34,8 +34,33 @@ pub(super) async fn check(State(app): State<App>, _: Person, Body(ask): Body<Che
         Some(project) => lend_known(&app, &projects::find(&app, project).await?, &ask.text).await,
         None => Lent::new(),
     };
-    let checked = tokio::task::spawn_blocking(move || checked(&ask, &lent)).await;
-    checked.map(Json).map_err(|error| ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "check-broke", error.to_string()))
+    Ok(Json(apart(&app, move || checked(&ask, &lent)).await?))
+}
+
+/// How long someone waits for a turn to have a file looked at, and for what comes of it.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(15);
+
+/// Does something heavy on a thread of its own, a few at a time. What takes too long is answered so; its turn is over only
+/// when it is done.
+pub(super) async fn apart<T: Send + 'static>(app: &App, work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
+    let busy = |_| {
+        let detail = "other files are being looked at; try again in a moment";
+        ApiError::new(StatusCode::SERVICE_UNAVAILABLE, "busy", detail)
+    };
+    let turn = tokio::time::timeout(PATIENCE, app.planning.clone().acquire_owned()).await.map_err(busy)?;
+    let turn = turn.map_err(|_| ApiError::from(crate::keeper::Away))?;
+    let (sender, answer) = tokio::sync::oneshot::channel();
+    std::thread::spawn(move || {
+        drop(sender.send(work()));
+        drop(turn);
+    });
+    let long = |_| {
+        let detail = format!("the file takes longer than {} s to plan; make its matrices or conditions smaller", PATIENCE.as_secs());
+        ApiError::new(StatusCode::SERVICE_UNAVAILABLE, "too-heavy", detail)
+    };
+    let broke =
+        |_| ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "check-broke", "the file could not be looked at; the service's log says why");
+    tokio::time::timeout(PATIENCE, answer).await.map_err(long)?.map_err(broke)
 }
 
 fn checked(ask: &Check, lent: &Lent) -> CheckView {
@@ -72,7 +97,7 @@ fn checked(ask: &Check, lent: &Lent) -> CheckView {
 #[utoipa::path(get, operation_id = "list_pipelines", path = "/api/v1/projects/{project}/pipelines", params(("project" = String, Path)), responses((status = 200, body = Vec<PipelineView>), (status = 404, body = Problem)))]
 pub(super) async fn list(State(app): State<App>, _: Person, Path(project): Path<String>) -> Result<Json<Vec<PipelineView>>, ApiError> {
     let project = projects::find(&app, &project).await?;
-    let mirror = app.mirrors.get(&project.name, &project.git_url);
+    let mirror = app.mirror(&project);
     let commit = match mirror.resolve(&project.main_branch).await {
         Ok(Some(commit)) => commit,
         _ => {
@@ -113,7 +138,7 @@ pub(super) async fn draft(
     if ask.branch.is_empty() || !ask.branch.chars().all(fits) || ask.branch.starts_with(['-', '/', '.']) || ask.branch.contains("..") {
         return Err(ApiError::field("/branch", "a branch's name is letters, digits, - _ . and /"));
     }
-    let mirror = app.mirrors.get(&project.name, &project.git_url);
+    let mirror = app.mirror(&project);
     mirror.fetch_all().await.map_err(away)?;
     if mirror.branches().await.map_err(away)?.contains(&ask.branch) {
         return Err(ApiError::field("/branch", format!("{} has a branch {} already", project.name, ask.branch)));

@@ -11,7 +11,7 @@ use axum::http::StatusCode;
 use base64::Engine;
 use ordotaxis_core::language::nearest;
 use ordotaxis_store::{Forge, Project};
-use ordotaxis_wire::ask::NewProject;
+use ordotaxis_wire::ask::{NewProject, SetOutside};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::view::ProjectView;
@@ -23,6 +23,7 @@ fn view(app: &App, project: &Project) -> ProjectView {
         main_branch: project.main_branch.clone(),
         hook_url: format!("{}/hooks/v1/{}", app.public_url, project.name),
         hook_secret: None,
+        outside: project.outside.clone(),
         created_at: moment(project.created_at),
     }
 }
@@ -65,9 +66,7 @@ pub(super) async fn add(
     if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
         return Err(ApiError::field("/name", "a project's name is lower-case letters, digits, `-` and `_`, at most 64"));
     }
-    if ask.git_url.trim().is_empty() || ask.git_url.starts_with('-') || ask.git_url.chars().any(char::is_control) {
-        return Err(ApiError::field("/git_url", "this is not an address that git can clone from"));
-    }
+    crate::places::may_be_project(&app.settings, &ask.git_url).map_err(|why| ApiError::field("/git_url", why))?;
     if let Some(forge) = &ask.forge
         && !app.profiles.contains_key(&forge.profile)
     {
@@ -79,17 +78,22 @@ pub(super) async fn add(
     }
     let key: [u8; 24] = rand::random();
     let hook_secret = format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode(key));
-    let forge = ask.forge.map(|forge| Forge { profile: forge.profile, url: forge.url, repository: forge.repository, token: forge.token });
+    let token = ask.forge.as_ref().and_then(|forge| forge.token.clone());
+    let forge = ask.forge.map(|forge| Forge { profile: forge.profile, url: forge.url, repository: forge.repository });
     let project = Project {
         id: 0,
         name: ask.name,
         git_url: ask.git_url,
         main_branch: ask.main_branch,
-        hook_secret: hook_secret.clone(),
+        sealed: None,
         forge,
+        outside: "ask".to_owned(),
         created_at: clock::now(),
     };
-    app.records.add_project(&project).await?;
+    let id = app.records.add_project(&project).await?;
+    let outward = crate::secrets::Outward { hook_secret: hook_secret.clone(), token, git_password: None };
+    let sealed = app.seal.seal_outward(id, &outward).ok_or_else(|| ApiError::field("/forge/token", "the token could not be sealed"))?;
+    app.records.seal_project(id, &sealed).await?;
     Ok((StatusCode::CREATED, Json(ProjectView { hook_secret: Some(hook_secret), ..view(&app, &project) })))
 }
 
@@ -98,6 +102,31 @@ pub(super) async fn add(
 pub(super) async fn remove(State(app): State<App>, _: Person, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
     let project = find(&app, &name).await?;
     app.keeper.ask(|reply| Command::Forget { project_id: project.id, reply }).await?;
+    let runs = app.records.runs_of(project.id).await?;
     app.records.remove_project(&name).await?;
+    // What is left has no name any more: nothing that comes later can be taken for it.
+    {
+        let mut plans = app.plans.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        runs.iter().for_each(|run| drop(plans.remove(run)));
+    }
+    let logs = app.logs.clone();
+    tokio::task::spawn_blocking(move || logs.remove_runs(&runs)).await.map_err(std::io::Error::other)??;
+    app.mirrors.remove(&name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Say what is done with proposals from outside: each is asked about (`ask`), run (`run`), or left (`never`).
+#[utoipa::path(put, operation_id = "set_outside", path = "/api/v1/projects/{name}/outside", params(("name" = String, Path)), request_body = SetOutside, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn set_outside(
+    State(app): State<App>,
+    _: Person,
+    Path(name): Path<String>,
+    Body(ask): Body<SetOutside>,
+) -> Result<StatusCode, ApiError> {
+    if !matches!(ask.outside.as_str(), "ask" | "run" | "never") {
+        return Err(ApiError::field("/outside", "proposals from outside are asked about (`ask`), run (`run`), or left (`never`)"));
+    }
+    let project = find(&app, &name).await?;
+    app.records.set_outside(&project.name, &ask.outside).await?;
     Ok(StatusCode::NO_CONTENT)
 }

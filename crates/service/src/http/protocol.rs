@@ -2,7 +2,9 @@
 
 use super::auth::AsRunner;
 use super::content;
+use super::edge::Caller;
 use super::error::{ApiError, Body};
+use super::runners::is_label;
 use crate::app::App;
 use crate::clock;
 use crate::keeper::{Command, Stale};
@@ -12,7 +14,7 @@ use axum::extract::{DefaultBodyLimit, Path, Query, State};
 use axum::http::StatusCode;
 use axum::routing::post;
 use axum::{Json, Router};
-use ordotaxis_store::{Kind, LogId, NewRunner, Secret};
+use ordotaxis_store::{LogId, Secret};
 use ordotaxis_wire::runner::{
     AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
 };
@@ -49,21 +51,28 @@ pub(super) fn attempt_id(text: &str) -> Result<AttemptId, ApiError> {
     text.parse().map_err(|_| ApiError::not_found("attempt", format!("{text} names no attempt")))
 }
 
-async fn enrol(State(app): State<App>, Body(ask): Body<Enrol>) -> Result<Json<Enrolled>, ApiError> {
+async fn enrol(State(app): State<App>, caller: Caller, Body(ask): Body<Enrol>) -> Result<Json<Enrolled>, ApiError> {
+    app.guesses.check("enrol", caller, &ask.name)?;
+    let now = clock::now();
+    // The token first: who has none learns nothing of names.
+    let refused = || {
+        app.guesses.wrong("enrol", caller, &ask.name);
+        let detail = "this invitation is not known, has been used, or is past its time; `ordotaxis runner invite` makes a new one";
+        ApiError::new(StatusCode::UNAUTHORIZED, "not-invited", detail)
+    };
+    let granted = app.records.invitation(&ask.token, now).await?.ok_or_else(refused)?;
     let fits = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
     if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
         return Err(ApiError::field("/name", "a runner's name is letters, digits, `-`, `_` and `.`, at most 64"));
     }
-    let now = clock::now();
     let known = app.records.runners().await?.into_iter().any(|runner| runner.name == ask.name);
     if known {
         return Err(ApiError::new(StatusCode::CONFLICT, "exists", format!("there is already a runner {}; choose another name", ask.name)));
     }
-    let invited = app.records.use_key(Kind::Invitation, &ask.token, now).await?;
-    let detail = "this invitation is not known, has been used, or is older than an hour; `ordotaxis runner invite` makes a new one";
-    invited.ok_or_else(|| ApiError::new(StatusCode::UNAUTHORIZED, "not-invited", detail))?;
     let credential = Secret::random("oxr");
-    app.records.add_runner(&NewRunner { name: &ask.name, credential: credential.expose() }, now).await?;
+    if !app.records.enrol(&ask.token, &ask.name, credential.expose(), &granted, now).await? {
+        return Err(refused());
+    }
     Ok(Json(Enrolled { name: ask.name, credential: credential.expose().to_owned() }))
 }
 
@@ -75,9 +84,15 @@ async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_o
         );
         return Err(ApiError::new(StatusCode::BAD_REQUEST, "other-version", detail));
     }
-    app.keeper.ask(|reply| Command::SignOn { runner, sign_on, reply }).await?;
+    let words = sign_on.system.iter().chain(sign_on.labels.iter().flatten());
+    if !words.clone().all(|word| is_label(word)) || words.count() > 256 || sign_on.fence.len() > 1000 || sign_on.session.len() > 128 {
+        return Err(ApiError::field("/labels", "labels are letters, digits, `-`, `_` and `.`, at most 64, and at most 256 of them"));
+    }
+    let granted = app.records.runners().await?.into_iter().find(|row| row.name == runner).map(|row| row.granted);
+    let granted = granted.ok_or_else(|| stale(Stale))?;
+    let labels = app.keeper.ask(|reply| Command::SignOn { runner, sign_on, granted, reply }).await?;
     let ms = |duration: Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
-    Ok(Json(SignedOn { beat_ms: ms(app.settings.beat), lease_ms: ms(app.settings.lease) }))
+    Ok(Json(SignedOn { labels, beat_ms: ms(app.settings.beat), lease_ms: ms(app.settings.lease) }))
 }
 
 async fn sign_off(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<SignOff>) -> Result<StatusCode, ApiError> {

@@ -56,8 +56,8 @@ pub(super) async fn left(
     let about = About {
         run_id: attempt.run,
         project_id: project.id,
-        project: project.name,
-        git_url: project.git_url,
+        project: project.name.clone(),
+        git_url: app.git_url(&project),
         pipeline: plan.pipeline.clone(),
         commit: stored.commit_id,
         merge: stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok()),

@@ -9,15 +9,18 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use ordotaxis_core::language::nearest;
-use ordotaxis_store::{Kind, RunnerRow, Secret};
-use ordotaxis_wire::ask::{Drain, Invitation};
+use ordotaxis_store::{Granted, RunnerRow, Secret};
+use ordotaxis_wire::ask::{Drain, Invitation, Invite, RunnerGrant};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::Tool;
 use ordotaxis_wire::view::{QueuedView, RunnerView};
 use std::collections::HashMap;
+use std::sync::PoisonError;
 
 const INVITATION_MS: i64 = 60 * 60 * 1000;
+/// The longest that an invitation is good.
+const LONGEST_INVITATION_MS: i64 = 7 * 24 * 60 * 60 * 1000;
 
 /// How fullness is told: the last six hours in quarters.
 const QUARTER_MS: i64 = 15 * 60 * 1000;
@@ -51,6 +54,8 @@ pub(super) async fn list(State(app): State<App>, _: Person) -> Result<Json<Vec<R
             cores: row.cores,
             memory_bytes: u64::try_from(row.memory).unwrap_or(0),
             draining_by: row.draining_by,
+            grant: told(row.granted),
+            fence: row.fence,
             full: fullness(busy.get(&row.name).map_or(&[], Vec::as_slice), slots, since),
             name: row.name,
         }
@@ -79,13 +84,7 @@ pub(super) async fn drain(
 ) -> Result<StatusCode, ApiError> {
     let by = ask.draining.then_some(by);
     if !app.records.set_draining(&name, by.as_deref()).await? {
-        let known: Vec<String> = app.records.runners().await?.into_iter().map(|runner| runner.name).collect();
-        let hint = match nearest(&name, known.iter().map(String::as_str)) {
-            Some(near) => format!("did you mean {near}?"),
-            None if known.is_empty() => "none is enrolled".into(),
-            None => format!("there are: {}", known.join(", ")),
-        };
-        return Err(ApiError::not_found("runner", format!("there is no runner {name}; {hint}")));
+        return Err(unknown(&app, &name).await);
     }
     app.keeper.ask(|reply| Command::Drain { runner: name, by, reply }).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -98,13 +97,83 @@ pub(super) async fn queue(State(app): State<App>, _: Person) -> Result<Json<Vec<
     Ok(Json(queue.map(|job| QueuedView { run: job.run, job: job.job, since: moment(job.since), why: job.why }).collect()))
 }
 
-/// A token that enrols one runner, once, within an hour.
-#[utoipa::path(post, operation_id = "invite_runner", path = "/api/v1/runner-invitations", responses((status = 200, body = Invitation)))]
-pub(super) async fn invite(State(app): State<App>, Person(by): Person) -> Result<Json<Invitation>, ApiError> {
+/// A token that enrols one runner, once; what the runner may have is fixed with it.
+#[utoipa::path(post, operation_id = "invite_runner", path = "/api/v1/runner-invitations", request_body = Invite, responses((status = 200, body = Invitation), (status = 422, body = Problem)))]
+pub(super) async fn invite(State(app): State<App>, Person(by): Person, Body(ask): Body<Invite>) -> Result<Json<Invitation>, ApiError> {
+    let granted = granted(&app, ask.grant, "/grant").await?;
+    let good = ask.expires_ms.unwrap_or(INVITATION_MS);
+    if !(1_000..=LONGEST_INVITATION_MS).contains(&good) {
+        return Err(ApiError::field("/expires_ms", "an invitation is good for a second to seven days"));
+    }
     let token = Secret::random("oxi");
     let now = clock::now();
-    app.records.add_key(Kind::Invitation, token.expose(), &by, now, Some(now + INVITATION_MS)).await?;
+    app.records.add_invitation(token.expose(), &by, &granted, now, now + good).await?;
     Ok(Json(Invitation { token: token.expose().to_owned() }))
+}
+
+/// Change what a runner may have; it counts at once.
+#[utoipa::path(put, operation_id = "set_runner", path = "/api/v1/runners/{name}", params(("name" = String, Path)), request_body = RunnerGrant, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn set(
+    State(app): State<App>,
+    _: Person,
+    Path(name): Path<String>,
+    Body(ask): Body<RunnerGrant>,
+) -> Result<StatusCode, ApiError> {
+    let granted = granted(&app, ask, "").await?;
+    if !app.records.set_granted(&name, &granted).await? {
+        return Err(unknown(&app, &name).await);
+    }
+    app.keeper.ask(|reply| Command::Grant { runner: name, granted, reply }).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Remove a runner: its credential is nothing any more, and its running jobs are lost at once.
+#[utoipa::path(delete, operation_id = "remove_runner", path = "/api/v1/runners/{name}", params(("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn remove(State(app): State<App>, Person(by): Person, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
+    if !app.records.remove_runner(&name).await? {
+        return Err(unknown(&app, &name).await);
+    }
+    app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != name);
+    app.keeper.ask(|reply| Command::RemoveRunner { runner: name, by, reply }).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Letters, digits, `-`, `_` and `.`: nothing that means something to a terminal, a page or a query.
+pub(super) fn is_label(text: &str) -> bool {
+    !text.is_empty() && text.len() <= 64 && text.chars().all(|c| c.is_ascii_alphanumeric() || "-_.".contains(c))
+}
+
+async fn granted(app: &App, ask: RunnerGrant, at: &str) -> Result<Granted, ApiError> {
+    if let Some(wrong) = ask.labels.iter().find(|label| !is_label(label)) {
+        let detail = format!("{wrong:?} is no label: that is letters, digits, `-`, `_` and `.`, at most 64");
+        return Err(ApiError::field(&format!("{at}/labels"), detail));
+    }
+    if ask.labels.len() > 128 {
+        return Err(ApiError::field(&format!("{at}/labels"), "a runner has at most 128 labels"));
+    }
+    for project in ask.projects.iter().flatten() {
+        if let Err(error) = super::projects::find(app, project).await {
+            return Err(error.at(&format!("{at}/projects")));
+        }
+    }
+    Ok(Granted { labels: ask.labels, projects: ask.projects, outside: ask.outside })
+}
+
+fn told(granted: Granted) -> RunnerGrant {
+    RunnerGrant { labels: granted.labels, projects: granted.projects, outside: granted.outside }
+}
+
+async fn unknown(app: &App, name: &str) -> ApiError {
+    let known: Vec<String> = match app.records.runners().await {
+        Ok(runners) => runners.into_iter().map(|runner| runner.name).collect(),
+        Err(error) => return error.into(),
+    };
+    let hint = match nearest(name, known.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean {near}?"),
+        None if known.is_empty() => "none is enrolled".into(),
+        None => format!("there are: {}", known.join(", ")),
+    };
+    ApiError::not_found("runner", format!("there is no runner {name}; {hint}"))
 }
 
 #[cfg(test)]

@@ -5,11 +5,13 @@ use super::error::{ApiError, Body};
 use super::projects;
 use super::views::{find_run, plan_of, run_views, whole_run};
 use crate::app::App;
+use crate::clock;
 use crate::keeper::{AgainRefused, Command, StartRefused, StopRefused};
 use crate::occasions::{Begun, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use ordotaxis_core::engine::State as RunState;
 use ordotaxis_core::language::{Code, has_errors, nearest};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan as core_plan};
 use ordotaxis_git::Mirror;
@@ -109,7 +111,7 @@ pub(super) async fn start(
     Body(ask): Body<NewRun>,
 ) -> Result<(StatusCode, Json<RunView>), ApiError> {
     let project = projects::find(&app, &project).await?;
-    let mirror = app.mirrors.get(&project.name, &project.git_url);
+    let mirror = app.mirror(&project);
     if let Err(error) = mirror.fetch_all().await {
         let detail = format!("{} cannot be read now: {error}", project.git_url);
         return Err(ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", detail));
@@ -199,6 +201,10 @@ pub(super) async fn stop(
     Body(ask): Body<Stop>,
 ) -> Result<Json<RunView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
+    if row.held && ask.job.is_none() {
+        app.records.end_held_run(row.id, RunState::Stopped, &format!("stopped by {by}"), clock::now()).await?;
+        return Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?));
+    }
     let job = ask.job.clone();
     match app.keeper.ask(|reply| Command::Stop { run: row.id, job, by, reply }).await? {
         Ok(()) => Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?)),
@@ -251,6 +257,22 @@ pub(super) async fn again(
             conflict("nothing-failed", format!("nothing of {project}/{number} failed; `again` without `--failed` does all of it once more"))
         }
     }
+}
+
+/// Let a run go on that comes from outside: this commit of it, and no other.
+#[utoipa::path(post, operation_id = "allow_run", path = "/api/v1/runs/{project}/{number}/allow", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn allow(
+    State(app): State<App>,
+    Person(by): Person,
+    Path((project, number)): Path<(String, i64)>,
+) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let known = projects::find(&app, &project).await?;
+    if !crate::occasions::allow(&app, &known, row.id, &by).await? {
+        let detail = format!("{project}/{number} does not wait for anybody to allow it");
+        return Err(ApiError::new(StatusCode::CONFLICT, "not-held", detail));
+    }
+    Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?))
 }
 
 /// Start a job that starts by hand only.

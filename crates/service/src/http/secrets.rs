@@ -8,7 +8,8 @@ use crate::clock;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use ordotaxis_wire::ask::NewSecret;
+use ordotaxis_store::{Reach, SecretRow};
+use ordotaxis_wire::ask::{NewSecret, ReachAsk};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::view::SecretView;
@@ -23,7 +24,9 @@ const SHORTEST: usize = 4;
 pub(super) async fn list(State(app): State<App>, _: Person, Path(project): Path<String>) -> Result<Json<Vec<SecretView>>, ApiError> {
     let project = projects::find(&app, &project).await?;
     let rows = app.records.secrets(project.id).await?.into_iter();
-    Ok(Json(rows.map(|row| SecretView { name: row.name, set_by: row.set_by, set_at: moment(row.set_at) }).collect()))
+    Ok(Json(
+        rows.map(|row| SecretView { name: row.name, set_by: row.set_by, set_at: moment(row.set_at), reach: told(row.reach) }).collect(),
+    ))
 }
 
 /// Set a secret; jobs that name it are lent the new value from now on.
@@ -47,8 +50,24 @@ pub(super) async fn set(
         return Err(ApiError::field("/value", detail));
     }
     let sealed = app.seal.seal(project.id, &name, &ask.value).ok_or_else(|| ApiError::field("/value", "the value could not be sealed"))?;
-    app.records.set_secret(project.id, &name, &sealed, &by, clock::now()).await?;
+    let row = SecretRow { name, sealed, set_by: by, set_at: clock::now(), reach: reach(ask.reach)? };
+    app.records.set_secret(project.id, &row).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Where it goes, if what says so can be read.
+pub(super) fn reach(ask: ReachAsk) -> Result<Reach, ApiError> {
+    for (pointer, globs) in [("/branches", &ask.branches), ("/tags", &ask.tags), ("/pipelines", &ask.pipelines)] {
+        let wrong = globs.iter().flatten().find(|glob| glob.is_empty() || glob.len() > 256 || globset::Glob::new(glob).is_err());
+        if let Some(glob) = wrong {
+            return Err(ApiError::field(pointer, format!("{glob:?} is no glob")));
+        }
+    }
+    Ok(Reach { branches: ask.branches, tags: ask.tags, pipelines: ask.pipelines })
+}
+
+pub(super) fn told(reach: Reach) -> ReachAsk {
+    ReachAsk { branches: reach.branches, tags: reach.tags, pipelines: reach.pipelines }
 }
 
 /// Remove a secret.

@@ -2,6 +2,7 @@
 //! script can read and no other site can send.
 
 use super::auth::{COOKIE, Person, session_cookie};
+use super::edge::Caller;
 use super::error::{ApiError, Body};
 use crate::app::App;
 use crate::clock;
@@ -19,7 +20,8 @@ const CODE_MS: i64 = 10 * 60 * 1000;
 
 /// Sign a browser in.
 #[utoipa::path(post, operation_id = "sign_in", path = "/api/v1/session", request_body = NewSession, responses((status = 200, body = Me), (status = 401, body = Problem)))]
-pub(super) async fn sign_in(State(app): State<App>, Body(ask): Body<NewSession>) -> Result<impl IntoResponse, ApiError> {
+pub(super) async fn sign_in(State(app): State<App>, caller: Caller, Body(ask): Body<NewSession>) -> Result<impl IntoResponse, ApiError> {
+    app.guesses.check("sign-in", caller, "")?;
     let now = clock::now();
     app.records.remove_ended_keys(now).await?;
     let name = match &ask {
@@ -30,7 +32,10 @@ pub(super) async fn sign_in(State(app): State<App>, Body(ask): Body<NewSession>)
         NewSession::Token(_) => "this token is not known; `ordotaxis serve` printed the owner's token at its first start",
         NewSession::Code(_) => "this link has been used or is older than ten minutes; `ordotaxis sign-in --link` prints a new one",
     };
-    let name = name.ok_or_else(|| ApiError::new(StatusCode::UNAUTHORIZED, "not-known", detail))?;
+    let Some(name) = name else {
+        app.guesses.wrong("sign-in", caller, "");
+        return Err(ApiError::new(StatusCode::UNAUTHORIZED, "not-known", detail));
+    };
     let session = Secret::random("oxs");
     app.records.add_key(Kind::Session, session.expose(), &name, now, Some(now + SESSION_SECONDS * 1000)).await?;
     let cookie = cookie(session.expose(), SESSION_SECONDS, &app.public_url);

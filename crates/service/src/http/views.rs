@@ -5,6 +5,7 @@ use super::projects;
 use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
+use crate::occasions::HELD;
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::{Numbers, Paths, Run, State, off, sums, why_job};
 use ordotaxis_core::language::{Bound, Severity};
@@ -69,6 +70,7 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
     let diagnostics: Vec<DiagnosticView> = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
     let broken = diagnostics.iter().any(|found| found.severity == Severity::Error);
     let words = match (&row.why, state.is_end()) {
+        _ if row.held => format!("{HELD}: `ordotaxis allow {}/{}`", row.project, row.number),
         (Some(why), true) if !broken => why.clone(),
         _ => sentence(state, &summary(&counts), took, row.why.as_deref()),
     };
@@ -94,6 +96,9 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         counts,
         usual_ms: past.get(past.len() / 2).copied(),
         again_of: row.again_of,
+        allowed_by: row.allowed_by,
+        held: row.held,
+        changes_pipeline: Vec::new(),
         jobs: None,
         numbers: Default::default(),
         time: None,
@@ -133,6 +138,11 @@ pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     let project = app.records.project(&row.project).await?;
     let mut view = run_views(app, vec![row]).await?.remove(0);
     let Some(plan) = plan else { return Ok(RunView { jobs: Some(Vec::new()), ..view }) };
+    let is_file = |path: &&String| *path == "ordotaxis.toml" || path.starts_with("ordotaxis/") && path.ends_with(".toml");
+    view.changes_pipeline = plan.occasion.changed.iter().flatten().filter(is_file).cloned().collect();
+    if view.held && !view.changes_pipeline.is_empty() {
+        view.sentence = format!("{}; it changes {}", view.sentence, view.changes_pipeline.join(", "));
+    }
     let project_id = project.as_ref().map(|project| project.id);
     let usual = match project {
         Some(project) => app.records.usual(project.id, &plan.pipeline).await?,

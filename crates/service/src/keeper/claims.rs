@@ -4,7 +4,7 @@ use super::lease::lease;
 use super::room::{Held, Room, Session, Waiting};
 use super::{Gift, Stale};
 use ordotaxis_core::engine::{Event, Numbers, State};
-use ordotaxis_store::{AttemptRow, RunnerRow, StoredArtifact, Took, ToolRow};
+use ordotaxis_store::{AttemptRow, Granted, RunnerRow, StoredArtifact, Took, ToolRow};
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::PhaseView;
 use std::collections::{BTreeMap, BTreeSet};
@@ -12,28 +12,68 @@ use std::sync::Arc;
 use std::time::Instant;
 use tokio::sync::{Notify, oneshot};
 
+/// Words for systems and architectures that a runner may say of itself: nobody can call a label for a machine so.
+const SYSTEMS: [&str; 12] =
+    ["linux", "macos", "windows", "freebsd", "netbsd", "openbsd", "x86_64", "x86", "aarch64", "arm", "riscv64", "powerpc64"];
+
+fn labels(sign_on: &SignOn, granted: &Granted) -> Vec<String> {
+    narrowed(&sign_on.system, sign_on.labels.as_deref(), granted)
+}
+
+/// What a runner offers: what it says of its system, and of what it was granted that which it says.
+fn narrowed(system: &[String], offered: Option<&[String]>, granted: &Granted) -> Vec<String> {
+    let system = system.iter().filter(|word| SYSTEMS.contains(&word.as_str()));
+    let own = granted.labels.iter().filter(|label| offered.is_none_or(|offered| offered.contains(label)));
+    let mut labels: Vec<String> = system.chain(own).cloned().collect();
+    let mut seen = BTreeSet::new();
+    labels.retain(|label| seen.insert(label.clone()));
+    labels
+}
+
 impl Room {
-    pub(super) fn sign_on(&mut self, runner: &str, sign_on: SignOn, now: i64) {
+    pub(super) fn sign_on(&mut self, runner: &str, sign_on: SignOn, granted: Granted, now: i64) -> Vec<String> {
         let other = self.sessions.get(runner).is_none_or(|known| known.id != sign_on.session);
         if other {
             self.give_up(runner, &format!("runner {runner} was restarted and came back without it"), now, |_| true);
         }
+        let labels = labels(&sign_on, &granted);
         let row = RunnerRow {
             name: runner.to_owned(),
             session: Some(sign_on.session.clone()),
             slots: sign_on.slots,
-            labels: sign_on.labels.clone(),
+            labels: labels.clone(),
             isolation: sign_on.isolation.clone(),
             seen_at: Some(now),
             tools: sign_on.tools.iter().map(|tool| ToolRow { name: tool.name.clone(), version: tool.version.clone() }).collect(),
             cores: sign_on.cores,
             memory: i64::try_from(sign_on.memory_bytes).unwrap_or(i64::MAX),
             draining_by: self.draining.get(runner).cloned(),
+            granted: granted.clone(),
+            fence: sign_on.fence.clone(),
         };
         self.touched.signed_on.push(row);
-        let SignOn { session, labels, isolation, slots, tools, .. } = sign_on;
-        let session = Session { id: session, labels, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
+        let SignOn { session, isolation, slots, tools, labels: offered, system, .. } = sign_on;
+        let told = labels.clone();
+        let session =
+            Session { id: session, labels, offered, system, granted, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
         self.sessions.insert(runner.to_owned(), session);
+        told
+    }
+
+    /// What a runner may have was changed: it counts at once.
+    pub(super) fn grant(&mut self, runner: &str, granted: Granted) {
+        if let Some(session) = self.sessions.get_mut(runner) {
+            session.labels = narrowed(&session.system, session.offered.as_deref(), &granted);
+            session.granted = granted;
+        }
+    }
+
+    /// A runner is no more: what it has is lost at once.
+    pub(super) fn remove_runner(&mut self, runner: &str, by: &str, now: i64) {
+        self.sessions.remove(runner);
+        self.draining.remove(runner);
+        self.waiting.retain(|waiting| waiting.runner != runner);
+        self.give_up(runner, &format!("runner {runner} was removed by {by}"), now, |_| true);
     }
 
     pub(super) fn sign_off(&mut self, runner: &str, session: &str, now: i64) {

@@ -35,6 +35,8 @@ impl Room {
             container: session.isolation == "container",
             fenced: session.isolation == "sandbox",
             draining: self.draining.contains_key(name),
+            projects: session.granted.projects.clone(),
+            outside: session.granted.outside,
             free: slots.saturating_sub(busy),
             slots,
         }

@@ -23,6 +23,7 @@ pub(crate) use task::start;
 use ordotaxis_core::engine::{Numbers, State, Usual};
 use ordotaxis_core::language::JobId;
 use ordotaxis_core::plan::Plan;
+use ordotaxis_store::Granted;
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::{DoingView, PhaseView};
 use std::collections::{BTreeMap, HashMap};
@@ -52,6 +53,33 @@ pub(crate) struct RunInfo {
     pub(crate) shared: Arc<Shared>,
     /// Digests of the files that jobs with `reuse` name.
     pub(crate) inputs: Arc<Inputs>,
+}
+
+impl RunInfo {
+    /// As a run was written down.
+    pub(crate) fn of(project: &ordotaxis_store::Project, stored: &ordotaxis_store::StoredRun, fresh: bool) -> RunInfo {
+        fn read<T: serde::de::DeserializeOwned>(text: Option<&String>) -> Option<T> {
+            text.and_then(|text| serde_json::from_str(text).ok())
+        }
+        let merge: Option<ordotaxis_wire::runner::Merge> = read(stored.merged.as_ref());
+        RunInfo {
+            id: stored.id,
+            number: stored.number,
+            project_id: project.id,
+            project: project.name.clone(),
+            main_branch: project.main_branch.clone(),
+            git_url: project.git_url.clone(),
+            commit: stored.commit_id.clone(),
+            commit_time: stored.commit_time,
+            branch: stored.branch.clone(),
+            told_on: merge.as_ref().map_or_else(|| stored.commit_id.clone(), |merge| merge.head.clone()),
+            merge,
+            again_of: stored.again_of,
+            fresh,
+            shared: Arc::new(read(stored.shared.as_ref()).unwrap_or_default()),
+            inputs: Arc::new(read(stored.inputs.as_ref()).unwrap_or_default()),
+        }
+    }
 }
 
 pub(crate) type Shared = BTreeMap<String, BTreeMap<String, i64>>;
@@ -139,6 +167,19 @@ pub(crate) enum Command {
     SignOn {
         runner: String,
         sign_on: SignOn,
+        granted: Granted,
+        reply: Reply<Vec<String>>,
+    },
+    /// What a runner may have was changed.
+    Grant {
+        runner: String,
+        granted: Granted,
+        reply: Reply<()>,
+    },
+    /// A runner is no more.
+    RemoveRunner {
+        runner: String,
+        by: String,
         reply: Reply<()>,
     },
     SignOff {

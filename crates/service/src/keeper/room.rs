@@ -9,7 +9,7 @@ use crate::sentence::{Summary, sentence};
 use ordotaxis_core::dispatch::{Needs, Queue, Queued};
 use ordotaxis_core::engine::{Event, Millis, Paths, Refused, Run, State, Usual};
 use ordotaxis_core::plan::{Event as Happened, Occasion, Plan};
-use ordotaxis_store::{AttemptRow, JobRow, Message, NewNumber, PassedRun, RunChange, RunnerRow, StepRows};
+use ordotaxis_store::{AttemptRow, Granted, JobRow, Message, NewNumber, PassedRun, RunChange, RunnerRow, StepRows};
 use ordotaxis_wire::runner::{AttemptId, Lease, Tool};
 use ordotaxis_wire::view::LiveEvent;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -51,7 +51,7 @@ impl Going {
         let ahead = Paths::new(run.plan()).ahead(|job| takes[job]);
         let mut same: HashSet<Arc<Needs>> = HashSet::new();
         let needs = jobs.iter().map(|job| {
-            let needs = Needs::of(job);
+            let needs = Needs::of(job, &info.project, &run.plan().occasion);
             same.get(&needs).cloned().unwrap_or_else(|| {
                 let needs = Arc::new(needs);
                 same.insert(needs.clone());
@@ -107,6 +107,10 @@ pub(super) struct Held {
 pub(super) struct Session {
     pub(super) id: String,
     pub(super) labels: Vec<String>,
+    /// What the runner said of itself, and what it may have: `labels` follows from these.
+    pub(super) system: Vec<String>,
+    pub(super) offered: Option<Vec<String>>,
+    pub(super) granted: Granted,
     pub(super) isolation: String,
     pub(super) slots: u32,
     pub(super) tools: Vec<Tool>,
@@ -239,8 +243,10 @@ impl Room {
         }
         let Some(id) = row.session else { return };
         let tools = row.tools.into_iter().map(|tool| Tool { name: tool.name, version: tool.version }).collect();
-        let RunnerRow { labels, isolation, slots, .. } = row;
-        let session = Session { id, labels, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
+        let RunnerRow { labels, isolation, slots, granted, .. } = row;
+        // What it had when it was last seen: its next word tells the rest.
+        let (system, offered) = (labels.clone(), Some(labels.clone()));
+        let session = Session { id, labels, system, offered, granted, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
         self.sessions.insert(row.name, session);
     }
 
@@ -271,8 +277,16 @@ impl Room {
                 let answer = self.said(&runner, attempt, facts, numbers, now);
                 self.answer(reply, answer);
             }
-            Command::SignOn { runner, sign_on, reply } => {
-                self.sign_on(&runner, sign_on, now);
+            Command::SignOn { runner, sign_on, granted, reply } => {
+                let labels = self.sign_on(&runner, sign_on, granted, now);
+                self.answer(reply, labels);
+            }
+            Command::Grant { runner, granted, reply } => {
+                self.grant(&runner, granted);
+                self.answer(reply, ());
+            }
+            Command::RemoveRunner { runner, by, reply } => {
+                self.remove_runner(&runner, &by, now);
                 self.answer(reply, ());
             }
             Command::SignOff { runner, session, reply } => {

@@ -85,14 +85,15 @@ impl Stage {
             version: 1,
             session: session.into(),
             slots,
-            labels: vec!["linux".to_owned()],
+            system: vec!["linux".to_owned()],
+            labels: None,
             isolation: isolation.into(),
             fence: String::new(),
             tools,
             cores: 2,
             memory_bytes: 1 << 30,
         };
-        self.ask(|reply| Command::SignOn { runner: runner.into(), sign_on, reply }).expect("an answer");
+        self.ask(|reply| Command::SignOn { runner: runner.into(), sign_on, granted: Default::default(), reply }).expect("an answer");
     }
 
     fn claim(&mut self, runner: &str, session: &str, slot: u32) -> Result<Lease, Option<Stale>> {

@@ -76,24 +76,7 @@ impl Task {
         let artifacts = self.records.artifacts(stored.id).await?.into_iter();
         let given: Given = artifacts.filter_map(|row| Some(((usize::try_from(row.job).ok()?, row.name.clone()), gift(row)?))).collect();
         let usual = self.records.usual(project.id, &plan.pipeline).await?;
-        let merge: Option<ordotaxis_wire::runner::Merge> = stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
-        let info = RunInfo {
-            id: stored.id,
-            number: stored.number,
-            project_id: project.id,
-            project: project.name,
-            main_branch: project.main_branch,
-            git_url: project.git_url,
-            commit: stored.commit_id.clone(),
-            commit_time: stored.commit_time,
-            branch: stored.branch,
-            told_on: merge.as_ref().map_or_else(|| stored.commit_id.clone(), |merge| merge.head.clone()),
-            merge,
-            again_of: stored.again_of,
-            fresh: jobs.iter().all(|job| job.fresh),
-            shared: Arc::new(stored.shared.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
-            inputs: Arc::new(stored.inputs.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
-        };
+        let info = RunInfo::of(&project, &stored, jobs.iter().all(|job| job.fresh));
         let ready = super::ready(&self.records, project.id, &plan.pipeline, &plan.jobs).await?;
         let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state == State::Waiting);
         if unbegun {

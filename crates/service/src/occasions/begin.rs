@@ -5,17 +5,20 @@ use super::{Complete, OccasionError, PipelineFile};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::{Command, Inputs, RunInfo, Shared, globs_of, ready};
+use crate::secrets::from_outside;
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::digest::fitting;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
 use ordotaxis_core::plan::{Occasion, Plan, Planned, Source, plan, starts};
 use ordotaxis_git::CommitInfo;
-use ordotaxis_store::{Message, NewRunRow, Project, RunKey, RunRow, StoreError};
+use ordotaxis_store::{Message, NewRunRow, Project, RunKey, RunRow, StoreError, StoredRun};
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
-use ordotaxis_wire::runner::Merge;
 use std::collections::BTreeSet;
 use std::sync::Arc;
+
+/// What a run says that waits for someone to allow it.
+pub(crate) const HELD: &str = "Waits: it comes from outside, and someone must allow it";
 
 /// What came of one pipeline.
 pub(crate) enum Begun {
@@ -73,7 +76,10 @@ async fn run(
     let inputs = inputs(app, project, &plan, &known.commit.id).await?;
     let inputs_json = if inputs.is_empty() { None } else { serde_json::to_string(&inputs).ok() };
     let shared_json = if shared.is_empty() { None } else { serde_json::to_string(&shared).ok() };
+    let outside = from_outside(&known.occasion);
+    let held = outside && project.outside == "ask";
     let row = NewRunRow {
+        held,
         shared: shared_json.as_deref(),
         inputs: inputs_json.as_deref(),
         title: title.as_deref(),
@@ -84,10 +90,16 @@ async fn run(
     };
     let jobs = i64::try_from(plan.jobs.len()).unwrap_or(i64::MAX);
     let summary = Summary { jobs, ..Summary::default() };
-    let words = sentence(State::Waiting, &summary, None, None);
+    let words = if held { HELD.to_owned() } else { sentence(State::Waiting, &summary, None, None) };
     let message = |number| vec![("status", message(project, &known.occasion, &plan.pipeline, number, State::Waiting, &words, None))];
     let Some(key) = app.records.begin_run(&row, clock::now(), message).await? else { return Ok(None) };
     app.keeper.outbox.notify_one();
+    if outside {
+        overtake_held(app, project, &plan, &key).await?;
+    }
+    if held {
+        return Ok(Some(key));
+    }
     let info = RunInfo {
         id: key.id,
         number: key.number,
@@ -118,7 +130,7 @@ async fn inputs(app: &App, project: &Project, plan: &Plan, commit: &str) -> Resu
     if wanted.is_empty() {
         return Ok(Inputs::new());
     }
-    let files = app.mirrors.get(&project.name, &project.git_url).digests(commit).await?;
+    let files = app.mirror(project).digests(commit).await?;
     Ok(wanted.into_iter().map(|globs| (globs.clone(), fitting(&globs.split('\n').collect::<Vec<_>>(), &files))).collect())
 }
 
@@ -143,28 +155,60 @@ pub(crate) async fn begin_again(app: &App, project: &Project, of: &RunRow, by: &
     let status = |number| vec![("status", message(project, &plan.occasion, &plan.pipeline, number, State::Waiting, &words, None))];
     let Some(key) = app.records.begin_again(of.id, by, fresh, clock::now(), status).await? else { return Ok(None) };
     app.keeper.outbox.notify_one();
-    let merge: Option<Merge> = stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
-    let info = RunInfo {
+    let StoredRun { merged, commit_id, commit_time, branch, shared, inputs, state, .. } = stored;
+    let made = StoredRun {
         id: key.id,
         number: key.number,
         project_id: project.id,
-        project: project.name.clone(),
-        main_branch: project.main_branch.clone(),
-        git_url: project.git_url.clone(),
-        commit: stored.commit_id.clone(),
-        commit_time: stored.commit_time,
-        branch: stored.branch,
-        told_on: merge.as_ref().map_or_else(|| stored.commit_id.clone(), |merge| merge.head.clone()),
-        merge,
+        state,
+        commit_id,
+        commit_time,
+        branch,
+        merged,
+        started_at: None,
+        plan: String::new(),
         again_of: Some(of.number),
-        fresh,
-        shared: Arc::new(stored.shared.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
-        inputs: Arc::new(stored.inputs.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()),
+        shared,
+        inputs,
     };
+    tell_keeper(app, project, &made, plan, fresh).await?;
+    Ok(Some(key))
+}
+
+/// A run that is written down begins.
+async fn tell_keeper(app: &App, project: &Project, stored: &StoredRun, plan: Plan, fresh: bool) -> Result<(), StoreError> {
     let usual = app.records.usual(project.id, &plan.pipeline).await?;
     let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
+    let info = RunInfo::of(project, stored, fresh);
+    // A keeper that is away is about to stop; the run is on disk and begins at the next start.
     let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual, ready }).await;
-    Ok(Some(key))
+    Ok(())
+}
+
+/// A run that waits for someone to allow it goes on. False when it does not wait (any more).
+pub(crate) async fn allow(app: &App, project: &Project, id: i64, by: &str) -> Result<bool, StoreError> {
+    if !app.records.allow_run(id, by).await? {
+        return Ok(false);
+    }
+    let Some(stored) = app.records.stored_run(id).await? else { return Ok(false) };
+    let plan: Plan = serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?;
+    tell_keeper(app, project, &stored, plan, false).await?;
+    Ok(true)
+}
+
+/// Older runs of the same proposal that wait for someone to allow them: nobody need look at them any more.
+async fn overtake_held(app: &App, project: &Project, plan: &Plan, key: &RunKey) -> Result<(), StoreError> {
+    for held in app.records.held_runs(project.id).await?.into_iter().filter(|held| held.id < key.id) {
+        let same = serde_json::from_str::<Plan>(&held.plan).is_ok_and(|other| {
+            let (ours, theirs) = (&plan.occasion, &other.occasion);
+            other.pipeline == plan.pipeline && theirs.source == ours.source && theirs.target == ours.target
+        });
+        if same {
+            let why = format!("overtaken by {}/{}", project.name, key.number);
+            app.records.end_held_run(held.id, State::Overtaken, &why, clock::now()).await?;
+        }
+    }
+    Ok(())
 }
 
 /// A commit without any pipeline.
@@ -248,6 +292,7 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         diagnostics: None,
         shared: None,
         inputs: None,
+        held: false,
     }
 }
 

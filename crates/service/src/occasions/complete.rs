@@ -42,7 +42,7 @@ pub(crate) async fn complete(mirror: &Mirror, project: &Project, given: &Occasio
 async fn changed_by_push(mirror: &Mirror, project: &Project, occasion: &Occasion) -> Result<Option<Vec<String>>, OccasionError> {
     let before = occasion.before.as_ref().filter(|before| !before.is_empty() && !before.chars().all(|c| c == '0'));
     let from = match before {
-        Some(before) if mirror.has(before).await => Some(before.clone()),
+        Some(before) if mirror.has(before).await? => Some(before.clone()),
         _ if occasion.branch.as_ref() == Some(&project.main_branch) => mirror.parent(&occasion.commit).await?,
         _ => match mirror.resolve(&project.main_branch).await? {
             Some(main) if main != occasion.commit => {
@@ -62,7 +62,7 @@ async fn proposal(mirror: &Mirror, mut occasion: Occasion) -> Result<Complete, O
     let target = occasion.target.clone().unwrap_or_default();
     let head = occasion.head.clone().unwrap_or_else(|| occasion.commit.clone());
     mirror.fetch_all().await?;
-    if !mirror.has(&head).await {
+    if !mirror.has(&head).await? {
         return Err(OccasionError::NoCommit(head));
     }
     let base = match occasion.base.clone() {

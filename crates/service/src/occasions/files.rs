@@ -38,7 +38,8 @@ pub(crate) async fn pipeline_files(
         .collect();
     for (name, path) in in_repository(mirror, commit).await? {
         if !found.iter().any(|file| file.name == name) {
-            let bytes = mirror.read(commit, &path).await.unwrap_or_default();
+            // It was listed a moment ago: that it cannot be read is no empty file.
+            let Some(bytes) = mirror.read(commit, &path).await? else { continue };
             found.push(PipelineFile { name, path, text: String::from_utf8_lossy(&bytes).into_owned() });
         }
     }
@@ -106,14 +107,7 @@ enum Fetch {
 }
 
 async fn lend_one(app: &App, project: &Project, borrow: &Borrow, fetch: Fetch) -> Result<Lend, String> {
-    // A file of the repository must not make the service read repositories on its own disk.
-    let remote = |url: &str| ["http://", "https://", "ssh://"].iter().any(|scheme| url.starts_with(scheme)) || url.contains('@');
-    if !remote(&borrow.git) && remote(&project.git_url) {
-        return Err(format!("`{}` is not an address of another machine", borrow.git));
-    }
-    if borrow.git.starts_with('-') || borrow.git.contains("::") {
-        return Err(format!("`{}` is not an address", borrow.git));
-    }
+    crate::places::may_borrow(&app.settings, &borrow.git, &project.git_url)?;
     let digest = Sha256::digest(borrow.git.as_bytes());
     let short: String = digest.iter().take(10).map(|byte| format!("{byte:02x}")).collect();
     let mirror = app.mirrors.get(&format!("+{short}"), &borrow.git);
@@ -138,7 +132,7 @@ pub async fn lend_from(mirror: &Mirror, borrow: &Borrow) -> Result<Lend, String>
             false => format!("it has no tag and no commit `{}`", borrow.at),
         });
     };
-    match mirror.read(&commit, &borrow.file).await {
+    match mirror.read(&commit, &borrow.file).await.map_err(|error| error.to_string())? {
         Some(bytes) => Ok(Lend { commit, text: String::from_utf8_lossy(&bytes).into_owned() }),
         None => Err(format!("there is no file `{}` at {}", borrow.file, borrow.at)),
     }

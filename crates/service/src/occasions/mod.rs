@@ -11,7 +11,7 @@ mod complete;
 mod files;
 mod rules;
 
-pub(crate) use begin::{Begun, begin, begin_again};
+pub(crate) use begin::{Begun, HELD, allow, begin, begin_again};
 pub(crate) use complete::{Complete, complete};
 pub use files::lend_from;
 pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files};
@@ -115,7 +115,10 @@ async fn work_off_one(app: &App, due: &DueOccasion) -> Result<(), StoreError> {
 
 /// Begins every pipeline of the commit that this occasion starts. Says in words what came of it.
 async fn begin_all(app: &App, project: &Project, occasion: &Occasion) -> Result<String, OccasionError> {
-    let mirror = app.mirrors.get(&project.name, &project.git_url);
+    if crate::secrets::from_outside(occasion) && project.outside == "never" {
+        return Ok("from outside; the project takes none".to_owned());
+    }
+    let mirror = app.mirror(project);
     let known = complete(&mirror, project, occasion).await?;
     let files = pipeline_files(app, project, &mirror, &known.occasion.commit).await?;
     if files.is_empty() {

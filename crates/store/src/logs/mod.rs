@@ -215,6 +215,22 @@ impl Logs {
         self.waiting.add(ended.into_iter().map(|(id, _)| id));
     }
 
+    /// Removes what is left of these runs' logs on disk and in memory; what lies in the store goes with its names.
+    pub fn remove_runs(&self, runs: &[i64]) -> std::io::Result<()> {
+        for &run in runs {
+            let (first, last) = (LogId::new(run, 0, 0), LogId::new(run + 1, 0, 0));
+            let ids: Vec<LogId> = self.known().range(first..last).map(|(id, _)| id.clone()).collect();
+            let mut known = self.known();
+            ids.iter().for_each(|id| drop(known.remove(id)));
+            drop(known);
+            match std::fs::remove_dir_all(self.folder.join(run.to_string())) {
+                Err(error) if error.kind() != ErrorKind::NotFound => return Err(error),
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
     /// Changes whenever some log grows; a follower waits on it and then reads again.
     pub fn grown(&self) -> watch::Receiver<u64> {
         self.grown.subscribe()

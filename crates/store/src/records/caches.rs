@@ -33,8 +33,8 @@ pub struct NewCache<'a> {
 impl Records {
     /// Gives a tree its key. False when the key is there already: nothing was changed.
     pub async fn add_cache(&self, new: &NewCache<'_>, now: i64) -> Result<bool, StoreError> {
-        let sql = "INSERT INTO caches (project_id, key, tree, files, raw_bytes, bytes, run, job, saved_at, used_at)
-                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
+        let sql = "INSERT INTO caches (id, project_id, key, tree, files, raw_bytes, bytes, run, job, saved_at, used_at)
+                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'caches'), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
         let done = sqlx::query(sql)
             .bind(new.project_id)
             .bind(new.key)

@@ -1,34 +1,60 @@
 //! Users and passwords for services outside, as they are stored: sealed.
 
-use super::{Records, StoreError};
+use super::secrets::ReachRow;
+use super::{Reach, Records, StoreError};
 
-#[derive(Debug, Clone, sqlx::FromRow)]
+#[derive(Debug, Clone)]
 pub struct ConnectionRow {
     pub name: String,
     pub user: String,
     pub sealed: Vec<u8>,
     pub set_by: String,
     pub set_at: i64,
+    pub reach: Reach,
+}
+
+#[derive(sqlx::FromRow)]
+struct Row {
+    name: String,
+    user: String,
+    sealed: Vec<u8>,
+    set_by: String,
+    set_at: i64,
+    #[sqlx(flatten)]
+    reach: ReachRow,
 }
 
 impl Records {
     /// Sets a connection; one of that name before is gone.
     pub async fn set_connection(&self, project_id: i64, row: &ConnectionRow) -> Result<(), StoreError> {
-        sqlx::query("INSERT OR REPLACE INTO connections (project_id, name, user, sealed, set_by, set_at) VALUES (?, ?, ?, ?, ?, ?)")
+        let reach = ReachRow::of(&row.reach)?;
+        let [branches, tags, pipelines] = reach.columns();
+        let sql = "INSERT OR REPLACE INTO connections (project_id, name, user, sealed, set_by, set_at, branches, tags, pipelines)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)";
+        sqlx::query(sql)
             .bind(project_id)
             .bind(&row.name)
             .bind(&row.user)
             .bind(&row.sealed)
             .bind(&row.set_by)
             .bind(row.set_at)
+            .bind(branches)
+            .bind(tags)
+            .bind(pipelines)
             .execute(&self.pool)
             .await?;
         Ok(())
     }
 
     pub async fn connections(&self, project_id: i64) -> Result<Vec<ConnectionRow>, StoreError> {
-        let sql = "SELECT name, user, sealed, set_by, set_at FROM connections WHERE project_id = ? ORDER BY name";
-        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?)
+        let sql =
+            "SELECT name, user, sealed, set_by, set_at, branches, tags, pipelines FROM connections WHERE project_id = ? ORDER BY name";
+        let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?;
+        let read = |row: Row| {
+            let Row { name, user, sealed, set_by, set_at, reach } = row;
+            Ok(ConnectionRow { name, user, sealed, set_by, set_at, reach: reach.read()? })
+        };
+        rows.into_iter().map(read).collect()
     }
 
     /// Whether there was one.

@@ -1,6 +1,6 @@
 //! Tokens, sessions, and what works once. Only digests are here.
 
-use super::{Records, StoreError};
+use super::{Granted, Records, StoreError, exists};
 use crate::key::digest_of;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -63,20 +63,59 @@ impl Records {
         Ok(count > 0)
     }
 
-    /// The answer that was given to an unsafe call with this key, if there was one.
-    pub async fn answer(&self, key: &str) -> Result<Option<(i64, String)>, StoreError> {
-        Ok(sqlx::query_as("SELECT status, body FROM answers WHERE key = ?").bind(key).fetch_optional(&self.pool).await?)
+    /// The answer that was given to an unsafe call with this key, if there was one: the digest of the call's body, the status,
+    /// and the answer itself where it was kept.
+    pub async fn answer(&self, key: &str) -> Result<Option<(i64, String, Option<String>)>, StoreError> {
+        Ok(sqlx::query_as("SELECT status, asked, body FROM answers WHERE key = ?").bind(key).fetch_optional(&self.pool).await?)
     }
 
     /// Keeps an answer; the first one for a key stays.
-    pub async fn keep_answer(&self, key: &str, status: i64, body: &str, now: i64) -> Result<(), StoreError> {
-        sqlx::query("INSERT INTO answers (key, status, body, created_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING")
+    pub async fn keep_answer(&self, key: &str, asked: &str, status: i64, body: Option<&str>, now: i64) -> Result<(), StoreError> {
+        sqlx::query("INSERT INTO answers (key, asked, status, body, created_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING")
             .bind(key)
+            .bind(asked)
             .bind(status)
             .bind(body)
             .bind(now)
             .execute(&self.pool)
             .await?;
         Ok(())
+    }
+
+    /// Keeps the digest of an invitation, and what it grants.
+    pub async fn add_invitation(&self, secret: &str, by: &str, granted: &Granted, now: i64, ends_at: i64) -> Result<(), StoreError> {
+        let grants = serde_json::to_string(granted).map_err(|_| StoreError::Value("keys.grants"))?;
+        self.add_key(Kind::Invitation, secret, by, now, Some(ends_at)).await?;
+        sqlx::query("UPDATE keys SET grants = ? WHERE digest = ?").bind(grants).bind(digest_of(secret)).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// What an invitation grants that has not been used and has not ended.
+    pub async fn invitation(&self, secret: &str, now: i64) -> Result<Option<Granted>, StoreError> {
+        let sql = "SELECT coalesce(grants, '{}') FROM keys WHERE digest = ? AND kind = 'invitation' AND (ends_at IS NULL OR ends_at > ?)";
+        let grants: Option<String> = sqlx::query_scalar(sql).bind(digest_of(secret)).bind(now).fetch_optional(&self.pool).await?;
+        grants.map(|text| serde_json::from_str(&text).map_err(|_| StoreError::Value("keys.grants"))).transpose()
+    }
+
+    /// Takes an invitation and makes the runner, both or neither. False when someone else was first.
+    pub async fn enrol(&self, invitation: &str, name: &str, credential: &str, granted: &Granted, now: i64) -> Result<bool, StoreError> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let used = sqlx::query("DELETE FROM keys WHERE digest = ? AND kind = 'invitation'").bind(digest_of(invitation));
+        if used.execute(&mut *tx).await?.rows_affected() == 0 {
+            return Ok(false);
+        }
+        let list = |names: &[String]| serde_json::to_string(names).map_err(|_| StoreError::Value("runners.granted"));
+        sqlx::query("INSERT INTO runners (name, credential, enrolled_at, granted, projects, outside) VALUES (?, ?, ?, ?, ?, ?)")
+            .bind(name)
+            .bind(digest_of(credential))
+            .bind(now)
+            .bind(list(&granted.labels)?)
+            .bind(granted.projects.as_deref().map(list).transpose()?)
+            .bind(granted.outside.word())
+            .execute(&mut *tx)
+            .await
+            .map_err(|error| exists(error, "a runner", name))?;
+        tx.commit().await?;
+        Ok(true)
     }
 }

@@ -28,14 +28,14 @@ pub use connections::ConnectionRow;
 pub use keys::Kind;
 pub use numbers::{NewNumber, NumberRow};
 pub use occasions::DueOccasion;
-pub use outbox::{DueMessage, Message};
+pub use outbox::{DueMessage, GivenUpMessage, Message};
 pub use pipelines::{DueSchedule, StoredPipeline};
-pub use projects::{Forge, Project};
+pub use projects::{Forge, Project, Unsealed};
 pub use results::{FindingRow, FlakyRow, HistoryRow, NewResult, ResultRow, ResultsOf};
 pub use reusable::ReusableRow;
-pub use runners::{Busy, NewRunner, RunnerRow, ToolRow};
+pub use runners::{Busy, Granted, RunnerRow, ToolRow};
 pub use runs::{NewRunRow, RunKey, RunRow, StoredRun};
-pub use secrets::SecretRow;
+pub use secrets::{Reach, SecretRow};
 pub(crate) use segments::LogSegmentRow;
 pub use step::{AttemptRow, JobRow, Journal, PassedRun, RunChange, StepRows, Took};
 
@@ -87,6 +87,8 @@ impl Records {
             .journal_mode(SqliteJournalMode::Wal)
             .synchronous(SqliteSynchronous::Full)
             .foreign_keys(true)
+            // What is taken out is overwritten: a secret of before must not lie in a free page.
+            .pragma("secure_delete", "ON")
             .busy_timeout(Duration::from_secs(10));
         let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
         sqlx::migrate!("./migrations").run(&pool).await.map_err(|error| match error {

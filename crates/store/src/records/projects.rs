@@ -9,8 +9,11 @@ pub struct Project {
     pub name: String,
     pub git_url: String,
     pub main_branch: String,
-    pub hook_secret: String,
+    /// The webhook's secret and the forge's token, sealed by the service.
+    pub sealed: Option<Vec<u8>>,
     pub forge: Option<Forge>,
+    /// What is done with proposals from outside: `ask`, `run` or `never`.
+    pub outside: String,
     pub created_at: i64,
 }
 
@@ -20,6 +23,13 @@ pub struct Forge {
     pub profile: String,
     pub url: String,
     pub repository: String,
+}
+
+/// What versions before kept in the clear.
+#[derive(Debug)]
+pub struct Unsealed {
+    pub id: i64,
+    pub hook_secret: String,
     pub token: Option<String>,
 }
 
@@ -29,8 +39,9 @@ struct Row {
     name: String,
     git_url: String,
     main_branch: String,
-    hook_secret: String,
+    sealed: Option<Vec<u8>>,
     forge: Option<String>,
+    outside: String,
     created_at: i64,
 }
 
@@ -42,28 +53,57 @@ impl Row {
             name: self.name,
             git_url: self.git_url,
             main_branch: self.main_branch,
-            hook_secret: self.hook_secret,
+            sealed: self.sealed,
             forge,
+            outside: self.outside,
             created_at: self.created_at,
         })
     }
 }
 
 impl Records {
-    /// Adds a project; its `id` is given anew. A name that is taken is refused.
-    pub async fn add_project(&self, project: &Project) -> Result<(), StoreError> {
+    /// Adds a project and gives its number. A name that is taken is refused. What is to be sealed is sealed for the number: set
+    /// it afterwards with [`Records::seal_project`].
+    pub async fn add_project(&self, project: &Project) -> Result<i64, StoreError> {
         let forge = project.forge.as_ref().and_then(|forge| serde_json::to_string(forge).ok());
-        sqlx::query("INSERT INTO projects (name, git_url, main_branch, hook_secret, forge, created_at) VALUES (?, ?, ?, ?, ?, ?)")
+        let sql = "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, forge, outside, created_at)
+                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'projects'), ?, ?, ?, '', ?, ?, ?) RETURNING id";
+        sqlx::query_scalar(sql)
             .bind(&project.name)
             .bind(&project.git_url)
             .bind(&project.main_branch)
-            .bind(&project.hook_secret)
             .bind(forge)
+            .bind(&project.outside)
             .bind(project.created_at)
-            .execute(&self.pool)
+            .fetch_one(&self.pool)
             .await
-            .map_err(|error| exists(error, "a project", &project.name))?;
+            .map_err(|error| exists(error, "a project", &project.name))
+    }
+
+    /// Keeps a project's sealed secret and token; what lay there in the clear goes.
+    pub async fn seal_project(&self, id: i64, sealed: &[u8]) -> Result<(), StoreError> {
+        let sql = "UPDATE projects SET sealed = ?, hook_secret = '', forge = json_remove(forge, '$.token') WHERE id = ?";
+        sqlx::query(sql).bind(sealed).bind(id).execute(&self.pool).await?;
         Ok(())
+    }
+
+    /// Projects of versions before, whose secrets are not sealed yet.
+    pub async fn unsealed_projects(&self) -> Result<Vec<Unsealed>, StoreError> {
+        let sql = "SELECT id, hook_secret, forge ->> '$.token' FROM projects WHERE sealed IS NULL AND hook_secret <> ''";
+        let rows: Vec<(i64, String, Option<String>)> = sqlx::query_as(sql).fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(|(id, hook_secret, token)| Unsealed { id, hook_secret, token }).collect())
+    }
+
+    /// Changes where a project's repository is.
+    pub async fn set_git_url(&self, id: i64, git_url: &str) -> Result<(), StoreError> {
+        sqlx::query("UPDATE projects SET git_url = ? WHERE id = ?").bind(git_url).bind(id).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Says what is done with proposals from outside. False when there is no such project.
+    pub async fn set_outside(&self, name: &str, outside: &str) -> Result<bool, StoreError> {
+        let sql = "UPDATE projects SET outside = ? WHERE name = ?";
+        Ok(sqlx::query(sql).bind(outside).bind(name).execute(&self.pool).await?.rows_affected() > 0)
     }
 
     pub async fn projects(&self) -> Result<Vec<Project>, StoreError> {

@@ -95,8 +95,9 @@ impl Records {
     pub async fn add_results(&self, of: &ResultsOf<'_>, cases: &[NewResult]) -> Result<(), StoreError> {
         let cases = json(cases)?;
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        let sql = "INSERT INTO tests (project_id, pipeline, job, suite, name)
-                   SELECT ?, ?, ?, value ->> 'suite', value ->> 'name' FROM json_each(?) WHERE true ON CONFLICT DO NOTHING";
+        let sql = "INSERT INTO tests (id, project_id, pipeline, job, suite, name)
+                   SELECT (SELECT last FROM ids WHERE of = 'tests') + row_number() OVER (), ?, ?, ?, value ->> 'suite', value ->> 'name'
+                   FROM json_each(?) WHERE true ON CONFLICT DO NOTHING";
         sqlx::query(sql).bind(of.project_id).bind(of.pipeline).bind(of.job).bind(&cases).execute(&mut *tx).await?;
         // Of two cases of one name the worse one counts.
         let sql = "INSERT INTO results (run_id, test_id, job, attempt, ended, wavered, ms, file, line, message)

@@ -1,13 +1,21 @@
 //! Enrolled runners.
 
-use super::{Records, StoreError, exists};
+use super::{Records, StoreError};
 use crate::key::digest_of;
+use ordotaxis_core::dispatch::Taking;
 use serde::{Deserialize, Serialize};
 
-#[derive(Debug, Clone)]
-pub struct NewRunner<'a> {
-    pub name: &'a str,
-    pub credential: &'a str,
+/// What a runner may have, as its invitation said, or as it was changed since.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Granted {
+    /// Beside the system and its architecture.
+    #[serde(default)]
+    pub labels: Vec<String>,
+    /// Names of projects; none: all.
+    #[serde(default)]
+    pub projects: Option<Vec<String>>,
+    #[serde(default)]
+    pub outside: Taking,
 }
 
 #[derive(Debug, Clone)]
@@ -24,6 +32,9 @@ pub struct RunnerRow {
     pub memory: i64,
     /// Who asked it to take nothing more.
     pub draining_by: Option<String>,
+    pub granted: Granted,
+    /// What it fences jobs in with, in words.
+    pub fence: String,
 }
 
 /// A tool that a runner found.
@@ -53,33 +64,36 @@ struct Row {
     cores: u32,
     memory: i64,
     draining_by: Option<String>,
+    granted: String,
+    projects: Option<String>,
+    outside: String,
+    fence: String,
 }
 
 impl Records {
-    pub async fn add_runner(&self, runner: &NewRunner<'_>, now: i64) -> Result<(), StoreError> {
-        sqlx::query("INSERT INTO runners (name, credential, enrolled_at) VALUES (?, ?, ?)")
-            .bind(runner.name)
-            .bind(digest_of(runner.credential))
-            .bind(now)
-            .execute(&self.pool)
-            .await
-            .map_err(|error| exists(error, "a runner", runner.name))?;
-        Ok(())
-    }
-
     pub async fn runner_by_credential(&self, credential: &str) -> Result<Option<String>, StoreError> {
         let sql = "SELECT name FROM runners WHERE credential = ?";
         Ok(sqlx::query_scalar(sql).bind(digest_of(credential)).fetch_optional(&self.pool).await?)
     }
 
     pub async fn runners(&self) -> Result<Vec<RunnerRow>, StoreError> {
-        let sql = "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by FROM runners ORDER BY name";
+        let sql = "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, projects, outside, fence FROM runners ORDER BY name";
         let rows: Vec<Row> = sqlx::query_as(sql).fetch_all(&self.pool).await?;
         let read = |row: Row| {
             let labels = serde_json::from_str(&row.labels).map_err(|_| StoreError::Value("runners.labels"))?;
             let tools = serde_json::from_str(&row.tools).map_err(|_| StoreError::Value("runners.tools"))?;
-            let Row { name, session, slots, isolation, seen_at, cores, memory, draining_by, .. } = row;
-            Ok(RunnerRow { name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by })
+            let granted = Granted {
+                labels: serde_json::from_str(&row.granted).map_err(|_| StoreError::Value("runners.granted"))?,
+                projects: row
+                    .projects
+                    .as_deref()
+                    .map(serde_json::from_str)
+                    .transpose()
+                    .map_err(|_| StoreError::Value("runners.projects"))?,
+                outside: Taking::from_word(&row.outside).ok_or(StoreError::Value("runners.outside"))?,
+            };
+            let Row { name, session, slots, isolation, seen_at, cores, memory, draining_by, fence, .. } = row;
+            Ok(RunnerRow { name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, fence })
         };
         rows.into_iter().map(read).collect()
     }
@@ -88,7 +102,7 @@ impl Records {
     pub async fn runner_signed_on(&self, runner: &RunnerRow, now: i64) -> Result<(), StoreError> {
         let labels = serde_json::to_string(&runner.labels).map_err(|_| StoreError::Value("runners.labels"))?;
         let tools = serde_json::to_string(&runner.tools).map_err(|_| StoreError::Value("runners.tools"))?;
-        let sql = "UPDATE runners SET session = ?, slots = ?, labels = ?, isolation = ?, tools = ?, cores = ?, memory = ?, seen_at = ? WHERE name = ?";
+        let sql = "UPDATE runners SET session = ?, slots = ?, labels = ?, isolation = ?, tools = ?, cores = ?, memory = ?, seen_at = ?, fence = ? WHERE name = ?";
         sqlx::query(sql)
             .bind(&runner.session)
             .bind(runner.slots)
@@ -98,6 +112,7 @@ impl Records {
             .bind(runner.cores)
             .bind(runner.memory)
             .bind(now)
+            .bind(&runner.fence)
             .bind(&runner.name)
             .execute(&self.pool)
             .await?;
@@ -108,6 +123,24 @@ impl Records {
     pub async fn set_draining(&self, name: &str, by: Option<&str>) -> Result<bool, StoreError> {
         let done = sqlx::query("UPDATE runners SET draining_by = ? WHERE name = ?").bind(by).bind(name).execute(&self.pool).await?;
         Ok(done.rows_affected() > 0)
+    }
+
+    /// Changes what a runner may have. False when there is no such runner.
+    pub async fn set_granted(&self, name: &str, granted: &Granted) -> Result<bool, StoreError> {
+        let list = |names: &[String]| serde_json::to_string(names).map_err(|_| StoreError::Value("runners.granted"));
+        let done = sqlx::query("UPDATE runners SET granted = ?, projects = ?, outside = ? WHERE name = ?")
+            .bind(list(&granted.labels)?)
+            .bind(granted.projects.as_deref().map(list).transpose()?)
+            .bind(granted.outside.word())
+            .bind(name)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Removes a runner and with it its credential. False when there was none.
+    pub async fn remove_runner(&self, name: &str) -> Result<bool, StoreError> {
+        Ok(sqlx::query("DELETE FROM runners WHERE name = ?").bind(name).execute(&self.pool).await?.rows_affected() > 0)
     }
 
     /// When slots of runners were taken, of what had not ended at `since`.

@@ -33,6 +33,8 @@ pub struct NewRunRow<'a> {
     pub shared: Option<&'a str>,
     /// JSON: globs → path → digest, for jobs with `reuse`.
     pub inputs: Option<&'a str>,
+    /// It waits for someone to allow it.
+    pub held: bool,
 }
 
 /// How a run is spoken of, and its number in the database.
@@ -64,6 +66,9 @@ pub struct RunRow {
     pub created_at: i64,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
+    /// It waits for someone to allow it.
+    pub held: bool,
+    pub allowed_by: Option<String>,
 }
 
 const RUN: &str = "SELECT runs.*, projects.name AS project FROM runs JOIN projects ON projects.id = runs.project_id";
@@ -100,9 +105,10 @@ impl Records {
             sqlx::query_scalar("SELECT next_number FROM projects WHERE id = ?").bind(run.project_id).fetch_one(&mut *tx).await?;
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
         let ended = run.state.is_end().then_some(now);
-        let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared, inputs)
-                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+        let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared, inputs, held)
+                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'runs'),
+                     ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(run.project_id)
             .bind(number)
@@ -127,6 +133,7 @@ impl Records {
             .bind(ended)
             .bind(run.shared)
             .bind(run.inputs)
+            .bind(run.held)
             .fetch_optional(&mut *tx)
             .await?;
         let Some(id) = id else { return Ok(None) };
@@ -152,7 +159,7 @@ impl Records {
     /// Every run that has not ended, oldest first.
     pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
         let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared, inputs
-                   FROM runs WHERE ended_at IS NULL AND plan IS NOT NULL ORDER BY id";
+                   FROM runs WHERE ended_at IS NULL AND plan IS NOT NULL AND NOT held ORDER BY id";
         Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
     }
 
@@ -173,9 +180,9 @@ impl Records {
         outbox: impl FnOnce(i64) -> Vec<(&'static str, String)>,
     ) -> Result<Option<RunKey>, StoreError> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        let sql = "INSERT INTO runs (project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
+        let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
                      branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared, inputs)
-                   SELECT project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
+                   SELECT (SELECT last + 1 FROM ids WHERE of = 'runs'), project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
                      commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared, inputs
                    FROM runs WHERE id = ? AND plan IS NOT NULL RETURNING id, number, project_id, plan";
         let row: Option<(i64, i64, i64, String)> = sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *tx).await?;
@@ -201,6 +208,38 @@ impl Records {
         }
         tx.commit().await?;
         Ok(Some(RunKey { id, number }))
+    }
+
+    /// Lets a run go on that waits for someone to allow it. False when it does not wait for that (any more).
+    pub async fn allow_run(&self, id: i64, by: &str) -> Result<bool, StoreError> {
+        let sql = "UPDATE runs SET held = 0, allowed_by = ? WHERE id = ? AND held AND ended_at IS NULL";
+        Ok(sqlx::query(sql).bind(by).bind(id).execute(&self.pool).await?.rows_affected() > 0)
+    }
+
+    /// Ends a run that waits for someone to allow it, with all its jobs. False when it does not wait for that.
+    pub async fn end_held_run(&self, id: i64, state: State, why: &str, now: i64) -> Result<bool, StoreError> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let sql = "UPDATE runs SET held = 0, state = ?, why = ?, started_at = ?, ended_at = ? WHERE id = ? AND held AND ended_at IS NULL";
+        let done = sqlx::query(sql).bind(state.word()).bind(why).bind(now).bind(now).bind(id).execute(&mut *tx).await?;
+        if done.rows_affected() == 0 {
+            return Ok(false);
+        }
+        let sql = "UPDATE jobs SET state = ?, why = ?, ended_at = ? WHERE run_id = ? AND ended_at IS NULL";
+        sqlx::query(sql).bind(state.word()).bind(why).bind(now).bind(id).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+
+    /// Runs of a project that wait for someone to allow them, with their plans.
+    pub async fn held_runs(&self, project_id: i64) -> Result<Vec<StoredRun>, StoreError> {
+        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared, inputs
+                   FROM runs WHERE project_id = ? AND held AND ended_at IS NULL AND plan IS NOT NULL";
+        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?)
+    }
+
+    /// The numbers of all runs of a project.
+    pub async fn runs_of(&self, project_id: i64) -> Result<Vec<i64>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT id FROM runs WHERE project_id = ?").bind(project_id).fetch_all(&self.pool).await?)
     }
 
     pub async fn run(&self, project: &str, number: i64) -> Result<Option<RunRow>, StoreError> {

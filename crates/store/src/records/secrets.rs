@@ -2,31 +2,88 @@
 
 use super::{Records, StoreError};
 
+/// Where a secret goes: globs. With none at all, the main branch and every tag.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Reach {
+    pub branches: Option<Vec<String>>,
+    pub tags: Option<Vec<String>>,
+    /// None: every pipeline.
+    pub pipelines: Option<Vec<String>>,
+}
+
+/// As three columns hold it.
 #[derive(Debug, Clone, sqlx::FromRow)]
+pub(super) struct ReachRow {
+    branches: Option<String>,
+    tags: Option<String>,
+    pipelines: Option<String>,
+}
+
+impl ReachRow {
+    pub(super) fn of(reach: &Reach) -> Result<ReachRow, StoreError> {
+        let list =
+            |globs: &Option<Vec<String>>| globs.as_ref().map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("globs"));
+        Ok(ReachRow { branches: list(&reach.branches)?, tags: list(&reach.tags)?, pipelines: list(&reach.pipelines)? })
+    }
+
+    pub(super) fn read(self) -> Result<Reach, StoreError> {
+        let list = |text: Option<String>| text.map(|text| serde_json::from_str(&text)).transpose().map_err(|_| StoreError::Value("globs"));
+        Ok(Reach { branches: list(self.branches)?, tags: list(self.tags)?, pipelines: list(self.pipelines)? })
+    }
+
+    pub(super) fn columns(&self) -> [&Option<String>; 3] {
+        [&self.branches, &self.tags, &self.pipelines]
+    }
+}
+
+#[derive(Debug, Clone)]
 pub struct SecretRow {
     pub name: String,
     pub sealed: Vec<u8>,
     pub set_by: String,
     pub set_at: i64,
+    pub reach: Reach,
+}
+
+#[derive(sqlx::FromRow)]
+struct Row {
+    name: String,
+    sealed: Vec<u8>,
+    set_by: String,
+    set_at: i64,
+    #[sqlx(flatten)]
+    reach: ReachRow,
 }
 
 impl Records {
     /// Sets a secret; one of that name before is gone.
-    pub async fn set_secret(&self, project_id: i64, name: &str, sealed: &[u8], by: &str, now: i64) -> Result<(), StoreError> {
-        sqlx::query("INSERT OR REPLACE INTO secrets (project_id, name, sealed, set_by, set_at) VALUES (?, ?, ?, ?, ?)")
+    pub async fn set_secret(&self, project_id: i64, row: &SecretRow) -> Result<(), StoreError> {
+        let reach = ReachRow::of(&row.reach)?;
+        let [branches, tags, pipelines] = reach.columns();
+        let sql = "INSERT OR REPLACE INTO secrets (project_id, name, sealed, set_by, set_at, branches, tags, pipelines)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?)";
+        sqlx::query(sql)
             .bind(project_id)
-            .bind(name)
-            .bind(sealed)
-            .bind(by)
-            .bind(now)
+            .bind(&row.name)
+            .bind(&row.sealed)
+            .bind(&row.set_by)
+            .bind(row.set_at)
+            .bind(branches)
+            .bind(tags)
+            .bind(pipelines)
             .execute(&self.pool)
             .await?;
         Ok(())
     }
 
     pub async fn secrets(&self, project_id: i64) -> Result<Vec<SecretRow>, StoreError> {
-        let sql = "SELECT name, sealed, set_by, set_at FROM secrets WHERE project_id = ? ORDER BY name";
-        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?)
+        let sql = "SELECT name, sealed, set_by, set_at, branches, tags, pipelines FROM secrets WHERE project_id = ? ORDER BY name";
+        let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?;
+        let read = |row: Row| {
+            let Row { name, sealed, set_by, set_at, reach } = row;
+            Ok(SecretRow { name, sealed, set_by, set_at, reach: reach.read()? })
+        };
+        rows.into_iter().map(read).collect()
     }
 
     /// Whether there was one.

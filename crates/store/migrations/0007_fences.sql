@@ -59,6 +59,8 @@ ALTER TABLE projects ADD COLUMN outside TEXT NOT NULL DEFAULT 'ask';
 ALTER TABLE projects ADD COLUMN sealed BLOB;
 -- A run that waits for someone to allow it, and who did.
 ALTER TABLE runs ADD COLUMN held INTEGER NOT NULL DEFAULT 0;
+-- A plan that could not be read back, put aside with its run.
+ALTER TABLE runs ADD COLUMN unreadable TEXT;
 ALTER TABLE runs ADD COLUMN allowed_by TEXT;
 
 -- Messages that can never be accepted: why is in `said`.

@@ -16,5 +16,5 @@ pub use records::{
     AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueMessage, DueOccasion, DueSchedule, FindingRow,
     FlakyRow, Forge, GivenUpMessage, Granted, HistoryRow, JobRow, Journal, Kind, Message, NewCache, NewNumber, NewResult, NewRunRow,
     NumberRow, PassedRun, Project, Reach, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunKey, RunRow, RunnerRow, SecretRow,
-    StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow, Unsealed,
+    SetAside, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow, Unsealed,
 };

@@ -4,6 +4,7 @@
 //! Some seconds here; for minutes with `cargo xtask soak`. The seed is printed: ORDOTAXIS_SEED brings the same troubles.
 
 use super::{ORDOTAXIS, world_with};
+use nix::sys::signal::Signal;
 use ordotaxis_testbed::{Answer, Process, Proxy, RunnerOptions, Simulated, World, leased, until};
 use rand::rngs::StdRng;
 use rand::{RngExt, SeedableRng};
@@ -119,7 +120,7 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
         commits.push(repository.push_pipeline(&pipeline(commits.len())));
         for _ in 0..4 {
             tokio::time::sleep(Duration::from_millis(random.random_range(100..500))).await;
-            match random.random_range(0..4) {
+            match random.random_range(0..5) {
                 0 => {
                     world.kill_service();
                     world.start_service();
@@ -134,6 +135,12 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
                     } else {
                         *process = Some(world.start_runner(name, &world.folder.path().join(&*name), &options()));
                     }
+                }
+                3 => {
+                    let service = world.service.as_ref().expect("a service");
+                    service.signal(Signal::SIGSTOP);
+                    tokio::time::sleep(Duration::from_millis(random.random_range(50..2_500))).await;
+                    service.signal(Signal::SIGCONT);
                 }
                 _ => {}
             }

@@ -4,6 +4,7 @@ use super::world;
 use nix::sys::signal::Signal;
 use ordotaxis_testbed::{RunnerOptions, World, until};
 use serde_json::Value;
+use sqlx::Connection;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -161,4 +162,63 @@ async fn the_service_ends_on_a_signal_though_calls_are_open() {
     service.signal(Signal::SIGTERM);
     assert_eq!(service.ended(Duration::from_secs(10)).map(|status| status.code()), Some(Some(0)));
     drop(stream);
+}
+
+/// The service is stopped for longer than a lease, again and again: that is its own fault, and costs no job.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_that_stood_still_loses_no_job() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let go = flag(&world);
+    let commit = repository.push_pipeline(&waiting_pipeline(&go.display().to_string()));
+    running(&world, &commit).await;
+    let service = world.service.as_ref().expect("a service");
+    for pause in [2_300, 500, 3_100] {
+        service.signal(Signal::SIGSTOP);
+        // The pause is what is tried here, not something that is waited for.
+        tokio::time::sleep(Duration::from_millis(pause)).await;
+        service.signal(Signal::SIGCONT);
+        running(&world, &commit).await;
+    }
+    std::fs::write(&go, "").expect("a file");
+    let run = world.verdict("tidegauge", &commit).await;
+    assert_eq!(run["state"], "passed", "{run}");
+    for job in run["jobs"].as_array().expect("jobs") {
+        assert_eq!(job["attempts"].as_array().map(Vec::len), Some(1), "{job}");
+    }
+    assert!(service.said().contains("the service stood still for"), "{}", service.said());
+}
+
+/// What was kept of one run is broken: that run ends and says so, the service starts, and all others go on.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_that_cannot_be_read_back_is_set_aside() {
+    let mut world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let go = flag(&world);
+    let broken = repository.push_pipeline(&waiting_pipeline(&format!("{}.never", go.display())));
+    running(&world, &broken).await;
+    let beside = "[starts]\npush = [\"main\"]\novertake = false\n";
+    let sound = repository.push_pipeline(&(waiting_pipeline(&go.display().to_string()) + beside));
+    running(&world, &sound).await;
+    world.kill_service();
+    let path = world.folder.path().join("service/ordotaxis.db");
+    let mut database = sqlx::SqliteConnection::connect(&format!("sqlite://{}", path.display())).await.expect("the database");
+    let changed =
+        sqlx::query("UPDATE runs SET plan = substr(plan, 1, 40) WHERE number = 1").execute(&mut database).await.expect("a change");
+    assert_eq!(changed.rows_affected(), 1);
+    database.close().await.expect("the database");
+    world.start_service();
+    let run = world.verdict("tidegauge", &broken).await;
+    assert_eq!(run["state"], "failed", "{run}");
+    assert!(run["why"].as_str().is_some_and(|why| why.contains("cannot be read (runs.plan)")), "{run}");
+    world.statuses_until("tidegauge", &broken, "failure").await;
+    let shown = world.run(&["show", "tidegauge/1"]).await;
+    assert!(shown.out.contains("cannot be read"), "{shown:?}");
+    std::fs::write(&go, "").expect("a file");
+    assert_eq!(world.verdict("tidegauge", &sound).await["state"], "passed");
+    let again = world.run(&["again", "tidegauge/1"]).await;
+    assert!(again.code == 3 && again.err.contains("could not be planned"), "{again:?}");
+    assert_eq!(world.run(&["start", "tidegauge", "--ref", &broken]).await.code, 0);
 }

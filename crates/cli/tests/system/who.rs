@@ -1,7 +1,7 @@
 //! Who may get which job and which secret: invitations, proposals from outside, where secrets go, runners that are removed.
 
 use super::{world, world_with};
-use ordotaxis_testbed::{Process, Repository, RunnerOptions, World, until};
+use ordotaxis_testbed::{Answer, Process, Repository, RunnerOptions, Simulated, World, leased, until};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -217,4 +217,26 @@ async fn a_file_does_not_make_the_service_read_its_own_disk() {
             "{from}: {told}"
         );
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_result_of_an_attempt_that_a_runner_never_had_is_refused() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let commit = repository.push_pipeline("language = 1\n[job.a.b]\nsteps = [\"true\"]\n");
+    let (first, second) = (world.invitation().await, world.invitation().await);
+    let quay = Simulated::enrol(&world.url, &world.url, &first, "quay").await.expect("a runner");
+    let spar = Simulated::enrol(&world.url, &world.url, &second, "spar").await.expect("a runner");
+    for runner in [&quay, &spar] {
+        assert!(matches!(runner.sign_on(1).await, Answer::Is(_)));
+    }
+    let (answer, _) = quay.claim(0).await;
+    let attempt = leased(&answer).expect("a lease");
+    assert!(matches!(spar.finish(&attempt, 0, false).await, Answer::GivenUp), "another runner's");
+    assert!(matches!(quay.finish("999999-0-1", 0, false).await, Answer::GivenUp), "nobody's");
+    assert!(matches!(quay.finish(&attempt, 0, false).await, Answer::Is(_)));
+    assert_eq!(world.verdict("tidegauge", &commit).await["state"], "passed");
+    // Its run has ended: said again it is answered as before, said by another it is still refused.
+    assert!(matches!(quay.finish(&attempt, 0, false).await, Answer::Is(_)));
+    assert!(matches!(spar.finish(&attempt, 0, false).await, Answer::GivenUp));
 }

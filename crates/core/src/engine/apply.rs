@@ -74,6 +74,8 @@ pub enum Refused {
     NoSuchJob,
     #[error("this job does not start by hand, or was started already")]
     NotByHand,
+    #[error("the gate of this job's stage is shut")]
+    Shut,
     #[error("this job has not ended")]
     NotEnded,
     #[error("every job of this run ended well")]

@@ -74,6 +74,11 @@ impl Run {
         sums(self.jobs.iter().map(|job| job.numbers.clone()))
     }
 
+    /// What keeps the gate shut before a job for which nothing else has to end: its start by hand would be in vain.
+    pub fn gate_before(&self, job: usize) -> Option<String> {
+        if self.unmet[job] == 0 { self.shut(job) } else { None }
+    }
+
     /// What keeps the gate of a job's stage shut: each number, how far it is off. None when it is open.
     pub(super) fn shut(&self, job: usize) -> Option<String> {
         let stage = &self.plan.stages[self.plan.jobs[job].stage];

@@ -16,6 +16,9 @@ impl Step<'_> {
         if entry.state.is_end() || !self.run.waits_for_hand(job) {
             return Err(Refused::NotByHand);
         }
+        if self.run.gate_before(job).is_some() {
+            return Err(Refused::Shut);
+        }
         let entry = &mut self.run.jobs[job];
         entry.started_by = Some(by.to_owned());
         entry.inputs = inputs.clone();

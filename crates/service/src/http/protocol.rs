@@ -183,6 +183,13 @@ async fn finish(
     Body(finish): Body<Finish>,
 ) -> Result<Json<Claimed>, ApiError> {
     let attempt = attempt_id(&attempt)?;
+    // A repeat of what was said already changes nothing and is answered; a result of what it never had is refused.
+    let job = i64::try_from(attempt.job).unwrap_or(i64::MAX);
+    let its_own =
+        app.keeper.holders.holds(&runner, attempt) || app.records.ended_attempt(attempt.run, job, attempt.attempt, &runner).await?;
+    if !its_own {
+        return Err(stale(Stale));
+    }
     // Held until the names are written, so that no sweep comes between.
     let naming = app.blobs.naming().await;
     let gifts = content::gifts(&app, &finish.artifacts).await?;

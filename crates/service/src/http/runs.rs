@@ -237,7 +237,9 @@ pub(super) async fn again(
         return Err(ApiError::field("/jobs", "either what failed is done again or some jobs are, not both"));
     }
     let unplanned = || {
-        let detail = format!("{project}/{number} could not be planned: there is nothing to do again; push a corrected file");
+        let detail = format!(
+            "{project}/{number} could not be planned, or not be read back: there is nothing to do again; push a corrected file, or `ordotaxis start {project}`"
+        );
         ApiError::new(StatusCode::CONFLICT, "not-planned", detail)
     };
     if !ask.failed && ask.jobs.is_empty() {
@@ -291,6 +293,10 @@ pub(super) async fn start_job(
         Err(StartRefused::NoSuchRun) => Err(unknown_job(&name, &[])),
         Err(StartRefused::NoSuchJob(known)) => Err(unknown_job(&name, &known)),
         Err(StartRefused::Inputs(detail)) => Err(ApiError::field("/inputs", detail)),
+        Err(StartRefused::Shut(gate)) => {
+            let detail = format!("{name} of {project}/{number} cannot start: {gate}");
+            Err(ApiError::new(StatusCode::CONFLICT, "gate-shut", detail))
+        }
         Err(StartRefused::NotByHand) => {
             let detail = format!("{name} of {project}/{number} cannot be started by hand: it starts by itself, was started, or has ended");
             Err(ApiError::new(StatusCode::CONFLICT, "not-by-hand", detail))

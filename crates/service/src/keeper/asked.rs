@@ -55,8 +55,14 @@ impl Room {
         fit_inputs(&plan, &inputs).map_err(StartRefused::Inputs)?;
         // Of several cells those are started that still can be.
         let start = |job: usize| Event::StartAsked { job, by: by.clone(), inputs: inputs.clone() };
-        let started = jobs.into_iter().filter(|&job| self.apply(id, &start(job), now).is_ok()).count();
-        if started > 0 { Ok(()) } else { Err(StartRefused::NotByHand) }
+        let refused: Vec<(usize, Refused)> =
+            jobs.iter().filter_map(|&job| self.apply(id, &start(job), now).err().map(|why| (job, why))).collect();
+        if refused.len() < jobs.len() {
+            return Ok(());
+        }
+        let shut = refused.iter().find(|(_, why)| *why == Refused::Shut);
+        let gate = shut.and_then(|(job, _)| self.runs.get(&id)?.run.gate_before(*job));
+        Err(gate.map_or(StartRefused::NotByHand, StartRefused::Shut))
     }
 
     pub(super) fn again(&mut self, id: i64, names: &[String], by: String, fresh: bool, now: i64) -> Result<(), AgainRefused> {

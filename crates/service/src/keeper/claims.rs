@@ -9,7 +9,7 @@ use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::PhaseView;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, oneshot};
 
 /// Words for systems and architectures that a runner may say of itself: nobody can call a label for a machine so.
@@ -300,6 +300,20 @@ impl Room {
         };
         let tests = tests.iter().map(|(file, ms)| took(id.without_cell(), Some(file.clone()), *ms));
         self.touched.rows.took.extend([took(id.as_str(), None, ms)].into_iter().chain(tests));
+    }
+
+    /// The service itself stood still (stopped, suspended, a disk that did not answer): nobody was heard for so long,
+    /// and that is no runner's fault. After a long stall leases begin anew, as after a restart: runners whose calls
+    /// were cut off pause before they try again.
+    pub(super) fn stood_still(&mut self, stall: Duration) {
+        let now = Instant::now();
+        let anew = stall >= self.lease / 2;
+        for held in self.held.values_mut() {
+            held.until = if anew { held.until.max(now + self.lease) } else { held.until + stall };
+        }
+        for session in self.sessions.values_mut() {
+            session.seen = if anew { now } else { (session.seen + stall).min(now) };
+        }
     }
 
     /// Gives up attempts whose lease has run out, and forgets runners that have been silent as long.

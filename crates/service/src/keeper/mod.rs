@@ -28,6 +28,7 @@ use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
 use ordotaxis_wire::view::{DoingView, PhaseView};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
 use tokio::sync::{Notify, mpsc, oneshot, watch};
 
 /// What never changes about a run while it goes on.
@@ -100,6 +101,8 @@ pub(crate) enum StartRefused {
     NoSuchJob(Vec<String>),
     /// What is wrong with them.
     Inputs(String),
+    /// What keeps the gate of its stage shut.
+    Shut(String),
     NotByHand,
 }
 
@@ -261,7 +264,10 @@ pub(crate) enum Command {
         project_id: i64,
         reply: Reply<()>,
     },
-    Tick,
+    /// Leases are looked at; `stall` is how much later than it was due.
+    Tick {
+        stall: Duration,
+    },
     /// A pause before another try is over.
     Pause,
 }

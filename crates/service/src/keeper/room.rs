@@ -340,7 +340,10 @@ impl Room {
                 self.forget(project_id);
                 self.answer(reply, ());
             }
-            Command::Tick => self.tick(now),
+            Command::Tick { stall } => {
+                self.stood_still(stall);
+                self.tick(now);
+            }
             Command::Pause => self.end_pauses(now),
         }
         self.reuse(now);

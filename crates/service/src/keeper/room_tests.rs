@@ -197,11 +197,30 @@ fn nobody_ends_what_another_holds() {
 }
 
 #[test]
+fn a_stall_of_the_service_itself_counts_against_no_lease() {
+    let lease = Duration::from_millis(200);
+    for (stall, lost) in [(Duration::from_millis(60), false), (Duration::from_secs(3600), false), (Duration::ZERO, true)] {
+        let mut stage = Stage::set(lease);
+        let taken = stage.claim("quay", "s1", 0).expect("a lease").attempt;
+        // As if what is left of the lease had gone by while the service stood still.
+        let gone = stage.room.held.get_mut(&taken).expect("it is held");
+        gone.until -= lease + Duration::from_millis(30);
+        stage.tell(Command::Tick { stall });
+        assert_eq!(stage.holders.holds("quay", taken), !lost, "{stall:?}");
+        assert_eq!(stage.state(0), if lost { State::Queued } else { State::Running });
+        if !lost {
+            let left = stage.room.held[&taken].until - std::time::Instant::now();
+            assert!(left <= lease, "a stall gives no more than a lease: {left:?}");
+        }
+    }
+}
+
+#[test]
 fn a_lease_that_runs_out_is_another_runners_chance() {
     let mut stage = Stage::set(Duration::ZERO);
     let lost = stage.claim("quay", "s1", 0).expect("a lease");
     std::thread::yield_now();
-    stage.tell(Command::Tick);
+    stage.tell(Command::Tick { stall: Duration::ZERO });
     assert_eq!(stage.state(0), State::Queued);
     assert!(!stage.holders.holds("quay", lost.attempt));
     stage.sign_on("spar", "s2");
@@ -465,6 +484,21 @@ fn what_starts_by_hand_takes_inputs_that_fit() {
 }
 
 #[test]
+fn a_start_behind_a_shut_gate_is_refused_with_the_gates_sentence() {
+    let text = "language = 1\norder = 'a > b'\n[stage.b.gate]\ntests.failed = 0\n[job.a.x]\nsteps = ['true']\n[job.b.y]\nby_hand = true\nsteps = ['true']\n";
+    let mut stage = Stage::new(LONG);
+    stage.begin_with(7, 1, text, "c1", Usual::new());
+    stage.sign_on("quay", "s1");
+    let lease = stage.claim("quay", "s1", 0).expect("a lease");
+    stage.finish("quay", lease.attempt, true).expect("an answer");
+    assert_eq!(stage.room.runs[&7].run.state(), State::Passed, "what waits for a hand is not waited for");
+    let start = |reply| Command::StartJob { run: 7, job: "b.y".into(), by: "Ines".into(), inputs: Default::default(), reply };
+    let gate = "the gate of b is shut: no job of this run has given tests.failed, which must be 0";
+    assert_eq!(stage.ask(start), Ok(Err(StartRefused::Shut(gate.into()))));
+    assert_eq!(stage.room.runs[&7].run.state(), State::Passed, "a refused start changes nothing");
+}
+
+#[test]
 fn what_passed_says_how_long_it_took_and_what_failed_can_be_done_again() {
     let mut stage = Stage::set(LONG);
     let again = |stage: &mut Stage, jobs: &[&str]| {
@@ -495,7 +529,7 @@ fn a_clock_that_jumps_makes_nothing_wait_and_loses_nothing() {
         stage.sign_on_with("quay", "s1", 1, "host");
         let first = stage.claim("quay", "s1", 0).expect("a lease");
         stage.now += jump;
-        stage.tell(Command::Tick);
+        stage.tell(Command::Tick { stall: Duration::ZERO });
         assert_eq!(stage.state(0), State::Running, "leases go by the time that passes, not by the clock");
         stage.finish_as("quay", first.attempt, Outcome::Failed).expect("an answer");
         stage.now -= 2 * jump;

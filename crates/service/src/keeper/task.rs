@@ -5,11 +5,13 @@ use super::lease::Given;
 use super::room::{Going, Room};
 use super::{Command, Gift, Holders, Keeper, RunInfo};
 use crate::clock;
+use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::{Run, State};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredArtifact, StoredRun};
+use ordotaxis_store::{AttemptRow, Logs, Message, Records, SetAside, StoreError, StoredArtifact, StoredRun};
+use ordotaxis_wire::view::LiveEvent;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc, watch};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -59,7 +61,11 @@ impl Task {
             room.restore_session(runner);
         }
         for stored in self.records.open_runs().await? {
-            self.load(&mut room, stored).await?;
+            let id = stored.id;
+            match self.load(&mut room, stored).await {
+                Err(StoreError::Value(what)) => self.set_aside(id, what).await?,
+                other => other?,
+            }
         }
         room.restored();
         self.room = Some(room);
@@ -73,6 +79,9 @@ impl Task {
         let Some(project) = self.records.project_by_id(stored.project_id).await? else { return Ok(()) };
         let jobs = self.records.jobs(stored.id).await?;
         let jobs = jobs.into_iter().map(ordotaxis_store::JobRow::restore).collect::<Result<Vec<_>, _>>()?;
+        if jobs.len() != plan.jobs.len() {
+            return Err(StoreError::Value("jobs"));
+        }
         let artifacts = self.records.artifacts(stored.id).await?.into_iter();
         let given: Given = artifacts.filter_map(|row| Some(((usize::try_from(row.job).ok()?, row.name.clone()), gift(row)?))).collect();
         let usual = self.records.usual(project.id, &plan.pipeline).await?;
@@ -91,6 +100,26 @@ impl Task {
         Ok(())
     }
 
+    /// What was kept of one run cannot be read: it ends, its commit is told, and all others go on.
+    async fn set_aside(&self, id: i64, what: &str) -> Result<(), StoreError> {
+        let why = format!("what was kept of this run cannot be read ({what}); start another for the same commit");
+        tracing::error!(run = id, what, "a run cannot be read back; it is set aside");
+        let now = clock::now();
+        let words = sentence(State::Failed, &Summary::default(), None, Some(&why));
+        let told = |aside: &SetAside| {
+            let run = format!("{}/{}", aside.project, aside.number);
+            let (pipeline, branch) = (aside.pipeline.clone(), aside.branch.clone());
+            let (started_at, ended_at) = (aside.started_at, Some(now));
+            let message =
+                Message { run: run.clone(), pipeline, state: State::Failed, sentence: words.clone(), branch, started_at, ended_at };
+            let event = LiveEvent { run, state: State::Failed, job: None, why: None };
+            (serde_json::to_string(&message).unwrap_or_default(), serde_json::to_string(&event).unwrap_or_default())
+        };
+        self.records.set_aside(id, &why, now, told).await?;
+        self.outbox.notify_one();
+        Ok(())
+    }
+
     /// Someone asks for something of a run that has ended: it is read back first.
     async fn bring_back(&mut self, id: i64) -> Result<(), StoreError> {
         if self.room.as_ref().is_none_or(|room| room.runs.contains_key(&id)) {
@@ -106,12 +135,20 @@ impl Task {
 
     async fn work(mut self, mut commands: mpsc::Receiver<Command>, stop: CancellationToken) {
         let mut ticks = tokio::time::interval(TICK);
+        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut ticked = Instant::now();
         let mut batch = Vec::with_capacity(BATCH);
         loop {
             let pause = self.room.as_ref().and_then(Room::next_pause);
             tokio::select! {
                 () = stop.cancelled() => return,
-                _ = ticks.tick() => batch.push(Command::Tick),
+                _ = ticks.tick() => {
+                    // What has arrived comes first: a beat that waits here was sent in time.
+                    while batch.len() < BATCH && let Ok(command) = commands.try_recv() {
+                        batch.push(command);
+                    }
+                    batch.push(Command::Tick { stall: late_by(&mut ticked) });
+                }
                 () = over(pause) => batch.push(Command::Pause),
                 received = commands.recv_many(&mut batch, BATCH) => {
                     if received == 0 {
@@ -207,4 +244,15 @@ async fn over(pause: Option<std::time::Instant>) {
         Some(moment) => tokio::time::sleep_until(moment.into()).await,
         None => std::future::pending().await,
     }
+}
+
+/// How much later than it was due a tick comes. While the machine is suspended this clock stands still, and with it all
+/// leases: that needs no measuring.
+fn late_by(ticked: &mut Instant) -> Duration {
+    let late = ticked.elapsed().saturating_sub(TICK);
+    *ticked = Instant::now();
+    if late > TICK {
+        tracing::warn!("the service stood still for {} ms; leases are extended by as much", late.as_millis());
+    }
+    late
 }

@@ -34,7 +34,7 @@ pub use projects::{Forge, Project, Unsealed};
 pub use results::{FindingRow, FlakyRow, HistoryRow, NewResult, ResultRow, ResultsOf};
 pub use reusable::ReusableRow;
 pub use runners::{Busy, Granted, RunnerRow, ToolRow};
-pub use runs::{NewRunRow, RunKey, RunRow, StoredRun};
+pub use runs::{NewRunRow, RunKey, RunRow, SetAside, StoredRun};
 pub use secrets::{Reach, SecretRow};
 pub(crate) use segments::LogSegmentRow;
 pub use step::{AttemptRow, JobRow, Journal, PassedRun, RunChange, StepRows, Took};

@@ -91,7 +91,26 @@ pub struct StoredRun {
     pub inputs: Option<String>,
 }
 
+/// A run that was set aside, as far as its commit is to be told of it.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct SetAside {
+    pub project_id: i64,
+    pub project: String,
+    pub number: i64,
+    pub pipeline: String,
+    pub branch: Option<String>,
+    pub started_at: Option<i64>,
+    pub told_on: String,
+}
+
 impl Records {
+    /// Whether an attempt is this runner's and has ended.
+    pub async fn ended_attempt(&self, run_id: i64, job: i64, number: u32, runner: &str) -> Result<bool, StoreError> {
+        let sql =
+            "SELECT EXISTS (SELECT 1 FROM attempts WHERE run_id = ? AND job = ? AND number = ? AND runner = ? AND ended_at IS NOT NULL)";
+        Ok(sqlx::query_scalar(sql).bind(run_id).bind(job).bind(number).bind(runner).fetch_one(&self.pool).await?)
+    }
+
     /// Writes a run down with its jobs, gives it its number, and puts `status` (made from the number) into the outbox.
     /// Gives none when the same commit and pipeline have a run already and nobody asked for another by hand.
     pub async fn begin_run(
@@ -228,6 +247,38 @@ impl Records {
         sqlx::query(sql).bind(state.word()).bind(why).bind(now).bind(id).execute(&mut *tx).await?;
         tx.commit().await?;
         Ok(true)
+    }
+
+    /// Ends a run of which something kept cannot be read, with all its jobs. Its plan is put aside, so that nothing
+    /// tries to read it again. `told` makes the message for the commit and the live event.
+    pub async fn set_aside(
+        &self,
+        id: i64,
+        why: &str,
+        now: i64,
+        told: impl FnOnce(&SetAside) -> (String, String),
+    ) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let sql = "UPDATE runs SET state = 'failed', why = ?, ended_at = ?, held = 0, unreadable = plan, plan = NULL WHERE id = ?
+                   RETURNING project_id, (SELECT name FROM projects WHERE id = project_id) AS project, number, pipeline, branch, started_at,
+                     coalesce(json_extract(iif(json_valid(merged), merged, NULL), '$.head'), commit_id) AS told_on";
+        let aside: Option<SetAside> = sqlx::query_as(sql).bind(why).bind(now).bind(id).fetch_optional(&mut *tx).await?;
+        let Some(aside) = aside else { return Ok(()) };
+        for sql in [
+            "UPDATE jobs SET state = 'stopped', why = ?, ended_at = ? WHERE run_id = ? AND ended_at IS NULL",
+            "UPDATE attempts SET state = 'stopped', why = ?, ended_at = ? WHERE run_id = ? AND ended_at IS NULL",
+        ] {
+            sqlx::query(sql).bind(why).bind(now).bind(id).execute(&mut *tx).await?;
+        }
+        let (message, event) = told(&aside);
+        for kind in ["status", "note"] {
+            let sql = "INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)";
+            let row = sqlx::query(sql).bind(aside.project_id).bind(&aside.told_on).bind(kind).bind(&message).bind(now);
+            row.execute(&mut *tx).await?;
+        }
+        sqlx::query("INSERT INTO journal (run_id, at, body) VALUES (?, ?, ?)").bind(id).bind(now).bind(event).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// Runs of a project that wait for someone to allow them, with their plans.

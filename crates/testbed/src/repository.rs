@@ -19,7 +19,10 @@ impl Repository {
 
     pub fn git(&self, arguments: &[&str]) -> String {
         let who = ["-c", "user.name=Ines", "-c", "user.email=ines@saltmarsh.example"];
-        let output = Command::new("git").args(who).args(arguments).current_dir(&self.folder).output().expect("git starts");
+        let mut git = Command::new("git");
+        // What is set for this machine's people (filters, hooks, attributes) is not what is tested.
+        git.env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_ATTR_NOSYSTEM", "1").env("GIT_CONFIG_GLOBAL", "/dev/null");
+        let output = git.args(who).args(arguments).current_dir(&self.folder).output().expect("git starts");
         assert!(output.status.success(), "git {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8_lossy(&output.stdout).trim().to_owned()
     }

@@ -7,9 +7,11 @@ use axum::body::Bytes;
 use axum::http::{HeaderMap, StatusCode};
 use axum::routing::put;
 use ordotaxis_testbed::{Process, Repository, RunnerOptions, World, free_port};
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::process::Command;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 const TESTED: &str = "language = 1\norder = \"test > ship\"\n[stage.ship.gate]\ntests.failed = 0\n\
     [job.test.unit]\nsteps = [\"test ! -e fails\"]\nreports = { junit = [\"unit.xml\"] }\n\
@@ -218,4 +220,48 @@ async fn artifacts_go_to_a_registry_and_anywhere_by_put() {
     let run = world.verdict("tidegauge", &repository.push_pipeline(&away)).await;
     let why = World::job(&run, "pack.it")["why"].as_str().expect("a sentence");
     assert!(why.starts_with("table could not be published to oci://127.0.0.1:"), "{why}");
+}
+
+/// Failures by the ten thousand, twice: each run has its verdict with all of them counted, and the service answers others
+/// in between.
+#[tokio::test(flavor = "multi_thread")]
+async fn twenty_thousand_failures_are_told_like_two() {
+    const CASES: usize = 20_000;
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let words = "the gauge is 3 mm off ".repeat(14);
+    let case = |n: usize| format!("<testcase classname='gauge' name='case {n}'><failure message='{n}: {words}'/></testcase>\n");
+    repository.write("unit.xml", &format!("<testsuite name='unit'>{}</testsuite>", (0..CASES).map(case).collect::<String>()));
+    repository.write("ordotaxis.toml", &TESTED.replace("test ! -e fails", "exit 1"));
+    for (title, new, first) in [("All fail", CASES, "first new: gauge > case 0"), ("They still do", 0, "none of them new")] {
+        repository.write("note", title);
+        let ended = AtomicBool::new(false);
+        let verdict = async {
+            let run = push(&world, &repository, title).await;
+            ended.store(true, Ordering::Relaxed);
+            run
+        };
+        let (run, mut waits) = tokio::join!(verdict, asked_until(&world, &ended));
+        waits.sort();
+        println!("{title}: /readyz asked {} times, p99 {:?}", waits.len(), waits[waits.len() * 99 / 100]);
+        let numbers = &run["numbers"];
+        assert_eq!((&numbers["tests.failed"], &numbers["tests.new"]), (&json!(CASES as f64), &json!(new as f64)), "{}", run["why"]);
+        let job = World::job(&run, "test.unit");
+        assert!(job["why"].as_str().is_some_and(|why| why.contains(first)), "{}", job["why"]);
+        assert_eq!(job["attempts"].as_array().map(Vec::len), Some(1));
+    }
+}
+
+/// Asks whether the service is ready, again and again; gives how long each answer took.
+async fn asked_until(world: &World, ended: &AtomicBool) -> Vec<Duration> {
+    let (ready, client) = (format!("{}/readyz", world.url), reqwest::Client::new());
+    let mut waits = Vec::new();
+    while !ended.load(Ordering::Relaxed) {
+        let asked = Instant::now();
+        let answer = client.get(&ready).send().await.expect("an answer");
+        assert!(answer.status().is_success(), "{answer:?}");
+        waits.push(asked.elapsed());
+    }
+    waits
 }

@@ -174,6 +174,27 @@ fn a_number_that_nobody_gave_keeps_a_gate_shut_and_a_gated_job_can_be_stopped() 
 }
 
 #[test]
+fn a_start_by_hand_behind_a_shut_gate_is_refused_until_it_opens() {
+    let text = GATED.replace("[job.ship.it]\n", "[job.ship.it]\nby_hand = true\n");
+    let mut drive = Drive::of(&text);
+    let job = drive.job("ship.it");
+    let start = || Event::StartAsked { job, by: "Ines".into(), inputs: BTreeMap::new() };
+    drive.end("test.unit", &[], &numbers(1, (1, 1), "4000"), Outcome::Passed);
+    drive.end("test.other", &[], &[], Outcome::Passed);
+    assert_eq!((drive.state("ship.it"), drive.0.state()), (State::Gated, State::Passed));
+    assert_eq!(drive.apply(start()), Err(Refused::Shut));
+    assert_eq!(drive.0.gate_before(job).as_deref(), Some("the gate of ship is shut: tests.failed is 1, and must be 0"));
+    assert_eq!((drive.state("ship.it"), drive.0.state()), (State::Gated, State::Passed), "a refused start changes nothing");
+    // Done again with other numbers, the gate is open, and the start is taken.
+    let unit = drive.job("test.unit");
+    drive.apply(Event::Again { jobs: vec![unit], by: "Ines".into(), fresh: false }).expect("it has ended");
+    drive.end("test.unit", &[], &numbers(0, (1, 1), "4000"), Outcome::Passed);
+    assert_eq!(drive.0.gate_before(job), None);
+    drive.apply(start()).expect("the gate is open");
+    assert_eq!(drive.state("ship.it"), State::Queued);
+}
+
+#[test]
 fn what_is_taken_over_counts_as_passed() {
     let mut drive = Drive::of(SIZED);
     let job = drive.job("build.gauge");

@@ -99,11 +99,11 @@ impl Records {
                    SELECT (SELECT last FROM ids WHERE of = 'tests') + row_number() OVER (), ?, ?, ?, value ->> 'suite', value ->> 'name'
                    FROM json_each(?) WHERE true ON CONFLICT DO NOTHING";
         sqlx::query(sql).bind(of.project_id).bind(of.pipeline).bind(of.job).bind(&cases).execute(&mut *tx).await?;
-        // Of two cases of one name the worse one counts.
+        // Of two cases of one name the worse one counts. CROSS: the cases come first, else each case reads all tests.
         let sql = "INSERT INTO results (run_id, test_id, job, attempt, ended, wavered, ms, file, line, message)
                    SELECT ?1, tests.id, ?2, ?3, value ->> 'ended', value ->> 'wavered', value ->> 'ms', value ->> 'file', value ->> 'line',
                      value ->> 'message'
-                   FROM json_each(?4) JOIN tests ON tests.project_id = ?5 AND tests.pipeline = ?6 AND tests.job = ?7
+                   FROM json_each(?4) CROSS JOIN tests ON tests.project_id = ?5 AND tests.pipeline = ?6 AND tests.job = ?7
                      AND tests.suite = value ->> 'suite' AND tests.name = value ->> 'name'
                    WHERE true ON CONFLICT DO UPDATE SET ended = excluded.ended, message = excluded.message, ms = excluded.ms
                      WHERE excluded.ended = 'failed' AND ended <> 'failed'";

@@ -49,7 +49,7 @@ fn test(rest: &[&str]) -> Done {
     setup::console()?;
     setup::stand_ins()?;
     // The tests start these as processes; one build serves all of them.
-    setup::run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])?;
+    setup::ordotaxis()?;
     let mut arguments = vec!["test", "--workspace", "--quiet"];
     arguments.extend(rest);
     setup::run("cargo", &arguments)?;

@@ -93,6 +93,14 @@ pub(crate) fn console() -> Result<(), String> {
     Ok(())
 }
 
+/// Builds what is started as processes: service, runner and client in one, and the practice forge.
+pub(crate) fn ordotaxis() -> Result<(), String> {
+    if !root().join("target/debug/ordotaxis").exists() {
+        eprintln!("building Ordotaxis; the first time that takes five to ten minutes on two cores");
+    }
+    run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])
+}
+
 /// Servers that tests speak with in place of those outside.
 pub(crate) fn stand_ins() -> Result<(), String> {
     let folder = root().join("crates/testbed/stand-ins");

@@ -61,6 +61,21 @@ pub(crate) struct JobResult {
     pub(crate) tests: BTreeMap<String, i64>,
 }
 
+impl JobResult {
+    /// The runner itself broke: nothing is known of the job but that it did not come to its end.
+    pub(crate) fn broken() -> JobResult {
+        JobResult {
+            outcome: Outcome::Failed,
+            exit_code: None,
+            why: Some("the runner broke while it did this job; that is a fault of Ordotaxis, and the runner's log says more".into()),
+            phases: Vec::new(),
+            artifacts: Vec::new(),
+            caches: Vec::new(),
+            tests: BTreeMap::new(),
+        }
+    }
+}
+
 /// How a job ends before its end.
 pub(crate) enum Broken {
     Failed {

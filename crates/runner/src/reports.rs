@@ -49,17 +49,15 @@ impl Job<'_> {
             Ok(root) => read_all(&root, &seen_as, &reports),
             Err(error) => Read { remarks: vec![format!("the job's folder could not be looked at: {error}")], ..Read::default() },
         });
-        let read = read.await.unwrap_or_default();
+        let mut read = read.await.unwrap_or_default();
+        mask(&mut read, self.shipper.masking());
         for remark in &read.remarks {
             self.shipper.log.say(remark).await;
         }
         if self.lease.share.is_some() {
             self.tests = read.cases.as_deref().map(test_times).unwrap_or_default();
         }
-        let mut left = Left { facts, numbers, cases: read.cases, coverage: read.coverage, findings: read.findings };
-        for case in left.cases.iter_mut().flatten() {
-            case.message = case.message.take().map(|message| self.shipper.masked(&message));
-        }
+        let left = Left { facts, numbers, cases: read.cases, coverage: read.coverage, findings: read.findings };
         let (client, attempt) = (&self.shared.client, self.lease.attempt);
         let taken = crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
         for said in &taken.said {
@@ -105,6 +103,25 @@ impl Job<'_> {
     fn number_name(&self, fact: &Fact) -> String {
         format!("fact.{}.{}", self.lease.job.without_cell(), fact.name)
     }
+}
+
+/// Everything that a report says in words may hold a secret, names as well as messages.
+fn mask(read: &mut Read, masked: impl Fn(&str) -> String) {
+    let over = |text: &mut String| *text = masked(text);
+    for case in read.cases.iter_mut().flatten() {
+        let texts = [Some(&mut case.suite), Some(&mut case.name), case.file.as_mut(), case.message.as_mut()];
+        texts.into_iter().flatten().for_each(over);
+    }
+    for finding in read.findings.iter_mut().flatten() {
+        let texts = [Some(&mut finding.rule), Some(&mut finding.message), Some(&mut finding.key), finding.file.as_mut()];
+        texts.into_iter().flatten().for_each(over);
+    }
+    if let Some(coverage) = &mut read.coverage {
+        for (file, lines) in std::mem::take(&mut coverage.0) {
+            coverage.join(Coverage([(masked(&file), lines)].into()));
+        }
+    }
+    read.remarks.iter_mut().for_each(over);
 }
 
 fn read_fact(tmp: &Beneath, name: &str) -> Result<Option<String>, String> {

@@ -40,6 +40,8 @@ pub(crate) struct LogWriter {
     log: Option<LogOnItsWay>,
     length: u64,
     lines: u64,
+    /// The last line has no end yet.
+    unfinished: bool,
     limit: u64,
     full: bool,
 }
@@ -78,7 +80,9 @@ impl LogWriter {
             Some(mask) => mask.whole(line.as_bytes()),
             None => line.as_bytes().to_vec(),
         };
-        self.send([b"ordotaxis: ", &line[..], b"\n"].concat()).await;
+        // A process may have ended in the middle of a line: ours is one of its own.
+        let start: &[u8] = if self.unfinished { b"\nordotaxis: " } else { b"ordotaxis: " };
+        self.send([start, &line[..], b"\n"].concat()).await;
     }
 
     async fn add(&mut self, mut bytes: Vec<u8>) {
@@ -99,6 +103,7 @@ impl LogWriter {
     async fn send(&mut self, bytes: Vec<u8>) {
         self.length += bytes.len() as u64;
         self.lines += memchr::memchr_iter(b'\n', &bytes).count() as u64;
+        self.unfinished = bytes.last().map_or(self.unfinished, |last| *last != b'\n');
         let (sender, _) = self.log.get_or_insert_with(|| {
             let (sender, receiver) = mpsc::channel(QUEUE);
             let way = Way { client: self.client.clone(), attempt: self.attempt, stream: self.stream.clone() };
@@ -138,6 +143,7 @@ impl Shipper {
             log: None,
             length: 0,
             lines: 0,
+            unfinished: false,
             limit: lease.log_limit,
             full: false,
         };
@@ -156,6 +162,7 @@ impl Shipper {
             log: None,
             length: 0,
             lines: 0,
+            unfinished: false,
             limit: *limit,
             full: false,
         }
@@ -163,8 +170,16 @@ impl Shipper {
 
     /// A sentence in which no secret stands.
     pub(crate) fn masked(&self, sentence: &str) -> String {
+        self.masking()(sentence)
+    }
+
+    /// The same for many texts.
+    pub(crate) fn masking(&self) -> impl Fn(&str) -> String + use<> {
         let mask = Mask::new(self.secrets.iter().map(String::as_str));
-        mask.map_or_else(|| sentence.to_owned(), |mask| String::from_utf8_lossy(&mask.whole(sentence.as_bytes())).into_owned())
+        move |text| match &mask {
+            Some(mask) => String::from_utf8_lossy(&mask.whole(text.as_bytes())).into_owned(),
+            None => text.to_owned(),
+        }
     }
 
     pub(crate) fn phases(&self, phases: &[PhaseView]) {

@@ -13,7 +13,7 @@ use crate::step::Halt;
 use crate::tools::Config;
 use crate::workspace::Workspaces;
 use ordotaxis_core::engine::Outcome;
-use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, VERSION};
+use ordotaxis_wire::runner::{AttemptId, Beat, Claimed, Finish, Lease, SignOn, VERSION};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -21,6 +21,10 @@ use std::time::Duration;
 use tokio::sync::watch;
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
+
+/// The service's answers that say it: too much at once; this runner is not (any more) one of its.
+const TOO_LARGE: u16 = 413;
+const UNKNOWN_RUNNER: u16 = 401;
 
 #[derive(Debug, Clone)]
 pub struct Settings {
@@ -113,6 +117,14 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     runner.work(settings.slots, ready).await
 }
 
+/// Waits for work that may panic, as a task of its own, which ends with this wait. None when it did panic: the panic
+/// itself is in the runner's log.
+async fn guarded<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> Option<T> {
+    let mut task = tokio::task::JoinSet::new();
+    task.spawn(work);
+    task.join_next().await?.ok()
+}
+
 /// Marks the processes of the runner in this folder, in this life and every other; jobs can read it, so it does not say where.
 fn mark_of(folder: &std::path::Path) -> String {
     use sha2::{Digest, Sha256};
@@ -166,8 +178,13 @@ impl Runner {
         }
         let mut result = Ok(());
         while let Some(done) = tasks.join_next().await {
-            if let Ok(Err(error)) = done {
-                result = Err(error);
+            match done {
+                Ok(Ok(())) => {}
+                Ok(Err(error)) => {
+                    tracing::error!(%error, "a slot of this runner has ended");
+                    result = Err(error);
+                }
+                Err(error) => tracing::error!(%error, "a slot of this runner broke"),
             }
         }
         beater.abort();
@@ -222,8 +239,15 @@ impl Runner {
     async fn job(&self, slot: u32, lease: Lease) -> Result<Option<Lease>, CallError> {
         let (sender, halt) = watch::channel(Halt::No);
         self.holding().insert(lease.attempt, Holding { halt: sender, turn: lease.holds_turn });
+        let (shared, of) = (self.shared.clone(), lease.clone());
         let done = tokio::select! {
-            done = do_job(&self.shared, slot, &lease, halt) => done,
+            done = guarded(async move { do_job(&shared, slot, &of, halt).await }) => match done {
+                Some(done) => done,
+                None => {
+                    kill_marked(&format!("{}#{}", self.shared.mark, lease.attempt)).await;
+                    Some(JobResult::broken())
+                }
+            },
             () = self.leave.at_once.cancelled() => {
                 kill_marked(&format!("{}#{}", self.shared.mark, lease.attempt)).await;
                 None
@@ -236,13 +260,17 @@ impl Runner {
         self.holding().remove(&lease.attempt);
         match next {
             Err(CallError::GivenUp | CallError::Leaving) => Ok(None),
+            // This one is lost when its lease ends; the slot goes on with others.
+            Err(CallError::Refused { status, detail }) if status != UNKNOWN_RUNNER => {
+                tracing::error!(attempt = %lease.attempt, status, detail, "the service takes no word of this job's end");
+                Ok(None)
+            }
             other => other,
         }
     }
 
     async fn finish(&self, slot: u32, lease: &Lease, result: JobResult) -> Result<Option<Lease>, CallError> {
-        let client = &self.shared.client;
-        let finish = Finish {
+        let mut finish = Finish {
             session: self.sign_on.session.clone(),
             slot,
             outcome: result.outcome,
@@ -254,14 +282,28 @@ impl Runner {
             claim: !self.once && !self.leave.soon.is_cancelled(),
             tests: result.tests,
         };
-        match insist(&self.leave.at_once, || client.finish(lease.attempt, &finish)).await {
-            // What it gave cannot be kept: that is the job's failure, and not the runner's end.
-            Err(CallError::Refused { status: 422, detail }) if !finish.artifacts.is_empty() => {
-                let finish = Finish { outcome: Outcome::Failed, exit_code: None, why: Some(detail), artifacts: Vec::new(), ..finish };
-                Ok(insist(&self.leave.at_once, || client.finish(lease.attempt, &finish)).await?.lease)
-            }
-            told => Ok(told?.lease),
+        let mut told = self.tell(lease, &finish).await;
+        if matches!(told, Err(CallError::Refused { status: TOO_LARGE, .. })) && !finish.tests.is_empty() {
+            // How long test files took only helps to share them out: a job does not fail for it.
+            tracing::warn!(attempt = %lease.attempt, "how long {} test files took is more than the service takes; left out", finish.tests.len());
+            finish.tests.clear();
+            told = self.tell(lease, &finish).await;
         }
+        if let Err(CallError::Refused { status, detail }) = &told
+            && *status != UNKNOWN_RUNNER
+        {
+            // What it gave cannot be kept: that is the job's failure, and not the runner's end.
+            let phases = if *status == TOO_LARGE { Vec::new() } else { std::mem::take(&mut finish.phases) };
+            let why = Some(format!("the service did not take this job's result: {detail}"));
+            let (artifacts, caches) = (Vec::new(), Vec::new());
+            finish = Finish { outcome: Outcome::Failed, exit_code: None, why, phases, artifacts, caches, ..finish };
+            told = self.tell(lease, &finish).await;
+        }
+        Ok(told?.lease)
+    }
+
+    async fn tell(&self, lease: &Lease, finish: &Finish) -> Result<Claimed, CallError> {
+        insist(&self.leave.at_once, || self.shared.client.finish(lease.attempt, finish)).await
     }
 
     fn holding(&self) -> std::sync::MutexGuard<'_, HashMap<AttemptId, Holding>> {
@@ -319,6 +361,39 @@ impl Runner {
                 tracing::warn!(%attempt, "the service was not heard in time; ending the job, since it holds a turn");
                 self.halt(attempt, Halt::Abandon);
             }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::guarded;
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicBool, Ordering};
+
+    #[tokio::test]
+    async fn what_panics_is_told_and_what_is_not_waited_for_ends() {
+        assert_eq!(guarded(async { 3 }).await, Some(3));
+        let broken = guarded(async {
+            tokio::task::yield_now().await;
+            "no number".parse::<u32>().expect("a panic, as it is wanted here")
+        });
+        assert_eq!(broken.await, None);
+        let dropped = Arc::new(AtomicBool::new(false));
+        struct Tells(Arc<AtomicBool>);
+        impl Drop for Tells {
+            fn drop(&mut self) {
+                self.0.store(true, Ordering::Relaxed);
+            }
+        }
+        let tells = Tells(dropped.clone());
+        tokio::select! {
+            biased;
+            _ = guarded(async move { let _tells = tells; std::future::pending::<()>().await }) => unreachable!("it waits for ever"),
+            () = tokio::task::yield_now() => {}
+        }
+        while !dropped.load(Ordering::Relaxed) {
+            tokio::task::yield_now().await;
         }
     }
 }

@@ -18,7 +18,7 @@ const PATIENCE: Duration = Duration::from_secs(120);
 pub(crate) fn demo(once: bool) -> Result<(), String> {
     setup::programs(setup::FOR_DEMO)?;
     setup::console()?;
-    setup::run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])?;
+    setup::ordotaxis()?;
     let folder = setup::root().join("demo-data");
     if folder.exists() {
         std::fs::remove_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;

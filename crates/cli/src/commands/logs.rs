@@ -2,6 +2,7 @@
 
 mod lines;
 
+use super::watch::patiently;
 use super::{Done, Failure, OK};
 use crate::api::Api;
 use crate::out;
@@ -37,7 +38,9 @@ pub(super) async fn logs(api: &Api, run: &RunRef, ask: Ask) -> Done {
     loop {
         let wait = if ask.follow { WAIT_MS } else { 0 };
         let query = format!("offset={offset}&wait_ms={wait}{beside}");
-        let part = part(api, &run.project, view.number, &ask.job, attempt, &query).await?;
+        let more = || part(api, &run.project, view.number, &ask.job, attempt, &query);
+        // A follower goes on where it was when the service is back.
+        let part = if ask.follow { patiently(more).await? } else { more().await? };
         if !write(&part.bytes) {
             return OK;
         }

@@ -52,6 +52,11 @@ impl Failure {
         self.what.contains(words)
     }
 
+    /// The service is away, or went away in the middle of its answer: it may be back soon.
+    pub(crate) fn is_passing(&self) -> bool {
+        self.says("could not be reached") || self.says("broke off")
+    }
+
     pub(crate) fn interrupted() -> Failure {
         Failure::new(130, "interrupted", "")
     }

@@ -43,7 +43,7 @@ async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Done {
             screen.draw(&view);
         }
         wait_for_news(api, &view.run, &mut news).await;
-        view = patiently(api, &run).await?;
+        view = patiently(|| api.run(&run)).await?;
     }
     if json {
         out::json(&view);
@@ -55,11 +55,11 @@ async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Done {
 }
 
 /// Asks again while the service cannot be reached: it may be starting anew.
-async fn patiently(api: &Api, run: &RunRef) -> Result<RunView, Failure> {
+pub(super) async fn patiently<T>(ask: impl AsyncFn() -> Result<T, Failure>) -> Result<T, Failure> {
     let until = Instant::now() + PATIENCE;
     loop {
-        match api.run(run).await {
-            Err(_) if Instant::now() < until => sleep(REDRAW).await,
+        match ask().await {
+            Err(error) if error.is_passing() && Instant::now() < until => sleep(REDRAW).await,
             other => return other,
         }
     }

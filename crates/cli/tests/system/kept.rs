@@ -100,6 +100,25 @@ async fn a_proposal_from_outside_reads_caches_and_results_and_leaves_none() {
     assert_eq!(job["not_reused"], "input src/a.c is another since tidegauge/1", "{job}");
 }
 
+/// Why a job was not reused is still known when the service was started again while it ran.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_restart_forgets_nothing_of_what_was_looked_for() {
+    let mut world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let go = world.folder.path().join("go");
+    let step = format!("while ! [ -e {} ]; do sleep 0.05; done", go.display());
+    let pipeline = format!("language = 1\n[job.a.b]\nsteps = [\"{step}\"]\nreuse = {{ inputs = [\"src/**\"] }}\n");
+    repository.write("src/a.c", "int a;\n");
+    let commit = repository.push_pipeline(&pipeline);
+    world.run_of("tidegauge", &commit, "a running job", |run| World::job(run, "a.b")["state"] == "running").await;
+    world.kill_service();
+    world.start_service();
+    std::fs::write(&go, "").expect("a file");
+    let run = world.verdict("tidegauge", &commit).await;
+    assert_eq!(World::job(&run, "a.b")["not_reused"], "no earlier run has passed it", "{run}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn two_that_save_one_key_both_pass_and_one_wins() {
     let world = world().await;

@@ -190,6 +190,35 @@ async fn a_service_that_stood_still_loses_no_job() {
     assert!(service.said().contains("the service stood still for"), "{}", service.said());
 }
 
+/// Whoever follows a log goes on when the service is back, and sees every line once; a line of the runner's own is one by
+/// itself, also after output that did not end its last line.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_followed_log_outlives_the_service() {
+    let mut world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let go = flag(&world);
+    let step = format!("echo started; while ! [ -e {} ]; do sleep 0.05; done; printf half; exit 3", go.display());
+    let commit = repository.push_pipeline(&format!("language = 1\n[job.a.wait]\ncheckout = false\nsteps = [\"{step}\"]\n"));
+    running(&world, &commit).await;
+    let mut follower = world.client();
+    follower.args(["logs", "tidegauge/1", "a.wait", "--follow"]).stdout(std::process::Stdio::piped());
+    let mut follower = tokio::process::Command::from(follower).spawn().expect("the client starts");
+    let mut lines = tokio::io::AsyncBufReadExt::lines(tokio::io::BufReader::new(follower.stdout.take().expect("its output")));
+    assert_eq!(lines.next_line().await.expect("a line").as_deref(), Some("started"));
+    world.kill_service();
+    world.start_service();
+    std::fs::write(&go, "").expect("a file");
+    assert_eq!(world.verdict("tidegauge", &commit).await["state"], "failed");
+    let mut rest = Vec::new();
+    while let Some(line) = lines.next_line().await.expect("a line") {
+        rest.push(line);
+    }
+    assert_eq!(rest.first().map(String::as_str), Some("half"));
+    assert!(rest.len() == 2 && rest[1].starts_with("ordotaxis: step `") && rest[1].ends_with("exited with 3"), "{rest:?}");
+    assert!(follower.wait().await.expect("its end").success());
+}
+
 /// What was kept of one run is broken: that run ends and says so, the service starts, and all others go on.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_that_cannot_be_read_back_is_set_aside() {

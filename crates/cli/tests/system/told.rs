@@ -265,3 +265,45 @@ async fn asked_until(world: &World, ended: &AtomicBool) -> Vec<Duration> {
     }
     waits
 }
+
+/// What a job reports in names is masked as its log is, and more of it than the service takes costs no job its result.
+#[tokio::test(flavor = "multi_thread")]
+async fn names_in_reports_are_masked_and_too_many_of_them_cost_nothing() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let secret = "sluice-9f3a77c1";
+    assert_eq!(world.run_with(&["secret", "set", "tidegauge", "STATION_KEY"], secret).await.code, 0);
+    let step = "echo \"<testsuite name='unit' file='$STATION_KEY.c'><testcase classname='at $STATION_KEY' name='$STATION_KEY'/></testsuite>\" > unit.xml; \
+        echo \"SF:src/$STATION_KEY.c\nDA:1,1\nend_of_record\" > lines.info; \
+        echo '{\"version\":\"2.1.0\",\"runs\":[{\"tool\":{\"driver\":{\"name\":\"x\"}},\"results\":[{\"ruleId\":\"'$STATION_KEY'\",\"message\":{\"text\":\"see '$STATION_KEY'\"}}]}]}' > found.sarif";
+    let named = format!(
+        "language = 1\n[job.a.named]\nsecrets = [\"STATION_KEY\"]\nsteps = [\'\'\'{step}\'\'\']\n\
+         reports = {{ junit = [\"unit.xml\"], lcov = [\"lines.info\"], sarif = [\"found.sarif\"] }}\n"
+    );
+    let run = world.verdict("tidegauge", &repository.push_pipeline(&named)).await;
+    assert_eq!(run["state"], "passed", "{run}");
+    let name = run["run"].as_str().expect("a name");
+    for of in ["tests", "findings"] {
+        let told = world.http(reqwest::Method::GET, &format!("/api/v1/runs/{name}/{of}")).send().await.expect("an answer");
+        let told = told.text().await.expect("text");
+        assert!(told.contains("***") && !told.contains(secret), "{of}: {told}");
+    }
+}
+
+/// Times of test files are for sharing tests out: with more than one call may hold they are left out, and the job passes.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_result_that_is_too_large_is_told_with_less_in_it() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let runner = world.runner(RunnerOptions::default()).await;
+    let case = |n: usize| format!("<testcase classname='{}{n}' name='a' time='1'/>\n", "gauge/".repeat(125));
+    repository.write("unit.xml", &format!("<testsuite name='unit'>{}</testsuite>", (0..12_000).map(case).collect::<String>()));
+    let text = "language = 1\n[job.a.b]\nsplit = { into = 2 }\nreports = { junit = [\"unit.xml\"] }\nsteps = [\"true\"]\n[job.a.c]\nsteps = [\"true\"]\n";
+    let run = world.verdict("tidegauge", &repository.push_pipeline(text)).await;
+    assert_eq!((&run["state"], &run["numbers"]["tests.total"]), (&json!("passed"), &json!(24_000.0)), "{run}");
+    assert!(runner.said().contains("is more than the service takes; left out"), "{}", runner.said());
+    // The slot goes on.
+    let next = world.verdict("tidegauge", &repository.push_pipeline("language = 1\n[job.a.c]\nsteps = [\"true\"]\n")).await;
+    assert_eq!(next["state"], "passed");
+}

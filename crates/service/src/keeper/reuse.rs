@@ -36,6 +36,13 @@ pub(super) struct Looked {
     pub(super) not_reused: Option<String>,
 }
 
+impl Looked {
+    /// As it was written down; none where nothing was looked for.
+    pub(super) fn of(row: &ordotaxis_store::JobRow) -> Option<Looked> {
+        Some(Looked { work: row.work.clone()?, not_reused: row.not_reused.clone() })
+    }
+}
+
 /// The name of a list of globs.
 pub(crate) fn globs_of(job: &PlannedJob) -> Option<String> {
     job.extras.as_ref()?.reuse.as_ref().map(|globs| globs.join("\n"))

@@ -2,6 +2,7 @@
 //! memory is thrown away and read back, so that memory never says more than the disk.
 
 use super::lease::Given;
+use super::reuse::Looked;
 use super::room::{Going, Room};
 use super::{Command, Gift, Holders, Keeper, RunInfo};
 use crate::clock;
@@ -78,6 +79,7 @@ impl Task {
         let state = State::from_word(&stored.state).ok_or(StoreError::Value("runs.state"))?;
         let Some(project) = self.records.project_by_id(stored.project_id).await? else { return Ok(()) };
         let jobs = self.records.jobs(stored.id).await?;
+        let looked: Vec<(usize, Looked)> = jobs.iter().enumerate().filter_map(|(at, row)| Some((at, Looked::of(row)?))).collect();
         let jobs = jobs.into_iter().map(ordotaxis_store::JobRow::restore).collect::<Result<Vec<_>, _>>()?;
         if jobs.len() != plan.jobs.len() {
             return Err(StoreError::Value("jobs"));
@@ -94,7 +96,8 @@ impl Task {
         } else {
             room.learn(ready);
             let run = Run::restore(Arc::new(plan), jobs, state);
-            let going = Going::new(info, run, given, stored.started_at, &usual);
+            let mut going = Going::new(info, run, given, stored.started_at, &usual);
+            going.looked.extend(looked);
             room.restore(going, self.records.attempts(stored.id).await?, clock::now());
         }
         Ok(())

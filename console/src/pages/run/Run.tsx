@@ -74,7 +74,10 @@ export default function Run() {
               {isEnd(run.data.state) ? (
                 <AgainButtons run={run.data} />
               ) : (
-                <StopButton project={project} number={Number(number)} />
+                <>
+                  {run.data.held && <AllowButton project={project} number={Number(number)} />}
+                  <StopButton project={project} number={Number(number)} />
+                </>
               )}
             </div>
             {view === 'tests' && <Tests run={run.data} />}
@@ -130,6 +133,7 @@ function Heading({ run, now }: { run: RunView; now: number }) {
           </span>
         )}
         {saved(run) && <span>{saved(run)}</span>}
+        {run.allowed_by && <span>allowed by {run.allowed_by}</span>}
         {run.again_of != null && (
           <span>
             once more of{' '}
@@ -195,6 +199,27 @@ function AgainButtons({ run }: { run: RunView }) {
         All again
       </Button>
     </>
+  );
+}
+
+/** A proposal from outside goes on once someone has looked at what it would run here. */
+function AllowButton({ project, number }: { project: string; number: number }) {
+  const [asked, setAsked] = useState(false);
+  const allow = async () => {
+    setAsked(true);
+    await api.POST('/api/v1/runs/{project}/{number}/allow', { params: { path: { project, number } } });
+    queries.invalidateQueries({ queryKey: ['run', `${project}/${number}`] });
+  };
+  return (
+    <Button
+      size="small"
+      type="primary"
+      disabled={asked}
+      onClick={allow}
+      title="It comes from outside: look at what it changes before it runs here"
+    >
+      {asked ? 'Allowing' : 'Allow'}
+    </Button>
   );
 }
 

@@ -48,6 +48,37 @@ async fn a_run_is_seen_live_from_sign_in_to_verdict() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_run_from_outside_is_allowed_by_whoever_looks_at_it() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions { outside: "yes", ..RunnerOptions::default() }).await;
+    let text = "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.a.b]\nsteps = [\"cat note || true\"]\n";
+    world.verdict("tidegauge", &repository.push_pipeline(text)).await;
+    repository.git(&["checkout", "--quiet", "-B", "topic/outer", "main"]);
+    repository.write("note", "from outside\n");
+    repository.commit("A note");
+    repository.git(&["push", "--quiet", "origin", "HEAD:refs/heads/topic/outer"]);
+    world.propose("tidegauge", "topic/outer", true).await;
+
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("The main branch is well").await;
+    ordotaxis_testbed::until("the proposal's run", || async {
+        let runs = world.json(&["runs", "tidegauge"]).await;
+        runs.as_array()?.iter().any(|run| run["held"] == true).then_some(())
+    })
+    .await;
+    browser.client.goto(&format!("{}/runs/tidegauge/2", world.url)).await.expect("the page");
+    browser.see("Allow").await;
+    accessible(&browser).await;
+    browser.click("button.ant-btn-primary").await;
+    browser.see("allowed by owner").await;
+    browser.see("Passed: 1 job").await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_file_with_mistakes_shows_them() {
     let world = world().await;
     let repository = world.project("tidegauge").await;

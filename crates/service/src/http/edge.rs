@@ -165,6 +165,13 @@ enum Guessed {
     For(&'static str, String),
 }
 
+impl Guessed {
+    /// What is guessed for comes from the caller: of a long one the beginning stands for it.
+    fn of(route: &'static str, of: &str) -> Guessed {
+        Guessed::For(route, of.chars().take(64).collect())
+    }
+}
+
 /// Wrong guesses of late.
 #[derive(Debug, Default)]
 pub(crate) struct Guesses(Mutex<HashMap<Guessed, (u32, Instant)>>);
@@ -179,7 +186,7 @@ impl Guesses {
     pub(super) fn check(&self, route: &'static str, caller: Caller, of: &str) -> Result<(), ApiError> {
         let now = Instant::now();
         let own = self.count(&Guessed::By(route, caller.0), now);
-        let shut = own >= GUESSES || own > 0 && self.count(&Guessed::For(route, of.to_owned()), now) >= GUESSES_FOR_ONE;
+        let shut = own >= GUESSES || own > 0 && self.count(&Guessed::of(route, of), now) >= GUESSES_FOR_ONE;
         if shut {
             let detail = "too many wrong attempts came from this address; wait a minute, then try again";
             return Err(ApiError::new(StatusCode::TOO_MANY_REQUESTS, "too-many-attempts", detail));
@@ -199,7 +206,7 @@ impl Guesses {
         {
             known.remove(&oldest);
         }
-        for what in [Guessed::By(route, caller.0), Guessed::For(route, of.chars().take(64).collect())] {
+        for what in [Guessed::By(route, caller.0), Guessed::of(route, of)] {
             let one = known.entry(what).or_insert((0, now));
             if now.duration_since(one.1) >= WINDOW {
                 *one = (0, now);
@@ -280,5 +287,8 @@ mod tests {
         }
         assert!(guesses.check("hooks", from(7), "tidegauge").is_err(), "who has guessed wrongly is shut out");
         guesses.check("hooks", from(250), "tidegauge").unwrap();
+        let long = "tidegauge".repeat(20);
+        (0..200).for_each(|last| guesses.wrong("enrol", from(last), &long));
+        assert!(guesses.check("enrol", from(7), &long).is_err(), "a long name is counted like a short one");
     }
 }

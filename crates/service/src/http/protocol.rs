@@ -61,8 +61,7 @@ async fn enrol(State(app): State<App>, caller: Caller, Body(ask): Body<Enrol>) -
         ApiError::new(StatusCode::UNAUTHORIZED, "not-invited", detail)
     };
     let granted = app.records.invitation(&ask.token, now).await?.ok_or_else(refused)?;
-    let fits = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
-    if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
+    if !is_label(&ask.name) {
         return Err(ApiError::field("/name", "a runner's name is letters, digits, `-`, `_` and `.`, at most 64"));
     }
     let known = app.records.runners().await?.into_iter().any(|runner| runner.name == ask.name);

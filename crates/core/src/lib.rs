@@ -9,6 +9,7 @@
 //! - [`engine`]: a run as a state machine; the only place where states change.
 //! - [`dispatch`]: which runner may do which job, and in words why none does.
 //! - [`digest`]: what a job's result depends on.
+//! - [`newest`]: which commit of a branch is the newest, in whatever order pushes are looked at.
 //! - [`report`]: what jobs write about their tests.
 //! - [`share`]: tests shared out among copies of a job.
 
@@ -18,6 +19,7 @@ pub mod engine;
 pub mod expression;
 mod graph;
 pub mod language;
+pub mod newest;
 pub mod order;
 pub mod plan;
 pub mod report;

@@ -42,6 +42,12 @@ impl Mirror {
         Ok(found.map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
     }
 
+    /// Whether `one` is among what led to `other`; a commit leads to itself.
+    pub async fn leads_to(&self, one: &str, other: &str) -> Result<bool, GitError> {
+        let asked = git(&self.dir, &["merge-base", "--is-ancestor", checked(one)?, checked(other)?]).await;
+        Ok(unless_no(asked)?.is_some())
+    }
+
     /// The commit that a tag names, or a commit by its id (at least seven digits of it). A branch is not taken: it moves.
     pub async fn fixed(&self, at: &str) -> Result<Option<String>, GitError> {
         let at = checked(at)?;

@@ -10,6 +10,7 @@ mod care;
 mod clock;
 mod http;
 mod keeper;
+mod lanes;
 mod listening;
 mod occasions;
 mod outbox;
@@ -22,7 +23,7 @@ mod settings;
 
 pub use http::openapi;
 pub use listening::ListenError;
-pub use occasions::lend_from;
+pub use occasions::{NotLent, lend_from};
 pub use profile::ProfileError;
 pub use secrets::KeyError;
 pub use serve::{ServeError, Shutdown, serve};

@@ -3,9 +3,10 @@
 
 use crate::app::App;
 use crate::clock;
+use crate::lanes::Lanes;
 use crate::profile::filled;
-use ordotaxis_store::{DueMessage, Message, Project};
-use std::collections::{BTreeMap, HashMap};
+use ordotaxis_store::{DueMessage, Message, Project, StoreError};
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// The longest pause between two tries.
@@ -33,9 +34,6 @@ enum SendError {
 const MOST_TRIES: i64 = 900;
 /// How many messages of one project are sent at the same time: a slow forge holds up nobody else's.
 const AT_ONCE: usize = 4;
-/// How many messages are on their way in all.
-const ON_THE_WAY: usize = 64;
-
 impl SendError {
     /// Trying again cannot help: what was asked for is not there, is not allowed, or was not understood.
     fn is_final(&self) -> bool {
@@ -49,24 +47,16 @@ impl SendError {
 
 /// Works until told to stop. Messages are on their way side by side: of each commit and kind one, of each project a few.
 pub(crate) async fn work(app: App) {
-    let mut on_the_way: HashMap<i64, i64> = HashMap::new();
-    let mut tasks = tokio::task::JoinSet::new();
+    let mut lanes = Lanes::new(AT_ONCE);
     loop {
-        let pause = match app.records.due_messages(clock::now()).await {
+        let now = clock::now();
+        let pause = match app.records.due_messages(now, 2 * AT_ONCE as i64).await {
             Ok(due) => {
                 for message in due {
-                    let own = on_the_way.values().filter(|project| **project == message.project_id).count();
-                    if on_the_way.contains_key(&message.id) || own >= AT_ONCE || on_the_way.len() >= ON_THE_WAY {
-                        continue;
-                    }
-                    on_the_way.insert(message.id, message.project_id);
-                    let (app, id) = (app.clone(), message.id);
-                    tasks.spawn(async move {
-                        send_one(&app, message).await;
-                        id
-                    });
+                    let (id, project, app) = (message.id, message.project_id, app.clone());
+                    lanes.take(id, project, || async move { send_one(&app, message).await });
                 }
-                next_pause(&app).await
+                next_pause(&app, now).await
             }
             Err(error) => {
                 tracing::error!(%error, "the outbox could not be read");
@@ -76,28 +66,21 @@ pub(crate) async fn work(app: App) {
         tokio::select! {
             () = app.stop.cancelled() => return,
             () = app.keeper.outbox.notified() => {}
-            Some(done) = tasks.join_next() => match done {
-                Ok(id) => drop(on_the_way.remove(&id)),
-                // Whichever it was: what is still on its way is found among the due ones again.
-                Err(error) => {
-                    tracing::error!(%error, "sending a message broke off");
-                    on_the_way.clear();
-                }
-            },
+            () = lanes.changed() => {}
             () = tokio::time::sleep(pause) => {}
         }
     }
 }
 
-async fn next_pause(app: &App) -> Duration {
-    let next = app.records.next_message_at().await.ok().flatten();
-    // A message may be due by its time and yet wait for an older one of its commit: look again a little later.
-    let wait = next.map_or(60_000, |at| (at - clock::now()).clamp(200, 60_000));
+async fn next_pause(app: &App, now: i64) -> Duration {
+    let next = app.records.next_message_at(now).await.ok().flatten();
+    let wait = next.map_or(60_000, |at| (at - clock::now()).clamp(1, 60_000));
     Duration::from_millis(wait.unsigned_abs())
 }
 
-async fn send_one(app: &App, due: DueMessage) {
-    let written = match send(app, &due).await {
+async fn send_one(app: &App, due: DueMessage) -> Result<(), StoreError> {
+    let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(()) };
+    match send(app, &project, &due).await {
         Ok(()) => app.records.message_sent(due.id, clock::now()).await,
         Err(error) if error.is_final() || due.tries + 1 >= MOST_TRIES => {
             tracing::warn!(%error, message = due.id, "a message is given up; `ordotaxis message again` sends it once more");
@@ -110,18 +93,14 @@ async fn send_one(app: &App, due: DueMessage) {
             let next = clock::now() + i64::try_from(pause.as_millis()).unwrap_or(60_000);
             app.records.message_again(due.id, &error.to_string(), next).await
         }
-    };
-    if let Err(error) = written {
-        tracing::error!(%error, "the outbox could not be written");
     }
 }
 
-async fn send(app: &App, due: &DueMessage) -> Result<(), SendError> {
+async fn send(app: &App, project: &Project, due: &DueMessage) -> Result<(), SendError> {
     let message: Message = serde_json::from_str(&due.body).map_err(|_| SendError::Form)?;
-    let Ok(Some(project)) = app.records.project_by_id(due.project_id).await else { return Ok(()) };
     match due.kind.as_str() {
-        "note" => send_note(app, &project, due, &message).await,
-        _ => send_status(app, &project, due, &message).await,
+        "note" => send_note(app, project, due, &message).await,
+        _ => send_status(app, project, due, &message).await,
     }
 }
 

@@ -60,6 +60,7 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
             format!("Passed: {}{skipped}{}{held}", jobs(summary.jobs), took.map(|took| format!(", {took}")).unwrap_or_default())
         }
         State::Failed if summary.jobs == 0 => format!("Failed: {}", why.unwrap_or("it could not be planned")),
+        State::Lost if summary.jobs == 0 => format!("Could not be looked at: {}", why.unwrap_or("the repository could not be read")),
         State::Failed if summary.failed == 0 && summary.gate.is_some() => {
             format!("Failed: {}", summary.gate.as_deref().unwrap_or_default())
         }
@@ -94,6 +95,7 @@ mod tests {
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
             ("Failed: the gate of ship is shut", State::Failed, summary(7, 0, 2, 7), Some(9), None),
             ("Failed: there is no file", State::Failed, summary(0, 0, 0, 0), None, Some("there is no file")),
+            ("Could not be looked at: git fetch failed", State::Lost, summary(0, 0, 0, 0), None, Some("git fetch failed")),
             ("Overtaken by a newer commit: 2 of 7 jobs had ended well", State::Overtaken, summary(7, 0, 0, 7), Some(9), None),
             ("Stopped: 1 of 7 jobs", State::Stopped, summary(7, 0, 1, 3), Some(9), None),
         ] {

@@ -144,7 +144,7 @@ impl Settings {
             lease: Duration::from_secs(20),
             beat: Duration::from_secs(5),
             drain: Duration::from_secs(10),
-            fetch_tries: 5,
+            fetch_tries: 20,
             retry_pause: Duration::from_secs(1),
             log_limit: ordotaxis_wire::runner::log_limit(),
             key_file: None,

@@ -14,7 +14,7 @@ pub use key::{Secret, digest_of, digest_of_bytes};
 pub use logs::{Found, Lines, LogId, Logs, Searched};
 pub use records::{
     AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueMessage, DueOccasion, DueSchedule, FindingRow,
-    FlakyRow, Forge, GivenUpMessage, Granted, HistoryRow, JobRow, Journal, Kind, Message, NewCache, NewNumber, NewResult, NewRunRow,
+    FlakyRow, Forge, GivenUpMessage, Granted, Head, HistoryRow, JobRow, Journal, Kind, Message, NewCache, NewNumber, NewResult, NewRunRow,
     NumberRow, PassedRun, Project, Reach, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunKey, RunRow, RunnerRow, SecretRow,
-    SetAside, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow, Unsealed,
+    SetAside, Sibling, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow, Unsealed,
 };

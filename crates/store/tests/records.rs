@@ -63,6 +63,8 @@ fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, plan: Option<
         shared: None,
         inputs: None,
         held: false,
+        unread: None,
+        behind: None,
     }
 }
 
@@ -149,10 +151,20 @@ async fn occasions_come_once_and_are_due_in_their_time() {
     assert_eq!(due.len(), 1);
     records.occasion_again(due[0].id, "away", 50).await.expect("an answer");
     assert!(records.due_occasions(49).await.expect("a list").is_empty());
-    assert_eq!(records.next_occasion_at().await.expect("an answer"), Some(50));
+    assert_eq!(records.next_occasion_at(49).await.expect("an answer"), Some(50));
+    assert_eq!(records.next_occasion_at(50).await.expect("an answer"), None, "due already");
+    assert_eq!(records.trouble(project.id).await.expect("an answer").as_deref(), Some("away"));
     assert_eq!(records.due_occasions(50).await.expect("a list")[0].tries, 1);
     records.occasion_done(due[0].id, "run 1", 51).await.expect("an answer");
-    assert_eq!(records.next_occasion_at().await.expect("an answer"), None);
+    assert_eq!(records.next_occasion_at(0).await.expect("an answer"), None);
+    assert_eq!(records.trouble(project.id).await.expect("an answer"), None);
+    assert!(!records.add_occasion(project.id, "d1", "{}", 52).await.expect("an answer"), "it came before, and was worked off");
+    records.occasion_given_up(due[0].id, "away for long", 53).await.expect("an answer");
+    assert!(records.add_occasion(project.id, "d1", "{}", 60).await.expect("an answer"), "told again, it is tried again");
+    let again = records.due_occasions(60).await.expect("a list");
+    assert_eq!((again[0].id, again[0].tries), (due[0].id, 0));
+    assert!(records.add_occasion(project.id, "d2", "{}", 60).await.expect("an answer"));
+    assert_eq!(records.due_occasions(60).await.expect("a list").len(), 1, "one of a project at a time");
 }
 
 #[tokio::test]
@@ -250,7 +262,7 @@ async fn of_each_commit_only_the_oldest_message_is_due() {
     records.write_step(&StepRows { outbox, ..StepRows::default() }, 10).await.expect("a step");
     let due = |now| {
         let records = records.clone();
-        async move { records.due_messages(now).await.expect("a list").into_iter().map(|one| (one.id, one.body)).collect::<Vec<_>>() }
+        async move { records.due_messages(now, 8).await.expect("a list").into_iter().map(|one| (one.id, one.body)).collect::<Vec<_>>() }
     };
     let first = due(10).await;
     assert_eq!(first.iter().map(|(_, body)| body.as_str()).collect::<Vec<_>>(), ["1", "3", "4"]);
@@ -260,7 +272,7 @@ async fn of_each_commit_only_the_oldest_message_is_due() {
     records.message_sent(first[0].0, 60).await.expect("an answer");
     assert!(due(60).await.iter().any(|(_, body)| body == "2"));
     assert_eq!(records.unsent_messages().await.expect("a count"), 3);
-    assert_eq!(records.next_message_at().await.expect("an answer"), Some(10));
+    assert_eq!(records.next_message_at(0).await.expect("an answer"), Some(10));
 }
 
 #[tokio::test]
@@ -433,13 +445,13 @@ async fn a_message_that_is_given_up_makes_way_and_can_be_sent_again() {
     let plan = a_plan();
     let row = new_run(&project, "c1", "push", Some(&plan));
     records.begin_run(&row, 10, |_| vec![("status", "{}".to_owned()), ("status", "{}".to_owned())]).await.expect("an answer");
-    let first = records.due_messages(20).await.expect("a list").remove(0);
+    let first = records.due_messages(20, 8).await.expect("a list").remove(0);
     records.message_given_up(first.id, "the forge answered 404", 21).await.expect("an answer");
-    let second = records.due_messages(22).await.expect("a list").remove(0);
+    let second = records.due_messages(22, 8).await.expect("a list").remove(0);
     assert!(second.id > first.id);
     let told = records.given_up_messages().await.expect("a list");
     assert_eq!((told.len(), told[0].said.as_deref()), (1, Some("the forge answered 404")));
     assert!(records.send_again(first.id, 30).await.expect("an answer"));
     assert!(!records.send_again(first.id, 30).await.expect("an answer"), "it is on its way");
-    assert_eq!(records.due_messages(30).await.expect("a list")[0].id, first.id, "in its old place");
+    assert_eq!(records.due_messages(30, 8).await.expect("a list")[0].id, first.id, "in its old place");
 }

@@ -26,6 +26,9 @@ pub struct ProjectView {
     pub hook_secret: Option<String>,
     /// What is done with proposals from outside: `ask`, `run` or `never`.
     pub outside: String,
+    /// What keeps its repository from being read, while that is tried again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trouble: Option<String>,
     #[schema(value_type = String, format = DateTime)]
     pub created_at: Timestamp,
 }

@@ -72,7 +72,7 @@ pub(super) async fn lend(text: &str) -> Lent {
         let borrow = borrow.value;
         let digest: String = Sha256::digest(borrow.git.as_bytes()).iter().take(10).map(|byte| format!("{byte:02x}")).collect();
         let mirror = mirrors.get(&digest, &borrow.git);
-        lent.insert(name, ordotaxis_service::lend_from(&mirror, &borrow).await);
+        lent.insert(name, ordotaxis_service::lend_from(&mirror, &borrow).await.map_err(|error| error.to_string()));
     }
     lent
 }

@@ -39,6 +39,9 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
             let row = |project: &ProjectView| vec![project.name.clone(), project.main_branch.clone(), project.git_url.clone()];
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(projects.iter().map(row)).collect();
             table(&rows, "there are no projects yet; `ordotaxis project add NAME --git URL` adds one");
+            for (name, trouble) in projects.iter().filter_map(|project| Some((&project.name, project.trouble.as_ref()?))) {
+                out::remark(format!("{name} cannot be read now, and is tried again: {trouble}"));
+            }
         }
         ProjectCommand::Show { name } => {
             let project: ProjectView = api.get(&format!("projects/{name}")).await?;
@@ -71,4 +74,7 @@ fn print_facts(project: &ProjectView) {
     out::print(format!("  repository  {}", project.git_url));
     out::print(format!("  main branch {}", project.main_branch));
     out::print(format!("  webhook to  {}", project.hook_url));
+    if let Some(trouble) = &project.trouble {
+        out::print(format!("  trouble     it cannot be read now, and is tried again: {trouble}"));
+    }
 }

@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use sha2::Sha256;
 
 /// Signed after Standard Webhooks with the secret that the forge was given.
-async fn send(world: &World, project: &str, id: &str, body: &str, spoil: bool) -> StatusCode {
+pub(super) async fn send(world: &World, project: &str, id: &str, body: &str, spoil: bool) -> StatusCode {
     let book = std::fs::read_to_string(world.folder.path().join("forge/forge.json")).expect("the forge's book");
     let book: Value = serde_json::from_str(&book).expect("JSON");
     let secret = book["repositories"][project]["hook"]["secret"].as_str().unwrap_or_default().trim_start_matches("whsec_").to_owned();

@@ -16,6 +16,7 @@ mod kept;
 mod language;
 mod lost;
 mod mistakes;
+mod order;
 mod outside;
 mod shapes;
 mod starts;

@@ -24,8 +24,13 @@ fn view(app: &App, project: &Project) -> ProjectView {
         hook_url: format!("{}/hooks/v1/{}", app.public_url, project.name),
         hook_secret: None,
         outside: project.outside.clone(),
+        trouble: None,
         created_at: moment(project.created_at),
     }
+}
+
+async fn view_now(app: &App, project: &Project) -> Result<ProjectView, ApiError> {
+    Ok(ProjectView { trouble: app.records.trouble(project.id).await?, ..view(app, project) })
 }
 
 /// The project, or a problem with the nearest name.
@@ -46,13 +51,17 @@ pub(super) async fn find(app: &App, name: &str) -> Result<Project, ApiError> {
 #[utoipa::path(get, operation_id = "list_projects", path = "/api/v1/projects", responses((status = 200, body = Vec<ProjectView>)))]
 pub(super) async fn list(State(app): State<App>, _: Person) -> Result<Json<Vec<ProjectView>>, ApiError> {
     let projects = app.records.projects().await?;
-    Ok(Json(projects.iter().map(|project| view(&app, project)).collect()))
+    let mut views = Vec::with_capacity(projects.len());
+    for project in &projects {
+        views.push(view_now(&app, project).await?);
+    }
+    Ok(Json(views))
 }
 
 /// One project.
 #[utoipa::path(get, operation_id = "show_project", path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 200, body = ProjectView), (status = 404, body = Problem)))]
 pub(super) async fn show(State(app): State<App>, _: Person, Path(name): Path<String>) -> Result<Json<ProjectView>, ApiError> {
-    Ok(Json(view(&app, &find(&app, &name).await?)))
+    Ok(Json(view_now(&app, &find(&app, &name).await?).await?))
 }
 
 /// Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again.

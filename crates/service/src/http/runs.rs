@@ -7,7 +7,7 @@ use super::views::{find_run, plan_of, run_views, whole_run};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::{AgainRefused, Command, StartRefused, StopRefused};
-use crate::occasions::{Begun, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
+use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -15,7 +15,7 @@ use ordotaxis_core::engine::State as RunState;
 use ordotaxis_core::language::{Code, has_errors, nearest};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan as core_plan};
 use ordotaxis_git::Mirror;
-use ordotaxis_store::Project;
+use ordotaxis_store::{Project, RunKey, RunRow};
 use ordotaxis_wire::ask::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::plan::PlanView;
 use ordotaxis_wire::problem::Problem;
@@ -242,6 +242,12 @@ pub(super) async fn again(
         );
         ApiError::new(StatusCode::CONFLICT, "not-planned", detail)
     };
+    if let Some(occasion) = row.unread {
+        let known = projects::find(&app, &project).await?;
+        let key = look_again(&app, &known, &row, occasion).await?;
+        let row = find_run(&app, &project, key.number).await?;
+        return Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)));
+    }
     if !ask.failed && ask.jobs.is_empty() {
         let known = projects::find(&app, &project).await?;
         let key = begin_again(&app, &known, &row, &by, ask.fresh).await.map_err(|error| away(&error))?.ok_or_else(unplanned)?;
@@ -259,6 +265,26 @@ pub(super) async fn again(
             conflict("nothing-failed", format!("nothing of {project}/{number} failed; `again` without `--failed` does all of it once more"))
         }
     }
+}
+
+/// Reads the commit of a run anew that could not be read then.
+async fn look_again(app: &App, project: &Project, of: &RunRow, occasion: i64) -> Result<RunKey, ApiError> {
+    let name = format!("{}/{}", project.name, of.number);
+    let conflict = |kind, detail: String| ApiError::new(StatusCode::CONFLICT, kind, detail);
+    let looked = match occasions::look_again(app, project, occasion).await {
+        Ok(looked) => looked,
+        Err(OccasionError::Store(error)) => return Err(error.into()),
+        Err(error) => return Err(conflict("not-readable", format!("the commit of {name} still cannot be read: {error}"))),
+    };
+    let begun = match looked {
+        None => return Err(conflict("not-planned", format!("what {name} was told of is not kept any more; push again"))),
+        Some(Looked::NotTaken) => Vec::new(),
+        Some(Looked::NoFile(run)) => run.into_iter().collect(),
+        Some(Looked::Begun(runs)) => runs,
+    };
+    let nothing =
+        || conflict("nothing-to-start", format!("the commit of {name} was read; nothing of it is to start, or it has its runs already"));
+    begun.into_iter().next().ok_or_else(nothing)
 }
 
 /// Let a run go on that comes from outside: this commit of it, and no other.

@@ -71,7 +71,7 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
     let broken = diagnostics.iter().any(|found| found.severity == Severity::Error);
     let words = match (&row.why, state.is_end()) {
         _ if row.held => format!("{HELD}: `ordotaxis allow {}/{}`", row.project, row.number),
-        (Some(why), true) if !broken => why.clone(),
+        (Some(why), true) if !broken && row.unread.is_none() => why.clone(),
         _ => sentence(state, &summary(&counts), took, row.why.as_deref()),
     };
     let mut past = app.records.passed_durations(&row.project, &row.pipeline, row.id).await?;

@@ -90,13 +90,20 @@ impl Room {
         }
     }
 
-    /// A newer commit of the same branch or proposal makes older runs that still go on pointless.
+    /// A newer commit of the same branch or proposal makes older runs that still go on pointless; one that was looked at
+    /// late is such an older run itself.
     pub(super) fn overtake(&mut self, id: i64, now: i64) {
         let Some(newer) = self.runs.get(&id) else { return };
         let (plan, info) = (newer.run.plan().clone(), newer.info.clone());
         let occasion = &plan.occasion;
         let pushed = matches!(occasion.event, Happened::Push | Happened::Proposal);
         if !pushed || plan.keeps_older || info.again_of.is_some() {
+            return;
+        }
+        if let Some(by) = &info.behind {
+            if !by.is_empty() {
+                let _ = self.apply(id, &Event::Overtaken { by: by.clone() }, now);
+            }
             return;
         }
         let same = |other: &Plan| {

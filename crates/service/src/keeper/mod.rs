@@ -54,6 +54,8 @@ pub(crate) struct RunInfo {
     pub(crate) shared: Arc<Shared>,
     /// Digests of the files that jobs with `reuse` name.
     pub(crate) inputs: Arc<Inputs>,
+    /// A newer commit was looked at first: the run that makes this one pointless, or nothing.
+    pub(crate) behind: Option<String>,
 }
 
 impl RunInfo {
@@ -79,6 +81,7 @@ impl RunInfo {
             fresh,
             shared: Arc::new(read(stored.shared.as_ref()).unwrap_or_default()),
             inputs: Arc::new(read(stored.inputs.as_ref()).unwrap_or_default()),
+            behind: stored.behind.clone(),
         }
     }
 }

@@ -55,6 +55,7 @@ impl Stage {
             again_of: None,
             fresh: false,
             inputs: Default::default(),
+            behind: None,
             shared: Arc::default(),
         };
         self.tell(Command::Begin { info, plan, usual, ready: Vec::new() });

@@ -1,7 +1,7 @@
 //! One pipeline of one commit: planned and written down as a run, or as a verdict that it cannot be run.
 
 use super::files::{ROOT_FILE, lend};
-use super::{Complete, OccasionError, PipelineFile};
+use super::{Complete, OccasionError, PipelineFile, order};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::{Command, Inputs, RunInfo, Shared, globs_of, ready};
@@ -37,7 +37,7 @@ impl From<Option<RunKey>> for Begun {
 
 /// Begins one pipeline, if its start rules want that; with mistakes in its file, the run is a failed one at once.
 pub(crate) async fn begin(app: &App, project: &Project, known: &Complete, file: &PipelineFile) -> Result<Begun, OccasionError> {
-    let (lent, moved) = lend(app, project, &file.text).await?;
+    let (lent, moved) = lend(app, project, file).await?;
     let views = |diagnostics: &[Diagnostic]| diagnostic_views(&file.path, &file.text, diagnostics);
     match plan(Source { text: &file.text, name: &file.name, lent: &lent }, &known.occasion) {
         Err(diagnostics) => {
@@ -78,8 +78,14 @@ async fn run(
     let shared_json = if shared.is_empty() { None } else { serde_json::to_string(&shared).ok() };
     let outside = from_outside(&known.occasion);
     let held = outside && project.outside == "ask";
+    let behind = match &known.newer {
+        Some(_) if plan.keeps_older => Some(String::new()),
+        Some(_) => Some(order::overtaken_by(app, project, &plan.pipeline, known).await?),
+        None => None,
+    };
     let row = NewRunRow {
         held,
+        behind: behind.as_deref(),
         shared: shared_json.as_deref(),
         inputs: inputs_json.as_deref(),
         title: title.as_deref(),
@@ -94,8 +100,10 @@ async fn run(
     let message = |number| vec![("status", message(project, &known.occasion, &plan.pipeline, number, State::Waiting, &words, None))];
     let Some(key) = app.records.begin_run(&row, clock::now(), message).await? else { return Ok(None) };
     app.keeper.outbox.notify_one();
-    if outside {
-        overtake_held(app, project, &plan, &key).await?;
+    match behind.as_deref() {
+        None if outside => overtake_held(app, project, &plan, &key).await?,
+        Some(by) if held && !by.is_empty() => end_overtaken(app, key.id, by).await?,
+        _ => {}
     }
     if held {
         return Ok(Some(key));
@@ -116,6 +124,7 @@ async fn run(
         fresh: false,
         shared: Arc::new(shared),
         inputs: Arc::new(inputs),
+        behind,
     };
     let usual = app.records.usual(project.id, &plan.pipeline).await?;
     let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
@@ -170,6 +179,7 @@ pub(crate) async fn begin_again(app: &App, project: &Project, of: &RunRow, by: &
         again_of: Some(of.number),
         shared,
         inputs,
+        behind: None,
     };
     tell_keeper(app, project, &made, plan, fresh).await?;
     Ok(Some(key))
@@ -204,11 +214,14 @@ async fn overtake_held(app: &App, project: &Project, plan: &Plan, key: &RunKey) 
             other.pipeline == plan.pipeline && theirs.source == ours.source && theirs.target == ours.target
         });
         if same {
-            let why = format!("overtaken by {}/{}", project.name, key.number);
-            app.records.end_held_run(held.id, State::Overtaken, &why, clock::now()).await?;
+            end_overtaken(app, held.id, &format!("{}/{}", project.name, key.number)).await?;
         }
     }
     Ok(())
+}
+
+async fn end_overtaken(app: &App, held: i64, by: &str) -> Result<(), StoreError> {
+    app.records.end_held_run(held, State::Overtaken, &format!("overtaken by {by}"), clock::now()).await.map(drop)
 }
 
 /// A commit without any pipeline.
@@ -227,35 +240,46 @@ async fn broken(
     diagnostics: &[DiagnosticView],
 ) -> Result<Option<RunKey>, OccasionError> {
     let why = mistakes(diagnostics);
-    failed(app, project, (&known.occasion, &known.commit, &known.told_on), name, &why, diagnostics).await
+    let row = blank(project, &known.occasion, &known.commit, &known.told_on, name);
+    ended(app, project, &known.occasion, NewRunRow { why: Some(&why), ..row }, diagnostics).await
 }
 
-async fn failed(
+/// A run that is a verdict at once: nothing of it was planned.
+async fn ended(
     app: &App,
     project: &Project,
-    (occasion, commit, told_on): (&Occasion, &CommitInfo, &str),
-    name: &str,
-    why: &str,
+    occasion: &Occasion,
+    row: NewRunRow<'_>,
     diagnostics: &[DiagnosticView],
 ) -> Result<Option<RunKey>, OccasionError> {
+    let state = if row.state.is_end() { row.state } else { State::Failed };
     let json = serde_json::to_string(diagnostics).unwrap_or_default();
-    let row =
-        NewRunRow { state: State::Failed, why: Some(why), diagnostics: Some(&json), ..blank(project, occasion, commit, told_on, name) };
+    let row = NewRunRow { state, diagnostics: Some(&json), ..row };
     let now = clock::now();
-    let words = sentence(State::Failed, &Summary::default(), None, Some(why));
+    let words = sentence(state, &Summary::default(), None, row.why);
     let messages =
-        |number| ["status", "note"].map(|kind| (kind, message(project, occasion, name, number, State::Failed, &words, Some(now)))).to_vec();
+        |number| ["status", "note"].map(|kind| (kind, message(project, occasion, row.pipeline, number, state, &words, Some(now)))).to_vec();
     let key = app.records.begin_run(&row, now, messages).await?;
     app.keeper.outbox.notify_one();
     Ok(key)
 }
 
-/// The repository could not be read: told as a failed run, so that it is seen where runs are looked for.
-pub(super) async fn unreadable(app: &App, project: &Project, occasion: &Occasion, why: &str) -> Result<(), StoreError> {
+/// The commit could not be read: told as a run, so that it is seen where runs are looked for. `again` reads it anew.
+pub(super) async fn unreadable(
+    app: &App,
+    project: &Project,
+    occasion: &Occasion,
+    arrived: i64,
+    error: &OccasionError,
+    why: &str,
+) -> Result<(), StoreError> {
     let id = occasion.head.clone().unwrap_or_else(|| occasion.commit.clone());
     let title = if occasion.head.is_some() { "(the proposal could not be merged)" } else { "(the commit could not be read)" };
     let commit = CommitInfo { id: id.clone(), title: title.into(), message: String::new(), author: String::new(), time: 0 };
-    match failed(app, project, (occasion, &commit, &id), "main", why, &[]).await {
+    let pipeline = if let OccasionError::Lender { pipeline, .. } = error { pipeline } else { "main" };
+    let told = blank(project, occasion, &commit, &id, pipeline);
+    let row = NewRunRow { state: error.verdict(), why: Some(why), unread: Some(arrived), ..told };
+    match ended(app, project, occasion, row, &[]).await {
         Err(OccasionError::Store(error)) => Err(error),
         _ => Ok(()),
     }
@@ -293,6 +317,8 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         shared: None,
         inputs: None,
         held: false,
+        unread: None,
+        behind: None,
     }
 }
 

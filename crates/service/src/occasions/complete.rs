@@ -3,7 +3,7 @@
 use super::OccasionError;
 use ordotaxis_core::plan::{Event, Occasion};
 use ordotaxis_git::{CommitInfo, Mirror};
-use ordotaxis_store::Project;
+use ordotaxis_store::{Head, Project};
 use ordotaxis_wire::runner::Merge;
 
 /// An occasion with everything filled in, and its commit.
@@ -15,6 +15,8 @@ pub(crate) struct Complete {
     pub(crate) merge: Option<Merge>,
     /// Where verdicts go.
     pub(crate) told_on: String,
+    /// A newer commit of the same branch or proposal that was looked at before.
+    pub(crate) newer: Option<Head>,
 }
 
 pub(crate) async fn complete(mirror: &Mirror, project: &Project, given: &Occasion) -> Result<Complete, OccasionError> {
@@ -84,5 +86,5 @@ fn finished(mut occasion: Occasion, commit: CommitInfo, merge: Option<Merge>) ->
     occasion.author = Some(commit.author.clone());
     occasion.message = Some(commit.message.clone());
     let told_on = merge.as_ref().map_or_else(|| commit.id.clone(), |merge| merge.head.clone());
-    Complete { occasion, commit, merge, told_on }
+    Complete { occasion, commit, merge, told_on, newer: None }
 }

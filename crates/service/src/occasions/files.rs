@@ -5,8 +5,8 @@ use crate::app::App;
 use crate::clock;
 use ordotaxis_core::language::{Borrow, Code, Diagnostic, Severity};
 use ordotaxis_core::plan::{Lend, Lent, borrows};
-use ordotaxis_git::Mirror;
-use ordotaxis_store::{Project, StoreError};
+use ordotaxis_git::{GitError, Mirror};
+use ordotaxis_store::Project;
 use sha2::{Digest, Sha256};
 
 pub(crate) const ROOT_FILE: &str = "ordotaxis.toml";
@@ -68,12 +68,29 @@ async fn in_repository(mirror: &Mirror, commit: &str) -> Result<Vec<(String, Str
     Ok(found)
 }
 
+/// Why something cannot be borrowed.
+#[derive(Debug, thiserror::Error)]
+pub enum NotLent {
+    /// It was looked for, and is not to be had: a mistake of the file.
+    #[error("{0}")]
+    No(String),
+    /// The lending repository could not be read: nobody knows.
+    #[error(transparent)]
+    Away(#[from] GitError),
+}
+
 /// Fetches what a file borrows. What cannot be had stands there with the reason; a tag that names another commit than it
-/// did before is told.
-pub(crate) async fn lend(app: &App, project: &Project, text: &str) -> Result<(Lent, Vec<Diagnostic>), StoreError> {
+/// did before is told. A lending repository that cannot be read is an error: it says nothing about the file.
+pub(crate) async fn lend(app: &App, project: &Project, file: &PipelineFile) -> Result<(Lent, Vec<Diagnostic>), OccasionError> {
     let (mut lent, mut told) = (Lent::new(), Vec::new());
-    for (name, borrow) in borrows(text) {
-        let found = lend_one(app, project, &borrow.value, Fetch::Always).await;
+    for (name, borrow) in borrows(&file.text) {
+        let found = match lend_one(app, project, &borrow.value, Fetch::Always).await {
+            Err(NotLent::Away(source)) => {
+                let (pipeline, git) = (file.name.clone(), borrow.value.git.clone());
+                return Err(OccasionError::Lender { pipeline, borrow: name, git, source });
+            }
+            found => found,
+        };
         if let Ok(lend) = &found
             && let Some(before) = app.records.borrowed_at(&borrow.value.git, &borrow.value.at, &lend.commit, clock::now()).await?
         {
@@ -86,16 +103,17 @@ pub(crate) async fn lend(app: &App, project: &Project, text: &str) -> Result<(Le
                 ..Diagnostic::error(Code::MovedTag, borrow.span.clone(), message).hint(hint)
             });
         }
-        lent.insert(name, found);
+        lent.insert(name, found.map_err(|error| error.to_string()));
     }
     Ok((lent, told))
 }
 
-/// As [`lend`], fetching only what is not there yet: for someone who types.
+/// As [`lend`], fetching only what is not there yet: for someone who types, and reads why it could not be read.
 pub(crate) async fn lend_known(app: &App, project: &Project, text: &str) -> Lent {
     let mut lent = Lent::new();
     for (name, borrow) in borrows(text) {
-        lent.insert(name, lend_one(app, project, &borrow.value, Fetch::Missing).await);
+        let found = lend_one(app, project, &borrow.value, Fetch::Missing).await;
+        lent.insert(name, found.map_err(|error| error.to_string()));
     }
     lent
 }
@@ -106,34 +124,31 @@ enum Fetch {
     Missing,
 }
 
-async fn lend_one(app: &App, project: &Project, borrow: &Borrow, fetch: Fetch) -> Result<Lend, String> {
-    crate::places::may_borrow(&app.settings, &borrow.git, &project.git_url)?;
+async fn lend_one(app: &App, project: &Project, borrow: &Borrow, fetch: Fetch) -> Result<Lend, NotLent> {
+    crate::places::may_borrow(&app.settings, &borrow.git, &project.git_url).map_err(NotLent::No)?;
     let digest = Sha256::digest(borrow.git.as_bytes());
     let short: String = digest.iter().take(10).map(|byte| format!("{byte:02x}")).collect();
     let mirror = app.mirrors.get(&format!("+{short}"), &borrow.git);
     if fetch == Fetch::Always {
-        mirror.fetch_all().await.map_err(|error| error.to_string())?;
+        mirror.fetch_all().await?;
     }
     lend_from(&mirror, borrow).await
 }
 
 /// Reads what is borrowed through a mirror of the lending repository, which is fetched when it does not have it yet.
-/// In words why not, when it cannot be had.
-pub async fn lend_from(mirror: &Mirror, borrow: &Borrow) -> Result<Lend, String> {
+pub async fn lend_from(mirror: &Mirror, borrow: &Borrow) -> Result<Lend, NotLent> {
     let known = mirror.dir().join("HEAD").exists() && matches!(mirror.fixed(&borrow.at).await, Ok(Some(_)));
     if !known {
-        mirror.fetch_all().await.map_err(|error| error.to_string())?;
+        mirror.fetch_all().await?;
     }
-    let commit = mirror.fixed(&borrow.at).await.map_err(|error| error.to_string())?;
-    let Some(commit) = commit else {
-        let branches = mirror.branches().await.unwrap_or_default();
-        return Err(match branches.contains(&borrow.at) {
+    let Some(commit) = mirror.fixed(&borrow.at).await? else {
+        return Err(NotLent::No(match mirror.branches().await?.contains(&borrow.at) {
             true => format!("`{}` is a branch, and branches move; borrow at a tag or a commit", borrow.at),
             false => format!("it has no tag and no commit `{}`", borrow.at),
-        });
+        }));
     };
-    match mirror.read(&commit, &borrow.file).await.map_err(|error| error.to_string())? {
+    match mirror.read(&commit, &borrow.file).await? {
         Some(bytes) => Ok(Lend { commit, text: String::from_utf8_lossy(&bytes).into_owned() }),
-        None => Err(format!("there is no file `{}` at {}", borrow.file, borrow.at)),
+        None => Err(NotLent::No(format!("there is no file `{}` at {}", borrow.file, borrow.at))),
     }
 }

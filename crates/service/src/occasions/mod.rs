@@ -4,24 +4,28 @@
 //! - `complete`: what git knows of an occasion: the commit it means, its message, what changed;
 //! - `files`: the pipelines of a commit, in the repository or kept by the service, and what they borrow;
 //! - `begin`: the run written down;
+//! - `order`: which commit of a branch is the newest;
 //! - `rules`: schedules and listeners, as the main branch says.
 
 mod begin;
 mod complete;
 mod files;
+mod order;
 mod rules;
 
 pub(crate) use begin::{Begun, HELD, allow, begin, begin_again};
 pub(crate) use complete::{Complete, complete};
-pub use files::lend_from;
+pub use files::{NotLent, lend_from};
 pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files};
 pub(crate) use rules::{schedules, take_over};
 
 use crate::app::App;
 use crate::clock;
+use crate::lanes::Lanes;
+use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::Occasion;
 use ordotaxis_git::GitError;
-use ordotaxis_store::{DueOccasion, Project, StoreError};
+use ordotaxis_store::{DueOccasion, Project, RunKey, StoreError};
 use std::time::Duration;
 
 #[derive(Debug, thiserror::Error)]
@@ -30,6 +34,8 @@ pub(crate) enum OccasionError {
     Git(#[from] GitError),
     #[error(transparent)]
     Store(#[from] StoreError),
+    #[error("`{borrow}` cannot be borrowed from {git} now: {source}")]
+    Lender { pipeline: String, borrow: String, git: String, source: GitError },
     #[error("the repository does not have commit {0}")]
     NoCommit(String),
     #[error("the repository has no branch {0}")]
@@ -38,21 +44,45 @@ pub(crate) enum OccasionError {
     Conflict { target: String, paths: Vec<String> },
 }
 
+/// What is not there is looked for so often: it may be on its way. The project's own repository is tried for much longer.
+const A_FEW_TRIES: u32 = 5;
+/// How many occasions of one project are worked off at the same time: they build on each other.
+const AT_ONCE: usize = 1;
+/// The longest pause before the next try.
+const LONGEST_PAUSE: Duration = Duration::from_secs(300);
+
 impl OccasionError {
-    /// Whether it may be otherwise in a moment.
-    fn passes(&self) -> bool {
-        !matches!(self, OccasionError::Conflict { .. })
+    /// How often it is tried, of `most` times: whether it may be otherwise in a moment.
+    fn tries(&self, most: u32) -> u32 {
+        match self {
+            OccasionError::Conflict { .. } => 1,
+            // An address that was mistyped looks like a repository that is away: whoever wrote it should not wait for long.
+            OccasionError::NoCommit(_) | OccasionError::NoBranch(_) | OccasionError::Lender { .. } => most.min(A_FEW_TRIES),
+            OccasionError::Git(_) | OccasionError::Store(_) => most,
+        }
+    }
+
+    /// What a run says of a commit that could not be read: that nobody could look decides nothing about it.
+    fn verdict(&self) -> State {
+        match self {
+            OccasionError::Git(_) | OccasionError::Lender { .. } | OccasionError::Store(_) => State::Lost,
+            OccasionError::NoCommit(_) | OccasionError::NoBranch(_) | OccasionError::Conflict { .. } => State::Failed,
+        }
     }
 }
 
 /// Works until told to stop. A project's occasions are worked off in the order they came; projects side by side.
 pub(crate) async fn work(app: App) {
+    let mut lanes = Lanes::new(AT_ONCE);
     loop {
-        let pause = match app.records.due_occasions(clock::now()).await {
-            Ok(due) if due.is_empty() => next_pause(&app).await,
+        let now = clock::now();
+        let pause = match app.records.due_occasions(now).await {
             Ok(due) => {
-                work_off(&app, due).await;
-                continue;
+                for occasion in due {
+                    let (id, project, app) = (occasion.id, occasion.project_id, app.clone());
+                    lanes.take(id, project, || async move { work_off(&app, &occasion).await });
+                }
+                next_pause(&app, now).await
             }
             Err(error) => {
                 tracing::error!(%error, "occasions could not be read");
@@ -62,75 +92,92 @@ pub(crate) async fn work(app: App) {
         tokio::select! {
             () = app.stop.cancelled() => return,
             () = app.occasions.notified() => {}
+            () = lanes.changed() => {}
             () = tokio::time::sleep(pause) => {}
         }
     }
 }
 
-async fn next_pause(app: &App) -> Duration {
-    let next = app.records.next_occasion_at().await.ok().flatten();
+async fn next_pause(app: &App, now: i64) -> Duration {
+    let next = app.records.next_occasion_at(now).await.ok().flatten();
     let wait = next.map_or(60_000, |at| (at - clock::now()).clamp(1, 60_000));
     Duration::from_millis(wait.unsigned_abs())
 }
 
-async fn work_off(app: &App, due: Vec<DueOccasion>) {
-    let mut projects: std::collections::BTreeMap<i64, Vec<DueOccasion>> = std::collections::BTreeMap::new();
-    for occasion in due {
-        projects.entry(occasion.project_id).or_default().push(occasion);
-    }
-    let mut tasks = tokio::task::JoinSet::new();
-    for occasions in projects.into_values() {
-        let app = app.clone();
-        tasks.spawn(async move {
-            for occasion in occasions {
-                if let Err(error) = work_off_one(&app, &occasion).await {
-                    tracing::error!(%error, occasion = occasion.id, "an occasion could not be worked off");
-                }
-            }
-        });
-    }
-    while tasks.join_next().await.is_some() {}
-}
-
-async fn work_off_one(app: &App, due: &DueOccasion) -> Result<(), StoreError> {
+async fn work_off(app: &App, due: &DueOccasion) -> Result<(), StoreError> {
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(()) };
     let Ok(occasion) = serde_json::from_str::<Occasion>(&due.body) else {
         return app.records.occasion_done(due.id, "it could not be read", clock::now()).await;
     };
-    match begin_all(app, &project, &occasion).await {
-        Ok(said) => app.records.occasion_done(due.id, &said, clock::now()).await,
+    match begin_all(app, &project, &occasion, due.id).await {
+        Ok(begun) => app.records.occasion_done(due.id, &in_words(&begun), clock::now()).await,
         Err(OccasionError::Store(error)) => Err(error),
-        Err(error) if error.passes() && due.tries + 1 < i64::from(app.settings.fetch_tries) => {
-            let pause = app.settings.retry_pause.as_millis() << due.tries.clamp(0, 10);
-            let next = clock::now() + i64::try_from(pause).unwrap_or(60_000);
+        Err(error) if due.tries + 1 < i64::from(error.tries(app.settings.fetch_tries)) => {
+            let pause = app.settings.retry_pause.saturating_mul(1 << due.tries.clamp(0, 16)).min(LONGEST_PAUSE);
+            let next = clock::now() + i64::try_from(pause.as_millis()).unwrap_or(60_000);
             app.records.occasion_again(due.id, &error.to_string(), next).await
         }
         Err(error) => {
-            let why = if error.passes() { format!("{error} (tried {} times)", due.tries + 1) } else { error.to_string() };
-            begin::unreadable(app, &project, &occasion, &why).await?;
-            app.records.occasion_done(due.id, &why, clock::now()).await
+            let tried = if due.tries > 0 { format!(" (tried {} times)", due.tries + 1) } else { String::new() };
+            let why = format!("{error}{tried}");
+            begin::unreadable(app, &project, &occasion, due.id, &error, &why).await?;
+            app.records.occasion_given_up(due.id, &why, clock::now()).await
         }
     }
 }
 
-/// Begins every pipeline of the commit that this occasion starts. Says in words what came of it.
-async fn begin_all(app: &App, project: &Project, occasion: &Occasion) -> Result<String, OccasionError> {
+/// What came of an occasion that could be read.
+pub(crate) enum Looked {
+    /// The project takes nothing from outside.
+    NotTaken,
+    /// Without a file: the run that says so, if it is new.
+    NoFile(Option<RunKey>),
+    Begun(Vec<RunKey>),
+}
+
+fn in_words(looked: &Looked) -> String {
+    match looked {
+        Looked::NotTaken => "from outside; the project takes none".into(),
+        Looked::NoFile(run) => {
+            format!("no pipeline file; {}", run.as_ref().map_or("known already".into(), |run| format!("run {}", run.number)))
+        }
+        Looked::Begun(runs) if runs.is_empty() => "nothing to start".into(),
+        Looked::Begun(runs) => runs.iter().map(|run| format!("run {}", run.number)).collect::<Vec<_>>().join(", "),
+    }
+}
+
+/// Looks once more, now, at the occasion of a run that says its commit could not be read.
+pub(crate) async fn look_again(app: &App, project: &Project, id: i64) -> Result<Option<Looked>, OccasionError> {
+    let Some(kept) = app.records.occasion(id).await? else { return Ok(None) };
+    let Ok(occasion) = serde_json::from_str::<Occasion>(&kept.body) else { return Ok(None) };
+    let looked = begin_all(app, project, &occasion, id).await?;
+    app.records.occasion_done(id, &in_words(&looked), clock::now()).await?;
+    Ok(Some(looked))
+}
+
+/// Begins every pipeline of the commit that this occasion, the `arrived`th, starts.
+async fn begin_all(app: &App, project: &Project, occasion: &Occasion, arrived: i64) -> Result<Looked, OccasionError> {
     if crate::secrets::from_outside(occasion) && project.outside == "never" {
-        return Ok("from outside; the project takes none".to_owned());
+        return Ok(Looked::NotTaken);
     }
     let mirror = app.mirror(project);
-    let known = complete(&mirror, project, occasion).await?;
+    let mut known = complete(&mirror, project, occasion).await?;
     let files = pipeline_files(app, project, &mirror, &known.occasion.commit).await?;
+    known.newer = order::newer(app, project, &mirror, &known, arrived).await?;
     if files.is_empty() {
-        let run = begin::without_file(app, project, &known).await?;
-        return Ok(format!("no pipeline file; {}", run.map_or("known already".into(), |run| format!("run {}", run.number))));
+        return Ok(Looked::NoFile(begin::without_file(app, project, &known).await?));
     }
-    rules::follow_main(app, project, &known.occasion, &files).await?;
-    let mut said = Vec::new();
+    if known.newer.is_none() {
+        rules::follow_main(app, project, &known.occasion, &files).await?;
+    }
+    let (mut begun, mut missed) = (Vec::new(), None);
     for file in files.iter().filter(|file| occasion.meant.as_ref().is_none_or(|meant| *meant == file.name)) {
-        if let Begun::Run(run) = begin(app, project, &known, file).await? {
-            said.push(format!("run {}", run.number));
+        match begin(app, project, &known, file).await {
+            Ok(Begun::Run(run)) => begun.push(run),
+            Ok(Begun::Known | Begun::Unwanted) => {}
+            // One that cannot be read now keeps no other from beginning.
+            Err(error) => missed = missed.or(Some(error)),
         }
     }
-    Ok(if said.is_empty() { "nothing to start".into() } else { said.join(", ") })
+    missed.map_or(Ok(Looked::Begun(begun)), Err)
 }

@@ -12,6 +12,8 @@ use std::time::Duration;
 
 /// The longest a schedule's worker sleeps: a clock that jumps is noticed within this.
 const LONGEST_SLEEP: i64 = 30_000;
+/// How long it rests after an error.
+const REST: i64 = 1_000;
 
 /// Takes over the rules of the main branch's pipelines, when that is what was pushed.
 pub(super) async fn follow_main(app: &App, project: &Project, occasion: &Occasion, files: &[PipelineFile]) -> Result<(), OccasionError> {
@@ -49,11 +51,14 @@ pub(crate) async fn take_over(app: &App, project: &Project, name: &str, text: &s
 /// Works until told to stop: when a schedule is due, an occasion is written down.
 pub(crate) async fn schedules(app: App) {
     loop {
-        if let Err(error) = come_due(&app).await {
+        let worked = come_due(&app).await;
+        if let Err(error) = &worked {
             tracing::error!(%error, "schedules could not be worked off");
         }
+        // What could not be worked off is still due: an error that stays must not make the loop run hot.
+        let shortest = if worked.is_ok() { 1 } else { REST };
         let next = app.records.next_schedule_at().await.ok().flatten();
-        let wait = next.map_or(LONGEST_SLEEP, |at| (at - clock::now()).clamp(1, LONGEST_SLEEP));
+        let wait = next.map_or(LONGEST_SLEEP, |at| (at - clock::now()).clamp(shortest, LONGEST_SLEEP));
         tokio::select! {
             () = app.stop.cancelled() => return,
             () = app.schedules.notified() => {}

@@ -27,7 +27,7 @@ pub use caches::{CacheRow, NewCache};
 pub use connections::ConnectionRow;
 pub use keys::Kind;
 pub use numbers::{NewNumber, NumberRow};
-pub use occasions::DueOccasion;
+pub use occasions::{DueOccasion, Head, Sibling};
 pub use outbox::{DueMessage, GivenUpMessage, Message};
 pub use pipelines::{DueSchedule, StoredPipeline};
 pub use projects::{Forge, Project, Unsealed};

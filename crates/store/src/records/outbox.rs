@@ -42,12 +42,15 @@ pub struct GivenUpMessage {
 }
 
 impl Records {
-    /// Messages that should be sent now: for each commit and kind the oldest, when its time has come.
-    pub async fn due_messages(&self, now: i64) -> Result<Vec<DueMessage>, StoreError> {
-        let sql = "SELECT id, project_id, commit_id, kind, body, tries FROM outbox WHERE id IN
-                     (SELECT min(id) FROM outbox WHERE sent_at IS NULL AND given_up_at IS NULL GROUP BY project_id, commit_id, kind)
-                   AND next_at <= ? ORDER BY id LIMIT 100";
-        Ok(sqlx::query_as(sql).bind(now).fetch_all(&self.pool).await?)
+    /// Messages that should be sent now: for each commit and kind the oldest, when its time has come; of each project
+    /// the first `each`.
+    pub async fn due_messages(&self, now: i64, each: i64) -> Result<Vec<DueMessage>, StoreError> {
+        let sql = "SELECT id, project_id, commit_id, kind, body, tries FROM
+                     (SELECT *, row_number() OVER (PARTITION BY project_id ORDER BY id) AS place FROM outbox WHERE id IN
+                       (SELECT min(id) FROM outbox WHERE sent_at IS NULL AND given_up_at IS NULL GROUP BY project_id, commit_id, kind)
+                     AND next_at <= ?)
+                   WHERE place <= ? ORDER BY id";
+        Ok(sqlx::query_as(sql).bind(now).bind(each).fetch_all(&self.pool).await?)
     }
 
     pub async fn message_sent(&self, id: i64, now: i64) -> Result<(), StoreError> {
@@ -81,10 +84,10 @@ impl Records {
         Ok(sqlx::query(sql).bind(now).bind(id).execute(&self.pool).await?.rows_affected() > 0)
     }
 
-    pub async fn next_message_at(&self) -> Result<Option<i64>, StoreError> {
-        Ok(sqlx::query_scalar("SELECT min(next_at) FROM outbox WHERE sent_at IS NULL AND given_up_at IS NULL")
-            .fetch_one(&self.pool)
-            .await?)
+    /// When the next one comes due that is not due yet.
+    pub async fn next_message_at(&self, now: i64) -> Result<Option<i64>, StoreError> {
+        let sql = "SELECT min(next_at) FROM outbox WHERE sent_at IS NULL AND given_up_at IS NULL AND next_at > ?";
+        Ok(sqlx::query_scalar(sql).bind(now).fetch_one(&self.pool).await?)
     }
 
     /// How many messages have not been accepted yet.

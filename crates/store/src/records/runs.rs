@@ -35,6 +35,10 @@ pub struct NewRunRow<'a> {
     pub inputs: Option<&'a str>,
     /// It waits for someone to allow it.
     pub held: bool,
+    /// The occasion to read once more, where this run only says that its commit could not be read.
+    pub unread: Option<i64>,
+    /// A newer commit was looked at first: the run that makes this one pointless, or nothing.
+    pub behind: Option<&'a str>,
 }
 
 /// How a run is spoken of, and its number in the database.
@@ -69,6 +73,8 @@ pub struct RunRow {
     /// It waits for someone to allow it.
     pub held: bool,
     pub allowed_by: Option<String>,
+    /// The occasion to read once more, where this run only says that its commit could not be read.
+    pub unread: Option<i64>,
 }
 
 const RUN: &str = "SELECT runs.*, projects.name AS project FROM runs JOIN projects ON projects.id = runs.project_id";
@@ -89,7 +95,12 @@ pub struct StoredRun {
     pub again_of: Option<i64>,
     pub shared: Option<String>,
     pub inputs: Option<String>,
+    /// A newer commit was looked at first: the run that makes this one pointless, or nothing.
+    pub behind: Option<String>,
 }
+
+const STORED: &str = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared,
+  inputs, behind FROM runs";
 
 /// A run that was set aside, as far as its commit is to be told of it.
 #[derive(Debug, Clone, sqlx::FromRow)]
@@ -125,9 +136,10 @@ impl Records {
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared, inputs, held)
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared, inputs, held,
+                     unread, behind)
                    VALUES ((SELECT last + 1 FROM ids WHERE of = 'runs'),
-                     ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+                     ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(run.project_id)
             .bind(number)
@@ -153,6 +165,8 @@ impl Records {
             .bind(run.shared)
             .bind(run.inputs)
             .bind(run.held)
+            .bind(run.unread)
+            .bind(run.behind)
             .fetch_optional(&mut *tx)
             .await?;
         let Some(id) = id else { return Ok(None) };
@@ -177,16 +191,14 @@ impl Records {
 
     /// Every run that has not ended, oldest first.
     pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
-        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared, inputs
-                   FROM runs WHERE ended_at IS NULL AND plan IS NOT NULL AND NOT held ORDER BY id";
-        Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
+        let sql = format!("{STORED} WHERE ended_at IS NULL AND plan IS NOT NULL AND NOT held ORDER BY id");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).fetch_all(&self.pool).await?)
     }
 
     /// A run whether it has ended or not, with all that is needed to go on with it. None where it was never planned.
     pub async fn stored_run(&self, id: i64) -> Result<Option<StoredRun>, StoreError> {
-        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared, inputs
-                   FROM runs WHERE id = ? AND plan IS NOT NULL";
-        Ok(sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?)
+        let sql = format!("{STORED} WHERE id = ? AND plan IS NOT NULL");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(id).fetch_optional(&self.pool).await?)
     }
 
     /// Copies of a run's row with a new number and no past: the same commit and plan once more. Gives its key.
@@ -283,9 +295,8 @@ impl Records {
 
     /// Runs of a project that wait for someone to allow them, with their plans.
     pub async fn held_runs(&self, project_id: i64) -> Result<Vec<StoredRun>, StoreError> {
-        let sql = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared, inputs
-                   FROM runs WHERE project_id = ? AND held AND ended_at IS NULL AND plan IS NOT NULL";
-        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?)
+        let sql = format!("{STORED} WHERE project_id = ? AND held AND ended_at IS NULL AND plan IS NOT NULL");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project_id).fetch_all(&self.pool).await?)
     }
 
     /// The numbers of all runs of a project.

@@ -1,0 +1,68 @@
+//! Which commit of a branch or proposal is the newest. Occasions are looked at when their commit could be fetched, which
+//! need not be the order in which they came: the history tells, and where it does not, which was told of later.
+
+use super::{Complete, OccasionError};
+use crate::app::App;
+use ordotaxis_core::newest::{Relation, takes_its_place};
+use ordotaxis_core::plan::{Event, Occasion};
+use ordotaxis_git::{GitError, Mirror};
+use ordotaxis_store::{Head, Project};
+
+/// The newest commit that was looked at before, where this one is older: what was told of it must not be undone.
+pub(super) async fn newer(
+    app: &App,
+    project: &Project,
+    mirror: &Mirror,
+    known: &Complete,
+    arrived: i64,
+) -> Result<Option<Head>, OccasionError> {
+    let Some(of) = of(&known.occasion) else { return Ok(None) };
+    let ours = Head { commit_id: known.told_on.clone(), arrived };
+    if let Some(head) = app.records.head(project.id, &of).await? {
+        let relation = relation(mirror, &ours.commit_id, &head.commit_id).await?;
+        let moved = known.occasion.before.as_ref() == Some(&head.commit_id);
+        if !takes_its_place(relation, arrived > head.arrived, moved) {
+            return Ok(Some(head));
+        }
+    }
+    app.records.set_head(project.id, &of, &ours).await?;
+    Ok(None)
+}
+
+/// What has a newest commit: a branch, or a proposal. Tags, schedules and what is started by hand have none.
+fn of(occasion: &Occasion) -> Option<String> {
+    match occasion.event {
+        Event::Push => occasion.branch.as_ref().map(|branch| format!("push {branch}")),
+        Event::Proposal => Some(format!("proposal {} into {}", occasion.source.as_ref()?, occasion.target.as_ref()?)),
+        _ => None,
+    }
+}
+
+async fn relation(mirror: &Mirror, ours: &str, theirs: &str) -> Result<Relation, GitError> {
+    if ours == theirs {
+        return Ok(Relation::Same);
+    }
+    if !mirror.has(theirs).await? {
+        return Ok(Relation::Apart);
+    }
+    if mirror.leads_to(ours, theirs).await? {
+        return Ok(Relation::Older);
+    }
+    Ok(if mirror.leads_to(theirs, ours).await? { Relation::Newer } else { Relation::Apart })
+}
+
+/// The run of a pipeline that makes one of an older commit pointless, `PROJECT/NUMBER`; empty where there is none.
+pub(super) async fn overtaken_by(app: &App, project: &Project, pipeline: &str, known: &Complete) -> Result<String, OccasionError> {
+    let Some(newest) = &known.newer else { return Ok(String::new()) };
+    let mirror = app.mirror(project);
+    for run in app.records.siblings(project.id, pipeline, &known.occasion).await? {
+        let newer = match run.head == known.told_on {
+            true => false,
+            false => run.head == newest.commit_id || matches!(relation(&mirror, &known.told_on, &run.head).await?, Relation::Older),
+        };
+        if newer {
+            return Ok(format!("{}/{}", project.name, run.number));
+        }
+    }
+    Ok(String::new())
+}

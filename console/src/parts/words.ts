@@ -29,6 +29,12 @@ export function bytes(count: number): string {
 
 export const time = (text: string) => new Date(text).getTime();
 
+/** How long a run went on; someone may have brought it back long after it had ended. */
+export function took(run: { started_at?: string | null; ended_at?: string | null; rest_ms?: number }, now: number) {
+  if (!run.started_at) return undefined;
+  return (run.ended_at ? time(run.ended_at) : now) - time(run.started_at) - (run.rest_ms ?? 0);
+}
+
 /** The exact time, for hovering. */
 export const exact = (text: string) => new Date(text).toISOString().replace('T', ' ').slice(0, 19);
 

@@ -23,3 +23,6 @@ CREATE UNIQUE INDEX runs_once_a_tag ON runs(project_id, pipeline, commit_id, tag
 -- A newer commit was looked at before this one: the run (`PROJECT/NUMBER`) that makes it pointless, or nothing where
 -- there is none. Absent: it was the newest.
 ALTER TABLE runs ADD COLUMN behind TEXT;
+-- How long, between its start and its end, the run had ended already: someone brought it back later. It went on for
+-- `ended_at - started_at - rest_ms`.
+ALTER TABLE runs ADD COLUMN rest_ms INTEGER NOT NULL DEFAULT 0;

@@ -74,8 +74,10 @@ async fn begin(records: &Records, run: &NewRunRow<'_>, now: i64) -> Option<RunKe
 
 /// Ends a run that has no open jobs to speak of.
 async fn end(records: &Records, id: i64, state: State, now: i64) {
-    let rows =
-        StepRows { runs: vec![RunChange { id, state, why: None, started: Some(now - 10), ended: Some(now) }], ..StepRows::default() };
+    let rows = StepRows {
+        runs: vec![RunChange { id, state, why: None, started: Some(now - 10), ended: Some(now), rest_ms: 0 }],
+        ..StepRows::default()
+    };
     records.write_step(&rows, now).await.expect("a step");
 }
 
@@ -231,7 +233,7 @@ async fn a_step_is_read_back_as_it_was() {
         jobs: run.jobs().iter().enumerate().map(|(number, job)| JobRow::new(key.id, number, job)).collect(),
         attempts: vec![attempt],
         artifacts: vec![artifact],
-        runs: vec![RunChange { id: key.id, state: run.state(), why: Some("so".into()), started: Some(12), ended: Some(13) }],
+        runs: vec![RunChange { id: key.id, state: run.state(), why: Some("so".into()), started: Some(12), ended: Some(13), rest_ms: 0 }],
         journal: vec![(key.id, "{\"n\":1}".into()), (key.id, "{\"n\":2}".into())],
         outbox: vec![(project.id, "c1".into(), "note", "{}".into())],
         ..StepRows::default()

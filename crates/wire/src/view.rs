@@ -65,6 +65,10 @@ pub struct RunView {
     pub started_at: Option<Timestamp>,
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ended_at: Option<Timestamp>,
+    /// How long, between `started_at` and `ended_at` (or now), it had ended already, before someone brought it back:
+    /// it went on for that much less.
+    #[serde(default)]
+    pub rest_ms: i64,
     /// How many jobs are in which state.
     pub counts: Vec<StateCount>,
     /// The median time of the last passed runs of this pipeline on this branch, when there are some.

@@ -5,7 +5,7 @@ import { Link, Navigate } from 'react-router';
 import { answered, api, type BoardLine, Refused, type RunView } from '../../api/client';
 import { isEnd, Shape, StateWord } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
-import { age, duration, exact, time, useNow } from '../../parts/words';
+import { age, duration, exact, time, took, useNow } from '../../parts/words';
 import './board.css';
 
 export default function Board() {
@@ -112,7 +112,7 @@ function Strip({ line }: { line: BoardLine }) {
 }
 
 function Now({ run, now }: { run: RunView; now: number }) {
-  const since = run.started_at ? now - time(run.started_at) : 0;
+  const since = took(run, now) ?? 0;
   const share = run.usual_ms ? Math.min(1, since / run.usual_ms) : 0;
   return (
     <div className="num">

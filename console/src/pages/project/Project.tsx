@@ -6,7 +6,7 @@ import { Link, useParams } from 'react-router';
 import { api, Refused, type RunView } from '../../api/client';
 import { StateWord } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
-import { age, duration, exact, time, useNow } from '../../parts/words';
+import { age, duration, exact, time, took, useNow } from '../../parts/words';
 import { ProjectWords } from './Kept';
 
 async function page(project: string, cursor: number | undefined) {
@@ -90,9 +90,7 @@ export default function Project() {
                 <td>{place(run)}</td>
                 <td>{run.commit_author}</td>
                 <td className="num">
-                  {run.started_at &&
-                    run.counts.length > 0 &&
-                    duration((run.ended_at ? time(run.ended_at) : now) - time(run.started_at))}
+                  {run.started_at && run.counts.length > 0 && duration(took(run, now) ?? 0)}
                 </td>
                 <td className="num" title={exact(run.created_at)}>
                   {age(now - time(run.created_at))}

@@ -6,7 +6,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { answered, api, type JobView, queries, type RunView } from '../../api/client';
 import { isEnd, Shape } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
-import { duration, exact, time, useNow } from '../../parts/words';
+import { duration, exact, time, took, useNow } from '../../parts/words';
 import { Graph } from './Graph';
 import { JobPanel } from './JobPanel';
 import { Lanes } from './Lanes';
@@ -109,7 +109,7 @@ function firstToShow(jobs: JobView[]): JobView | undefined {
 }
 
 function Heading({ run, now }: { run: RunView; now: number }) {
-  const took = run.started_at ? (run.ended_at ? time(run.ended_at) : now) - time(run.started_at) : undefined;
+  const went = took(run, now);
   return (
     <>
       <h1 style={{ display: 'flex', gap: 10, alignItems: 'center' }} id="sentence">
@@ -125,7 +125,7 @@ function Heading({ run, now }: { run: RunView; now: number }) {
         {run.occasion.tag && <span>tag {run.occasion.tag}</span>}
         {run.branch && !run.occasion.tag && <span>on {run.branch}</span>}
         <span>{begun(run)}</span>
-        {took !== undefined && run.counts.length > 0 && <span>{duration(took)}</span>}
+        {went !== undefined && run.counts.length > 0 && <span>{duration(went)}</span>}
         {run.usual_ms != null && run.counts.length > 0 && <span>usually passes in {duration(run.usual_ms)}</span>}
         {run.time && run.time.runner_ms > 0 && (
           <span title={`critical path: ${run.time.critical.join(' → ')}`}>

@@ -114,7 +114,8 @@ fn next_page(link: &str) -> Option<String> {
 }
 
 fn row(run: &RunView) -> Vec<String> {
-    let took = run.started_at.map(|started| run.ended_at.unwrap_or_else(jiff::Timestamp::now).as_millisecond() - started.as_millisecond());
+    let end = run.ended_at.unwrap_or_else(jiff::Timestamp::now);
+    let took = run.started_at.map(|started| end.as_millisecond() - started.as_millisecond() - run.rest_ms);
     let commit = run.commit.get(..8).unwrap_or(&run.commit);
     vec![
         run.run.clone(),

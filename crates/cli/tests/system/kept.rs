@@ -240,6 +240,48 @@ async fn results_are_taken_over_and_what_is_not_says_why() {
     assert_eq!(World::job(&other, "build.gauge")["not_reused"], "variable UNITS is another since tidegauge/5", "{other}");
 }
 
+/// What was pinned when the service read it back, then let go and swept, is not taken over.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_result_is_not_taken_over_once_what_it_gave_was_let_go() {
+    let mut world = world().await;
+    let repository = world.project("tidegauge").await;
+    let runner = world.runner(RunnerOptions::default()).await;
+    let pipeline = "language = 1\n[job.build.gauge]\nsteps = [\"cat src/a.c > fw\"]\ngives = { fw = { paths = [\"fw\"], keep = \"1s\" } }\n\
+        reuse = { inputs = [\"src/**\"] }\n[job.pack.it]\ntakes = [\"build.gauge/fw\"]\nsteps = [\"cat fw\"]\n";
+    repository.write("src/a.c", "int a;\n");
+    let first = world.verdict("tidegauge", &repository.push_pipeline(pipeline)).await;
+    assert_eq!(first["state"], "passed", "{first}");
+    let pin = world.run(&["artifacts", "tidegauge/1", "pin", "fw"]).await;
+    assert_eq!(pin.code, 0, "{pin:?}");
+    drop(runner);
+    world.kill_service();
+    world.start_service();
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let push = async |text: &str| {
+        repository.write("README", text);
+        let commit = repository.commit(text);
+        repository.push();
+        world.verdict("tidegauge", &commit).await
+    };
+    assert_eq!(World::job(&push("pinned").await, "build.gauge")["reused_from"], "tidegauge/1");
+    let unpin = world.run(&["artifacts", "tidegauge/1", "pin", "fw", "--undo"]).await;
+    assert_eq!(unpin.code, 0, "{unpin:?}");
+    until("its time is over", || async {
+        let swept = world.run(&["store", "sweep", "--apply"]).await;
+        assert_eq!(swept.code, 0, "{swept:?}");
+        let listed = world.run(&["artifacts", "tidegauge/1"]).await;
+        (!listed.out.contains("fw")).then_some(())
+    })
+    .await;
+    let third = push("let go").await;
+    assert_eq!(third["state"], "passed", "{third}");
+    assert_eq!(World::job(&third, "build.gauge")["not_reused"], "what it gave in tidegauge/1 is not kept long enough any more", "{third}");
+    // Pinned while the service runs, it is taken over again.
+    let pin = world.run(&["artifacts", "tidegauge/3", "pin", "fw"]).await;
+    assert_eq!(pin.code, 0, "{pin:?}");
+    assert_eq!(World::job(&push("pinned anew").await, "build.gauge")["reused_from"], "tidegauge/3");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn the_store_is_verified_and_swept_and_survives_kills() {
     let mut world = world_with("lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"2s\"\nkeep = \"1s\"\n").await;

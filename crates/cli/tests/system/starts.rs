@@ -118,6 +118,29 @@ async fn a_passed_pipeline_begins_others_and_no_circle_goes_on() {
     assert_eq!(runs.as_array().map(Vec::len), Some(2), "pack does not begin again: {runs}");
 }
 
+/// A run that someone brings back later keeps its start, and its time is what it went on for.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_that_is_started_later_adds_to_the_runs_time() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let repository = world.project("tidegauge").await;
+    let pipeline = "language = 1\n[job.a.slow]\nsteps = [\"sleep 0.4\"]\n[job.b.quick]\nby_hand = true\nsteps = [\"true\"]\n";
+    let commit = repository.push_pipeline(pipeline);
+    let moment = |run: &Value, key: &str| run[key].as_str().and_then(|text| text.parse::<jiff::Timestamp>().ok()).expect("a moment");
+    let took = |run: &Value| {
+        moment(run, "ended_at").as_millisecond() - moment(run, "started_at").as_millisecond() - run["rest_ms"].as_i64().expect("a number")
+    };
+    let before = world.verdict("tidegauge", &commit).await;
+    assert_eq!((&before["state"], &before["rest_ms"]), (&json!("passed"), &json!(0)), "{before}");
+    let started = world.run(&["start", "tidegauge/1", "--job", "b.quick"]).await;
+    assert_eq!(started.code, 0, "{started:?}");
+    let done = |run: &Value| World::job(run, "b.quick")["state"] == "passed" && !run["ended_at"].is_null();
+    let after = world.run_of("tidegauge", &commit, "the job done", done).await;
+    assert_eq!(after["started_at"], before["started_at"], "its first start stays: {after}");
+    assert!(after["rest_ms"].as_i64() > Some(0), "{after}");
+    assert!(took(&after) >= took(&before) && took(&before) >= 400, "{after}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn inputs_and_jobs_are_asked_for_and_checked() {
     let world = world().await;

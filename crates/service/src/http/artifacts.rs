@@ -4,6 +4,7 @@ use super::auth::Person;
 use super::error::ApiError;
 use super::views::{find_run, plan_of};
 use crate::app::App;
+use crate::keeper::Command;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
@@ -244,7 +245,18 @@ pub(super) async fn unpin(State(app): State<App>, _: Person, Path(named): Path<N
 
 async fn set_pin(app: &App, named: &Named, by: Option<&str>) -> Result<Json<ArtifactView>, ApiError> {
     let (_, row) = find(app, named).await?;
+    let tell = |pinned| {
+        let (run, job, name) = (row.run_id, row.job, row.name.clone());
+        app.keeper.ask(move |reply| Command::Pinned { run, job, name, pinned, reply })
+    };
+    // What is let go may be swept at once: nothing may count on it from here on.
+    if by.is_none() {
+        tell(false).await?;
+    }
     app.records.pin_artifact(row.run_id, row.job, &row.name, by).await?;
+    if by.is_some() {
+        tell(true).await?;
+    }
     Ok(Json(find(app, named).await?.0))
 }
 

@@ -47,7 +47,7 @@ async fn line(app: &App, project: Project) -> Result<BoardLine, ApiError> {
             state: state_of(&row.state),
             branch: row.branch.clone(),
             commit_title: row.commit_title.clone(),
-            duration_ms: row.started_at.zip(row.ended_at).map(|(started, ended)| ended - started),
+            duration_ms: row.started_at.zip(row.ended_at).map(|(started, ended)| ended - started - row.rest_ms),
         });
     }
     Ok(BoardLine {

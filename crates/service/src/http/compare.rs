@@ -53,7 +53,7 @@ pub(super) async fn compare(
 }
 
 fn took(view: &RunView) -> Option<i64> {
-    Some(view.ended_at?.as_millisecond() - view.started_at?.as_millisecond())
+    Some(view.ended_at?.as_millisecond() - view.started_at?.as_millisecond() - view.rest_ms)
 }
 
 fn job_took(job: &JobView) -> Option<i64> {

@@ -66,7 +66,7 @@ pub(super) async fn run_views(app: &App, rows: Vec<RunRow>) -> Result<Vec<RunVie
 
 async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<RunView, ApiError> {
     let state = state_of(&row.state);
-    let took = row.started_at.map(|started| row.ended_at.unwrap_or_else(clock::now) - started);
+    let took = row.started_at.map(|started| row.ended_at.unwrap_or_else(clock::now) - started - row.rest_ms);
     let diagnostics: Vec<DiagnosticView> = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
     let broken = diagnostics.iter().any(|found| found.severity == Severity::Error);
     let words = match (&row.why, state.is_end()) {
@@ -93,6 +93,7 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         created_at: moment(row.created_at),
         started_at: row.started_at.map(moment),
         ended_at: row.ended_at.map(moment),
+        rest_ms: row.rest_ms,
         counts,
         usual_ms: past.get(past.len() / 2).copied(),
         again_of: row.again_of,

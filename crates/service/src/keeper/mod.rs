@@ -263,6 +263,14 @@ pub(crate) enum Command {
     Counts {
         reply: Reply<Vec<(State, u64)>>,
     },
+    /// An artifact was pinned, or let go.
+    Pinned {
+        run: i64,
+        job: i64,
+        name: String,
+        pinned: bool,
+        reply: Reply<()>,
+    },
     Forget {
         project_id: i64,
         reply: Reply<()>,

@@ -25,8 +25,23 @@ pub(crate) struct Ready {
     row: ReusableRow,
     parts: Parts,
     gifts: Vec<Gift>,
-    /// When the first of its artifacts may be swept away.
-    kept_until: i64,
+    kept: Vec<Kept>,
+}
+
+/// How long an artifact is kept.
+#[derive(Debug, Clone)]
+struct Kept {
+    name: String,
+    until: i64,
+    /// For good, as long as it is pinned.
+    pinned: bool,
+}
+
+impl Ready {
+    /// Whether all its artifacts stay until then.
+    fn stays_until(&self, moment: i64) -> bool {
+        self.kept.iter().all(|kept| kept.pinned || kept.until > moment)
+    }
 }
 
 /// What is known of a job's reuse, for its row.
@@ -53,12 +68,10 @@ pub(crate) async fn ready(records: &Records, project_id: i64, pipeline: &str, jo
     let mut all = Vec::new();
     for job in jobs.iter().filter(|job| globs_of(job).is_some()) {
         for row in records.reusable(project_id, pipeline, job.id.as_str()).await? {
-            let mut kept_until = i64::MAX;
-            let mut gifts = Vec::new();
+            let (mut kept, mut gifts) = (Vec::new(), Vec::new());
             for artifact in records.artifacts(row.run_id).await?.into_iter().filter(|artifact| artifact.job == row.job_number) {
-                if artifact.pinned_by.is_none() {
-                    kept_until = kept_until.min(artifact.kept_until.unwrap_or(i64::MAX));
-                }
+                let (until, pinned) = (artifact.kept_until.unwrap_or(i64::MAX), artifact.pinned_by.is_some());
+                kept.push(Kept { name: artifact.name.clone(), until, pinned });
                 gifts.extend(super::task::gift(artifact));
             }
             // What it gave was swept away: then there is nothing to take over.
@@ -66,7 +79,7 @@ pub(crate) async fn ready(records: &Records, project_id: i64, pipeline: &str, jo
                 continue;
             }
             let parts = serde_json::from_str(&row.parts).map_err(|_| StoreError::Value("reusable.parts"))?;
-            all.push(Ready { row, parts, gifts, kept_until });
+            all.push(Ready { row, parts, gifts, kept });
         }
     }
     Ok(all)
@@ -116,6 +129,13 @@ impl Room {
         known.truncate(MOST);
     }
 
+    /// An artifact was pinned, or let go: what is kept in mind of it must not outlive it.
+    pub(super) fn pinned(&mut self, run: i64, job: i64, name: &str, pinned: bool) {
+        for ready in self.reusable.values_mut().flatten().filter(|ready| (ready.row.run_id, ready.row.job_number) == (run, job)) {
+            ready.kept.iter_mut().filter(|kept| kept.name == name).for_each(|kept| kept.pinned = pinned);
+        }
+    }
+
     /// Takes over results for jobs that were just queued, and for those that this queues in turn.
     pub(super) fn reuse(&mut self, now: i64) {
         while let Some((id, job)) = self.just_queued.pop() {
@@ -135,7 +155,7 @@ impl Room {
         let known = self.reusable.get(&(going.info.project_id, plan.pipeline.clone(), plan.jobs[job].id.to_string()));
         let known = known.map(Vec::as_slice).unwrap_or_default();
         let same = known.iter().find(|ready| ready.row.key == work);
-        let found = same.filter(|ready| !fresh && ready.kept_until > now + MARGIN_MS).cloned();
+        let found = same.filter(|ready| !fresh && ready.stays_until(now + MARGIN_MS)).cloned();
         let not_reused = match (&found, same, known.first()) {
             (Some(_), ..) => None,
             _ if fresh => Some("asked for with nothing kept from before".to_owned()),
@@ -189,8 +209,9 @@ impl Room {
             numbers: numbers.to_string(),
             at: now,
         };
-        let kept_until = gifts.iter().map(|gift| now.saturating_add(keep(&gift.name))).min().unwrap_or(i64::MAX);
+        let kept = |gift: &Gift| Kept { name: gift.name.clone(), until: now.saturating_add(keep(&gift.name)), pinned: false };
+        let kept = gifts.iter().map(kept).collect();
         self.touched.rows.reusable.push(row.clone());
-        self.remember(Ready { row, parts, gifts, kept_until });
+        self.remember(Ready { row, parts, gifts, kept });
     }
 }

@@ -26,9 +26,7 @@ pub(super) struct Going {
     pub(super) info: RunInfo,
     pub(super) run: Run,
     pub(super) given: Given,
-    pub(super) started: Option<i64>,
-    /// It has its verdict, and came back from storage since someone asked for something.
-    pub(super) ended: bool,
+    pub(super) times: Times,
     /// How long each job usually takes; those unknown count as the median of the known.
     pub(super) usual: Vec<Millis>,
     /// Whether anything is known of that.
@@ -40,8 +38,35 @@ pub(super) struct Going {
     pub(super) looked: HashMap<usize, Looked>,
 }
 
+/// When a run goes on, in milliseconds since 1970.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Times {
+    /// Its first start.
+    pub(super) started: Option<i64>,
+    /// Its newest end; none while it goes on.
+    pub(super) ended: Option<i64>,
+    /// How long, in between, it had ended already.
+    pub(super) rest_ms: i64,
+}
+
+impl Times {
+    /// The run changed to a state that is an end or not.
+    fn change(&mut self, is_end: bool, now: i64) {
+        self.started.get_or_insert(now);
+        if let Some(ended) = self.ended.take() {
+            self.rest_ms += (now - ended).max(0);
+        }
+        self.ended = is_end.then_some(now);
+    }
+
+    /// How long it went on by then.
+    fn took(&self, now: i64) -> Option<i64> {
+        Some(self.ended.unwrap_or(now) - self.started? - self.rest_ms)
+    }
+}
+
 impl Going {
-    pub(super) fn new(info: RunInfo, run: Run, given: Given, started: Option<i64>, usual: &Usual) -> Going {
+    pub(super) fn new(info: RunInfo, run: Run, given: Given, times: Times, usual: &Usual) -> Going {
         let jobs = &run.plan().jobs;
         let known: Vec<Option<Millis>> = jobs.iter().map(|job| usual.get(job.id.as_str()).copied()).collect();
         let mut sorted: Vec<Millis> = known.iter().flatten().copied().collect();
@@ -62,12 +87,11 @@ impl Going {
             needs: needs.collect(),
             usual_known: !sorted.is_empty(),
             usual: takes,
-            ended: run.state().is_end(),
             ahead,
             info,
             run,
             given,
-            started,
+            times,
             looked: HashMap::new(),
         }
     }
@@ -336,6 +360,10 @@ impl Room {
                 let counts = self.counts();
                 self.answer(reply, counts);
             }
+            Command::Pinned { run, job, name, pinned, reply } => {
+                self.pinned(run, job, &name, pinned);
+                self.answer(reply, ());
+            }
             Command::Forget { project_id, reply } => {
                 self.forget(project_id);
                 self.answer(reply, ());
@@ -363,7 +391,7 @@ impl Room {
         if info.fresh {
             run.make_fresh();
         }
-        self.runs.insert(id, Going::new(info, run, Given::new(), None, usual));
+        self.runs.insert(id, Going::new(info, run, Given::new(), Times::default(), usual));
         let _ = self.apply(id, &Event::Begun, now);
         self.note_run(id);
         self.overtake(id, now);
@@ -397,14 +425,10 @@ impl Room {
     fn run_changed(&mut self, id: i64, now: i64) {
         let Some(going) = self.runs.get_mut(&id) else { return };
         let state = going.run.state();
-        if going.started.is_none() || going.ended {
-            // A run that came back is as long as what it does now.
-            going.started = Some(now);
-        }
-        going.ended = state.is_end();
-        let ended = state.is_end().then_some(now);
+        going.times.change(state.is_end(), now);
+        let Times { started, ended, rest_ms } = going.times;
         let summary = Summary::of(&going.run);
-        let took = going.started.map(|started| now - started);
+        let took = going.times.took(now);
         let sentence = sentence(state, &summary, took, None);
         let message = Message {
             run: format!("{}/{}", going.info.project, going.info.number),
@@ -412,11 +436,11 @@ impl Room {
             state,
             sentence: sentence.clone(),
             branch: going.info.branch.clone(),
-            started_at: going.started,
+            started_at: started,
             ended_at: ended,
         };
         let why = ended.map(|_| sentence);
-        self.touched.rows.runs.push(RunChange { id, state, why, started: going.started, ended });
+        self.touched.rows.runs.push(RunChange { id, state, why, started, ended, rest_ms });
         let body = serde_json::to_string(&message).unwrap_or_default();
         let mut send = |kind| self.touched.rows.outbox.push((going.info.project_id, going.info.told_on.clone(), kind, body.clone()));
         send("status");
@@ -502,4 +526,29 @@ fn passed_run(info: &RunInfo, plan: &Plan) -> Option<PassedRun> {
     let json = |occasion: &Occasion| serde_json::to_string(occasion).unwrap_or_default();
     let delivery = format!("passed {}/{}", info.project, info.number);
     Some(PassedRun { project_id: info.project_id, name, delivery, own: json(&own), others: settled.then(|| json(&told)) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// However often a run comes back: it took as long as it went on, from its first start on.
+        #[test]
+        fn a_run_that_comes_back_took_what_all_its_stretches_took(stretches in prop::collection::vec((0..900i64, 1..900i64), 1..6)) {
+            let (mut times, mut now, mut went) = (Times::default(), 1_000, 0);
+            for (rest, work) in stretches {
+                now += rest;
+                times.change(false, now);
+                times.change(false, now + work / 2);
+                prop_assert_eq!(times.took(now + work / 2), Some(went + work / 2));
+                now += work;
+                times.change(true, now);
+                went += work;
+                prop_assert_eq!(times.took(now + 10_000), Some(went), "it stands when it has ended");
+            }
+            prop_assert!(times.started >= Some(1_000) && times.ended == Some(now));
+        }
+    }
 }

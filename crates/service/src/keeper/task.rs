@@ -3,7 +3,7 @@
 
 use super::lease::Given;
 use super::reuse::Looked;
-use super::room::{Going, Room};
+use super::room::{Going, Room, Times};
 use super::{Command, Gift, Holders, Keeper, RunInfo};
 use crate::clock;
 use crate::sentence::{Summary, sentence};
@@ -96,7 +96,8 @@ impl Task {
         } else {
             room.learn(ready);
             let run = Run::restore(Arc::new(plan), jobs, state);
-            let mut going = Going::new(info, run, given, stored.started_at, &usual);
+            let times = Times { started: stored.started_at, ended: stored.ended_at, rest_ms: stored.rest_ms };
+            let mut going = Going::new(info, run, given, times, &usual);
             going.looked.extend(looked);
             room.restore(going, self.records.attempts(stored.id).await?, clock::now());
         }

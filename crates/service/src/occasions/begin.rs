@@ -175,6 +175,8 @@ pub(crate) async fn begin_again(app: &App, project: &Project, of: &RunRow, by: &
         branch,
         merged,
         started_at: None,
+        ended_at: None,
+        rest_ms: 0,
         plan: String::new(),
         again_of: Some(of.number),
         shared,

@@ -11,6 +11,7 @@ pub struct BoardRow {
     pub commit_title: String,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
+    pub rest_ms: i64,
 }
 
 /// The run that brought the main branch to its present verdict.
@@ -29,7 +30,7 @@ pub struct BrokenRow {
 impl Records {
     /// The newest runs of a project, newest first.
     pub async fn board_runs(&self, project_id: i64, limit: i64) -> Result<Vec<BoardRow>, StoreError> {
-        let sql = "SELECT id, number, state, branch, commit_title, started_at, ended_at FROM runs
+        let sql = "SELECT id, number, state, branch, commit_title, started_at, ended_at, rest_ms FROM runs
                    WHERE project_id = ? ORDER BY id DESC LIMIT ?";
         Ok(sqlx::query_as(sql).bind(project_id).bind(limit).fetch_all(&self.pool).await?)
     }

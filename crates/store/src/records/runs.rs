@@ -70,6 +70,8 @@ pub struct RunRow {
     pub created_at: i64,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
+    /// How long, between start and end, it had ended already, before someone brought it back.
+    pub rest_ms: i64,
     /// It waits for someone to allow it.
     pub held: bool,
     pub allowed_by: Option<String>,
@@ -91,6 +93,8 @@ pub struct StoredRun {
     pub branch: Option<String>,
     pub merged: Option<String>,
     pub started_at: Option<i64>,
+    pub ended_at: Option<i64>,
+    pub rest_ms: i64,
     pub plan: String,
     pub again_of: Option<i64>,
     pub shared: Option<String>,
@@ -99,7 +103,8 @@ pub struct StoredRun {
     pub behind: Option<String>,
 }
 
-const STORED: &str = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, plan, again_of, shared,
+const STORED: &str = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, ended_at,
+  rest_ms, plan, again_of, shared,
   inputs, behind FROM runs";
 
 /// A run that was set aside, as far as its commit is to be told of it.
@@ -355,7 +360,7 @@ impl Records {
 
     /// The durations of the last passed runs like this one, for "usually passes in …".
     pub async fn passed_durations(&self, project: &str, pipeline: &str, before: i64) -> Result<Vec<i64>, StoreError> {
-        let sql = "SELECT ended_at - started_at FROM runs WHERE project_id = (SELECT id FROM projects WHERE name = ?)
+        let sql = "SELECT ended_at - started_at - rest_ms FROM runs WHERE project_id = (SELECT id FROM projects WHERE name = ?)
                    AND pipeline = ? AND state = 'passed' AND id < ? AND started_at IS NOT NULL ORDER BY id DESC LIMIT 15";
         Ok(sqlx::query_scalar(sql).bind(project).bind(pipeline).bind(before).fetch_all(&self.pool).await?)
     }

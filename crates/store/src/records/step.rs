@@ -121,6 +121,8 @@ pub struct RunChange {
     pub why: Option<String>,
     pub started: Option<i64>,
     pub ended: Option<i64>,
+    /// How long, between the two, it had ended already.
+    pub rest_ms: i64,
 }
 
 /// Everything a batch of events changed.
@@ -178,11 +180,12 @@ impl Records {
         write_jobs(&mut tx, rows.jobs.iter().cloned()).await?;
         write_attempts(&mut tx, &rows.attempts).await?;
         for run in &rows.runs {
-            sqlx::query("UPDATE runs SET state = ?, why = ?, started_at = ?, ended_at = ? WHERE id = ?")
+            sqlx::query("UPDATE runs SET state = ?, why = ?, started_at = ?, ended_at = ?, rest_ms = ? WHERE id = ?")
                 .bind(run.state.word())
                 .bind(&run.why)
                 .bind(run.started)
                 .bind(run.ended)
+                .bind(run.rest_ms)
                 .bind(run.id)
                 .execute(&mut *tx)
                 .await?;

@@ -33,6 +33,7 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("node", "nodejs"),
     ("npm", "npm"),
     ("docker-registry", "docker-registry"),
+    ("nginx", "nginx-light"),
     ("chromium", "chromium"),
     ("chromedriver", "chromium-driver"),
 ];

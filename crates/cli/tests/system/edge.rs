@@ -141,7 +141,7 @@ async fn heavy_files_wait_their_turn_and_the_service_goes_on() {
     }
 }
 
-fn certificate(folder: &std::path::Path, name: &str) {
+pub(super) fn certificate(folder: &std::path::Path, name: &str) {
     let made = std::process::Command::new("openssl")
         .args([
             "req",

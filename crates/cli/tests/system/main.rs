@@ -18,6 +18,7 @@ mod lost;
 mod mistakes;
 mod order;
 mod outside;
+mod proxy;
 mod shapes;
 mod starts;
 mod told;

@@ -1,8 +1,9 @@
-//! The project's own tasks: `cargo xtask demo | test | lint | bench | fuzz | soak`. Each does all set-up it needs: missing programs
+//! The project's own tasks: `cargo xtask demo | test | lint | release | bench | fuzz | fuzz-api | soak`. Each does all set-up it needs: missing programs
 //! come from packages where that is allowed, else it says exactly what to install.
 
 mod demo;
 mod layers;
+mod packages;
 mod setup;
 
 use std::process::ExitCode;
@@ -12,9 +13,12 @@ const USAGE: &str = "usage: cargo xtask TASK
   demo [--once]   show everything: forge, service and runners on loopback, with a short real history
                   (--once: replay it, check how it ended, print a table, and leave)
   test            every test, in headless Chromium too
-  lint            formatting, clippy, console types and style, the layering of crates
+  lint            formatting, clippy, console types and style, licences, features, the layering of crates
+  release         what is shipped, into target/ship: the program, and its debug information beside it
   bench           measure, each figure beside its limit
   fuzz            a million changed files and lines: no panic, none slow
+  fuzz-api [SECONDS]
+                  calls made up from the API's description, for two and a half minutes: each ends as described
   soak [SECONDS]  everything breaking for five minutes, then the journal read for what must never happen";
 
 fn main() -> ExitCode {
@@ -25,8 +29,10 @@ fn main() -> ExitCode {
         ["demo", "--once"] => demo::demo(true),
         ["test", rest @ ..] => test(rest),
         ["lint"] => lint(),
+        ["release"] => release(),
         ["bench", rest @ ..] => bench(rest),
         ["fuzz"] => fuzz(),
+        ["fuzz-api", rest @ ..] => fuzz_api(rest),
         ["soak", rest @ ..] => soak(rest),
         _ => {
             eprintln!("{USAGE}");
@@ -61,7 +67,27 @@ fn lint() -> Done {
     setup::run("cargo", &["fmt", "--all", "--check"])?;
     setup::run("cargo", &["clippy", "--workspace", "--all-targets", "--quiet", "--", "-D", "warnings"])?;
     setup::run_in("console", "npm", &["run", "--silent", "lint"])?;
+    setup::stand_ins()?;
+    packages::check()?;
     layers::check()
+}
+
+/// What is shipped: the program without debug information, and that beside it, where debuggers and backtraces look.
+fn release() -> Done {
+    setup::programs(setup::FOR_RELEASE)?;
+    setup::console()?;
+    eprintln!("building for release; the first time that takes about ten minutes on two cores");
+    setup::run("cargo", &["build", "--quiet", "--release", "--package", "ordotaxis-cli"])?;
+    let folder = setup::root().join("target/ship");
+    std::fs::create_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;
+    let built = setup::root().join("target/release/ordotaxis").display().to_string();
+    setup::run_in("target/ship", "objcopy", &["--only-keep-debug", &built, "ordotaxis.debug"])?;
+    setup::run_in("target/ship", "objcopy", &["--strip-all", "--add-gnu-debuglink=ordotaxis.debug", &built, "ordotaxis"])?;
+    for name in ["ordotaxis", "ordotaxis.debug"] {
+        let bytes = std::fs::metadata(folder.join(name)).map_err(|error| format!("{name}: {error}"))?.len();
+        println!("target/ship/{name}  {} MB", bytes / 1_000_000);
+    }
+    Ok(())
 }
 
 fn bench(rest: &[&str]) -> Done {
@@ -75,17 +101,37 @@ fn bench(rest: &[&str]) -> Done {
 
 /// The storm of the system's tests, for longer: five minutes, or as many seconds as are named.
 fn soak(rest: &[&str]) -> Done {
-    let seconds = match rest {
-        [] => "300",
-        [seconds] if seconds.parse::<u32>().is_ok() => seconds,
-        _ => return Err("write `cargo xtask soak`, or `cargo xtask soak SECONDS`".into()),
-    };
+    let seconds = seconds("soak", rest, "300")?;
     setup::programs(setup::FOR_TESTS)?;
     setup::console()?;
-    let test = ["test", "-p", "ordotaxis-cli", "--test", "system", "faults::whatever", "--", "--nocapture"];
-    let done = std::process::Command::new(env!("CARGO")).args(test).env("ORDOTAXIS_SOAK", seconds).current_dir(setup::root()).status();
-    let done = done.map_err(|error| format!("cargo could not be started: {error}"))?;
-    if done.success() { Ok(()) } else { Err("the soak found something: the seed above brings it again (ORDOTAXIS_SEED)".into()) }
+    let env = [("ORDOTAXIS_SOAK", seconds.to_owned())];
+    system_test(&["faults::whatever", "--", "--nocapture"], &env)
+        .map_err(|why| format!("{why}; the seed above brings it again (ORDOTAXIS_SEED)"))
+}
+
+/// Calls made up from the API's description; bounded in time, and on loopback only.
+fn fuzz_api(rest: &[&str]) -> Done {
+    let seconds = seconds("fuzz-api", rest, "150")?;
+    setup::programs(setup::FOR_TESTS)?;
+    setup::console()?;
+    let fuzzer = setup::fuzzer()?.display().to_string();
+    let env = [("ORDOTAXIS_FUZZER", fuzzer), ("ORDOTAXIS_FUZZ_SECONDS", seconds.to_owned())];
+    system_test(&["described::every_call", "--", "--ignored", "--nocapture"], &env)
+}
+
+fn seconds<'a>(task: &str, rest: &[&'a str], usual: &'a str) -> Result<&'a str, String> {
+    match rest {
+        [] => Ok(usual),
+        [seconds] if seconds.parse::<u32>().is_ok() => Ok(seconds),
+        _ => Err(format!("write `cargo xtask {task}`, or `cargo xtask {task} SECONDS`")),
+    }
+}
+
+fn system_test(arguments: &[&str], env: &[(&str, String)]) -> Done {
+    let mut command = std::process::Command::new(env!("CARGO"));
+    command.args(["test", "-p", "ordotaxis-cli", "--test", "system"]).args(arguments).envs(env.iter().cloned()).current_dir(setup::root());
+    let done = command.status().map_err(|error| format!("cargo could not be started: {error}"))?;
+    if done.success() { Ok(()) } else { Err("it found something: see above".into()) }
 }
 
 /// The proptest mutator of the core's tests, with many cases and without debug checks in the way of time.

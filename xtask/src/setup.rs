@@ -38,6 +38,8 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("chromedriver", "chromium-driver"),
 ];
 
+pub(crate) const FOR_RELEASE: &[Program] = &[("cc", "gcc"), ("node", "nodejs"), ("npm", "npm"), ("objcopy", "binutils")];
+
 /// The project's folder.
 pub(crate) fn root() -> PathBuf {
     let here = Path::new(env!("CARGO_MANIFEST_DIR"));
@@ -56,9 +58,10 @@ pub(crate) fn programs(wanted: &[Program]) -> Result<(), String> {
     }
     eprintln!("installing {list}");
     run("apt-get", &["update", "-qq"])?;
-    let mut arguments = vec!["install", "-qq", "-y", "--no-install-recommends"];
+    // Servers among them are for tests: none is to be started by being installed.
+    let mut arguments = vec!["RUNLEVEL=1", "apt-get", "install", "-qq", "-y", "--no-install-recommends"];
     arguments.extend(&missing);
-    run("apt-get", &arguments)?;
+    run("env", &arguments)?;
     let still: Vec<&str> = wanted.iter().filter(|(program, _)| !found(program)).map(|(program, _)| *program).collect();
     if still.is_empty() { Ok(()) } else { Err(format!("still missing after installing {list}: {}", still.join(", "))) }
 }
@@ -96,10 +99,30 @@ pub(crate) fn console() -> Result<(), String> {
 
 /// Builds what is started as processes: service, runner and client in one, and the practice forge.
 pub(crate) fn ordotaxis() -> Result<(), String> {
-    if !root().join("target/debug/ordotaxis").exists() {
+    let mut arguments = vec!["build", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"];
+    if root().join("target/debug/ordotaxis").exists() {
+        arguments.push("--quiet");
+    } else {
         eprintln!("building Ordotaxis; the first time that takes five to ten minutes on two cores");
     }
-    run("cargo", &["build", "--quiet", "--package", "ordotaxis-cli", "--package", "ordotaxis-practice"])
+    run("cargo", &arguments)
+}
+
+/// The version that is known to work with our description.
+const FUZZER: &str = "schemathesis==4.32.5";
+
+/// The program that makes up calls, in a Python environment of its own below `target/tools`.
+pub(crate) fn fuzzer() -> Result<PathBuf, String> {
+    let folder = root().join("target/tools/fuzz-api");
+    let program = folder.join("bin/st");
+    if !program.is_file() {
+        programs(&[("python3", "python3-venv")])?;
+        eprintln!("installing {FUZZER} into target/tools");
+        let into = folder.display().to_string();
+        run("python3", &["-m", "venv", &into])?;
+        run(&folder.join("bin/pip").display().to_string(), &["install", "--quiet", "--disable-pip-version-check", FUZZER])?;
+    }
+    Ok(program)
 }
 
 /// Servers that tests speak with in place of those outside.

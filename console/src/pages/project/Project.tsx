@@ -89,9 +89,7 @@ export default function Project() {
                 </td>
                 <td>{place(run)}</td>
                 <td>{run.commit_author}</td>
-                <td className="num">
-                  {run.started_at && run.counts.length > 0 && duration(took(run, now) ?? 0)}
-                </td>
+                <td className="num">{run.started_at && run.counts.length > 0 && duration(took(run, now) ?? 0)}</td>
                 <td className="num" title={exact(run.created_at)}>
                   {age(now - time(run.created_at))}
                 </td>

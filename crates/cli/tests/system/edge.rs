@@ -90,6 +90,27 @@ async fn a_page_elsewhere_can_do_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_read_is_a_problem_with_details_too() {
+    let world = world().await;
+    for (method, path, status, kind) in [
+        (Method::GET, "/api/v1/runs/tidegauge/one", StatusCode::BAD_REQUEST, "bad-address"),
+        (Method::GET, "/api/v1/runs?cursor=one", StatusCode::BAD_REQUEST, "bad-query"),
+        (Method::PATCH, "/api/v1/runs", StatusCode::METHOD_NOT_ALLOWED, "unknown-method"),
+        (Method::GET, "/api/v1/none", StatusCode::NOT_FOUND, "unknown-address"),
+        (Method::POST, "/api/v1/projects", StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-json"),
+    ] {
+        let answer = world.http(method, path).send().await.expect("an answer");
+        assert_eq!(
+            (answer.status(), &answer.headers()["content-type"]),
+            (status, &"application/problem+json".parse().expect("a type")),
+            "{path}"
+        );
+        let problem: Value = answer.json().await.expect("JSON");
+        assert_eq!(problem["type"], format!("/problems/{kind}"), "{problem}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn wrong_guesses_have_an_end() {
     let world = world().await;
     let client = reqwest::Client::new();

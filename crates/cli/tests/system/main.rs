@@ -4,6 +4,7 @@ mod client;
 mod console;
 mod contract;
 mod depth;
+mod described;
 mod edge;
 mod escape;
 mod faults;

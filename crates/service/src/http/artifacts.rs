@@ -2,12 +2,13 @@
 
 use super::auth::Person;
 use super::error::ApiError;
+use super::extract::{Path, Query};
 use super::views::{find_run, plan_of};
 use crate::app::App;
 use crate::keeper::Command;
 use axum::Json;
 use axum::body::Body;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
@@ -98,7 +99,7 @@ pub(super) struct Form {
 }
 
 /// One artifact as an archive.
-#[utoipa::path(get, operation_id = "fetch_artifact", path = "/api/v1/runs/{project}/{number}/artifacts/{job}/{name}", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), ("name" = String, Path), Form), responses((status = 200, description = "the archive", content_type = "application/zstd"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "fetch_artifact", path = "/api/v1/runs/{project}/{number}/artifacts/{job}/{name}", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), ("name" = String, Path), Form), responses((status = 200, description = "the archive", content_type = "application/zstd"), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn fetch(
     State(app): State<App>,
     _: Person,

@@ -3,10 +3,11 @@
 use super::artifacts::folder_view;
 use super::auth::Person;
 use super::error::ApiError;
+use super::extract::{Path, Query};
 use super::projects;
 use crate::app::App;
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use ordotaxis_core::language::nearest;
 use ordotaxis_store::CacheRow;
 use ordotaxis_wire::moment;

@@ -3,10 +3,11 @@
 use super::artifacts::of_run;
 use super::auth::Person;
 use super::error::ApiError;
+use super::extract::Path;
 use super::views::{find_run, plan_of, whole_run};
 use crate::app::App;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_core::report::CaseEnd;
 use ordotaxis_store::ResultRow;

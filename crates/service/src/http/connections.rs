@@ -1,12 +1,13 @@
 //! Connections of a project: users and passwords for registries and the like. A password goes in and never comes out here.
 
 use super::auth::Person;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path};
 use super::projects;
 use crate::app::App;
 use crate::clock;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_store::ConnectionRow;
 use ordotaxis_wire::ask::NewConnection;

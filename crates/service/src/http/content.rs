@@ -1,14 +1,15 @@
 //! What runners send and fetch: chunks in packs, entries of caches. Every call may be repeated.
 
 use super::auth::AsRunner;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path};
 use super::protocol::{attempt_id, stale};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::{Gift, Stale};
 use crate::secrets::from_outside;
 use axum::body::Bytes;
-use axum::extract::{DefaultBodyLimit, Path, State};
+use axum::extract::{DefaultBodyLimit, State};
 use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use axum::routing::post;

@@ -2,8 +2,6 @@
 
 use crate::keeper::Away;
 use axum::Json;
-use axum::extract::rejection::{JsonRejection, QueryRejection};
-use axum::extract::{FromRequest, Request};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use ordotaxis_store::{BlobError, StoreError};
@@ -99,33 +97,12 @@ impl From<std::io::Error> for ApiError {
     }
 }
 
-/// A JSON body; bad syntax, a wrong shape and a wrong media type are told apart.
-pub(crate) struct Body<T>(pub(crate) T);
-
-impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
-    type Rejection = ApiError;
-
-    async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
-        match Json::<T>::from_request(request, state).await {
-            Ok(Json(value)) => Ok(Body(value)),
-            Err(JsonRejection::JsonSyntaxError(error)) => Err(ApiError::new(StatusCode::BAD_REQUEST, "not-json", error.body_text())),
-            Err(JsonRejection::JsonDataError(error)) => {
-                Err(ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-input", error.body_text()))
-            }
-            Err(JsonRejection::MissingJsonContentType(_)) => {
-                Err(ApiError::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-json", "send the body as application/json"))
-            }
-            Err(other) => Err(ApiError::new(other.status(), "bad-body", other.body_text())),
-        }
-    }
-}
-
-impl From<QueryRejection> for ApiError {
-    fn from(error: QueryRejection) -> ApiError {
-        ApiError::new(StatusCode::BAD_REQUEST, "bad-query", error.body_text())
-    }
-}
-
 pub(crate) async fn unknown_address(uri: axum::http::Uri) -> ApiError {
     ApiError::not_found("address", format!("there is nothing at {}; /api/openapi.json lists what there is", uri.path()))
+}
+
+/// An address that is there, called in another way than it knows.
+pub(crate) async fn unknown_method(method: axum::http::Method, uri: axum::http::Uri) -> ApiError {
+    let detail = format!("{} does not take {method}; /api/openapi.json lists what it takes", uri.path());
+    ApiError::new(StatusCode::METHOD_NOT_ALLOWED, "unknown-method", detail)
 }

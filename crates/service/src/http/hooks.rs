@@ -2,11 +2,12 @@
 
 use super::edge::Caller;
 use super::error::ApiError;
+use super::extract::Path;
 use crate::app::App;
 use crate::clock;
 use axum::Json;
 use axum::body::Bytes;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use serde_json::{Value, json};
 

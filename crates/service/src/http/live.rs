@@ -3,8 +3,9 @@
 
 use super::auth::Person;
 use super::error::ApiError;
+use super::extract::Query;
 use crate::app::App;
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};

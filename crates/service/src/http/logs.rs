@@ -3,11 +3,12 @@
 
 use super::auth::Person;
 use super::error::ApiError;
+use super::extract::{Path, Query};
 use super::runs::unknown_job;
 use super::views::{find_run, plan_of, state_of};
 use crate::app::App;
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
 use ordotaxis_store::{Found, Lines, LogId};
 use ordotaxis_wire::problem::Problem;

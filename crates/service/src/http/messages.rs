@@ -2,10 +2,11 @@
 
 use super::auth::Person;
 use super::error::ApiError;
+use super::extract::Path;
 use crate::app::App;
 use crate::clock;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_store::{GivenUpMessage, Message};
 use ordotaxis_wire::moment;

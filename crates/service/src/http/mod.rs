@@ -9,8 +9,10 @@ mod compare;
 mod connections;
 mod console;
 mod content;
+mod described;
 mod edge;
 mod error;
+mod extract;
 mod health;
 mod hooks;
 mod keyed;
@@ -115,12 +117,12 @@ fn api() -> OpenApiRouter<App> {
 
 /// The API's description, as `/api/openapi.json` serves it.
 pub fn openapi() -> String {
-    api().into_openapi().to_pretty_json().unwrap_or_default()
+    described::completed(api().into_openapi()).to_pretty_json().unwrap_or_default()
 }
 
 pub(crate) fn router(app: App) -> Router {
     let (people, description) = api().split_for_parts();
-    let description = description.to_json().unwrap_or_default();
+    let description = described::completed(description).to_json().unwrap_or_default();
     let people = people.layer(middleware::from_fn_with_state(app.clone(), keyed::once)).layer(DefaultBodyLimit::max(BODY_LIMIT));
     Router::new()
         .merge(people)
@@ -133,6 +135,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/metrics", get(health::metrics))
         .route("/api/{*rest}", axum::routing::any(error::unknown_address))
         .fallback(console::serve)
+        .method_not_allowed_fallback(error::unknown_method)
         .layer(middleware::from_fn_with_state(app.clone(), edge::guard))
         .layer(tower_http::timeout::RequestBodyTimeoutLayer::new(BODY_PAUSE))
         .with_state(app)

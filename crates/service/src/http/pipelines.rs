@@ -1,13 +1,14 @@
 //! Pipeline files: checked and planned as someone types, kept as a branch of the repository, or kept here.
 
 use super::auth::Person;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path};
 use super::projects;
 use crate::app::App;
 use crate::clock;
 use crate::occasions::{PipelineFile, lend_known, path_of, pipeline_files, take_over};
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::language::{self, Diagnostic};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check_lent, plan, starts, svg};

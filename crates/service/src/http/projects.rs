@@ -1,12 +1,13 @@
 //! Projects: add, list, show, remove.
 
 use super::auth::Person;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use base64::Engine;
 use ordotaxis_core::language::nearest;

@@ -3,14 +3,15 @@
 use super::auth::AsRunner;
 use super::content;
 use super::edge::Caller;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path, Query};
 use super::runners::is_label;
 use crate::app::App;
 use crate::clock;
 use crate::keeper::{Command, Stale};
 use crate::secrets::lend;
 use axum::body::Bytes;
-use axum::extract::{DefaultBodyLimit, Path, Query, State};
+use axum::extract::{DefaultBodyLimit, State};
 use axum::http::StatusCode;
 use axum::routing::post;
 use axum::{Json, Router};

@@ -1,14 +1,15 @@
 //! What attempts leave beside files: taken from runners, held against the run before, shown to people.
 
 use super::auth::{AsRunner, Person};
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path, Query};
 use super::projects;
 use super::protocol::{attempt_id, stale};
 use super::views::{find_run, plan_of};
 use crate::app::App;
 use crate::keeper::{Command, Stale};
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use ordotaxis_core::engine::{Number, Numbers};
 use ordotaxis_core::plan::Plan;
 use ordotaxis_core::report::{Case, CaseEnd, Coverage, Finding, Level};

@@ -1,12 +1,13 @@
 //! Runners as people see them, and the invitations that let one enrol.
 
 use super::auth::Person;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::language::nearest;
 use ordotaxis_store::{Granted, RunnerRow, Secret};

@@ -1,7 +1,8 @@
 //! Runs: start by hand, list, show, why, stop, once more.
 
 use super::auth::Person;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path, Query};
 use super::projects;
 use super::views::{find_run, plan_of, run_views, whole_run};
 use crate::app::App;
@@ -9,7 +10,7 @@ use crate::clock;
 use crate::keeper::{AgainRefused, Command, StartRefused, StopRefused};
 use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use ordotaxis_core::engine::State as RunState;
 use ordotaxis_core::language::{Code, has_errors, nearest};
@@ -36,7 +37,7 @@ pub(super) struct Page {
 }
 
 /// Runs, newest first, without jobs.
-#[utoipa::path(get, operation_id = "list_runs", path = "/api/v1/runs", params(Page), responses((status = 200, body = Vec<RunView>)))]
+#[utoipa::path(get, operation_id = "list_runs", path = "/api/v1/runs", params(Page), responses((status = 200, body = Vec<RunView>), (status = 404, body = Problem)))]
 pub(super) async fn list(State(app): State<App>, _: Person, Query(page): Query<Page>) -> Result<(HeaderMap, Json<Vec<RunView>>), ApiError> {
     if let Some(project) = &page.project {
         projects::find(&app, project).await?;

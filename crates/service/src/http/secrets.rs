@@ -1,12 +1,13 @@
 //! Secrets of a project: set, listed by name, removed. A value goes in and never comes out here.
 
 use super::auth::Person;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::{Body, Path};
 use super::projects;
 use crate::app::App;
 use crate::clock;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_store::{Reach, SecretRow};
 use ordotaxis_wire::ask::{NewSecret, ReachAsk};

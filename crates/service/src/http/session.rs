@@ -3,7 +3,8 @@
 
 use super::auth::{COOKIE, Person, session_cookie};
 use super::edge::Caller;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::Body;
 use crate::app::App;
 use crate::clock;
 use axum::Json;

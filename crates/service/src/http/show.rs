@@ -6,10 +6,11 @@
 use super::artifacts::{Named, one_file, tree_of};
 use super::auth::Person;
 use super::error::ApiError;
+use super::extract::Path;
 use crate::app::App;
 use crate::clock;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderValue, header};
 use axum::response::Response;
 use ordotaxis_content::Tree;

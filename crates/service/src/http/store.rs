@@ -1,7 +1,8 @@
 //! The store as a whole: is it sound, and what in it is no longer needed?
 
 use super::auth::Person;
-use super::error::{ApiError, Body};
+use super::error::ApiError;
+use super::extract::Body;
 use crate::app::App;
 use crate::{care, clock};
 use axum::Json;

@@ -2,7 +2,7 @@
 
 use crate::archive::{ArchiveError, chosen};
 use crate::job::{Broken, Job, disk_full, failed};
-use crate::layers::{Layer, LayerError};
+use crate::layers::{Layer, LayerError, Store};
 use crate::save::{SaveError, Saved, Source, save};
 use crate::workspace::Workspace;
 use ordotaxis_core::language::{Give, Upon, WhenNone};
@@ -13,6 +13,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 impl Job<'_> {
+    /// The service's store, as this job may read it.
+    pub(crate) fn store(&self) -> Store<'_> {
+        Store { client: &self.shared.client, attempt: self.lease.attempt, leave: &self.shared.abort }
+    }
+
     /// Brings here what the job takes and what its caches hold, and puts it into its folder.
     pub(crate) async fn bring_all(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
         let lease = self.lease.clone();
@@ -47,7 +52,7 @@ impl Job<'_> {
             self.shipper.log.say(&format!("{} holds nothing: its globs matched no file", take.name)).await;
             return Ok(None);
         };
-        let brought = self.shared.layers.bring(tree, whole, &self.shared.client, &self.shared.abort).await;
+        let brought = self.shared.layers.bring(tree, whole, &self.store()).await;
         let (layer, _) = brought.map_err(|error| not_brought(&take.name, error))?;
         Ok(Some(layer))
     }

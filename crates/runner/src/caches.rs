@@ -75,7 +75,7 @@ impl Job<'_> {
         let found = crate::client::insist_for(TRIES, leave, || client.find_cache(self.lease.attempt, &ask)).await?;
         known.may_save = found.may_save;
         let Some(entry) = found.entry else { return Ok(None) };
-        let (layer, brought) = self.shared.layers.bring(&entry.tree, whole, client, leave).await?;
+        let (layer, brought) = self.shared.layers.bring(&entry.tree, whole, &self.store()).await?;
         known.told.files = layer.tree.files();
         known.told.bytes = layer.tree.bytes();
         known.told.fetched_bytes = brought.fetched;

@@ -2,6 +2,7 @@
 //! jittered pauses; a plain "no" from the service is an answer, not a reason to try again.
 
 use crate::identity::Identity;
+use ordotaxis_content::ChunkId;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
     AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, Left, LogAnswer, Phases, SaveCache,
@@ -144,9 +145,9 @@ impl Client {
         self.send(self.request(Method::POST, "packs").body(pack)).await.map(drop)
     }
 
-    /// The blocks that hold the named chunks, as a pack that is read as it comes.
-    pub(crate) async fn chunks(&self, names: Vec<u8>) -> Result<Response, CallError> {
-        self.send(self.request(Method::POST, "chunks").body(names)).await
+    /// The blocks that hold the named chunks of a tree, as a pack that is read as it comes.
+    pub(crate) async fn chunks(&self, attempt: AttemptId, tree: &ChunkId, names: Vec<u8>) -> Result<Response, CallError> {
+        self.send(self.request(Method::POST, &format!("attempts/{attempt}/trees/{tree}/chunks")).body(names)).await
     }
 
     pub(crate) async fn left(&self, attempt: AttemptId, left: &Left) -> Result<Taken, CallError> {

@@ -8,6 +8,7 @@ use crate::beneath::{Beneath, Owner};
 use crate::client::{CallError, Client, insist_for};
 use crate::fetch::{Fetched, Wanted, write_files};
 use ordotaxis_content::{ChunkId, Entry, Kind, Root, Tree, TreeError};
+use ordotaxis_wire::runner::AttemptId;
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
@@ -118,6 +119,13 @@ pub(crate) struct Layers {
     known: Mutex<Vec<(ChunkId, Arc<Layer>)>>,
 }
 
+/// Where layers come from, and for which attempt: it is given what its job may read.
+pub(crate) struct Store<'a> {
+    pub(crate) client: &'a Client,
+    pub(crate) attempt: AttemptId,
+    pub(crate) leave: &'a CancellationToken,
+}
+
 impl Layers {
     /// An empty store below `folder`; what an earlier life left is removed: after a crash of the machine nobody knows
     /// whether it was written.
@@ -132,23 +140,17 @@ impl Layers {
     }
 
     /// The layer of a tree: the one that is here, or a new one. A `whole` one lies over no other.
-    pub(crate) async fn bring(
-        &self,
-        tree: &str,
-        whole: bool,
-        client: &Client,
-        leave: &CancellationToken,
-    ) -> Result<(Arc<Layer>, Brought), LayerError> {
+    pub(crate) async fn bring(&self, tree: &str, whole: bool, from: &Store<'_>) -> Result<(Arc<Layer>, Brought), LayerError> {
         let id: ChunkId = tree.parse().map_err(|_| TreeError::Form)?;
         if let Some(layer) = self.used(&id, whole) {
             return Ok((layer, Brought::default()));
         }
-        let (tree, listed) = self.listed(&id, client, leave).await?;
+        let (tree, listed) = self.listed(&id, from).await?;
         let candidates = self.candidates();
         let thin = self.thin && !whole;
         let plan = tokio::task::spawn_blocking(move || Plan::new(tree, &candidates, thin)).await.map_err(|_| LayerError::Short)?;
         let staging = self.folder.join(format!("new-{:032x}", rand::random::<u128>()));
-        let written = self.write(&plan, &staging, client, leave).await;
+        let written = self.write(&id, &plan, &staging, from).await;
         let fetched = match written {
             Ok(fetched) => fetched,
             Err(error) => {
@@ -218,11 +220,11 @@ impl Layers {
     }
 
     /// A tree's list from the store.
-    async fn listed(&self, id: &ChunkId, client: &Client, leave: &CancellationToken) -> Result<(Tree, u64), LayerError> {
-        let mut first = self.chunks(&[*id], client, leave).await?;
+    async fn listed(&self, id: &ChunkId, from: &Store<'_>) -> Result<(Tree, u64), LayerError> {
+        let mut first = self.chunks(id, &[*id], from).await?;
         let root = Root::read(&first.chunks.remove(id).ok_or(LayerError::Short)?)?;
         let ids: Vec<ChunkId> = root.list.iter().map(|(id, _)| *id).collect();
-        let rest = self.chunks(&ids, client, leave).await?;
+        let rest = self.chunks(id, &ids, from).await?;
         let mut list = Vec::new();
         for id in &ids {
             list.extend(rest.chunks.get(id).or_else(|| first.chunks.get(id)).ok_or(LayerError::Short)?);
@@ -231,14 +233,14 @@ impl Layers {
         Ok((tree, first.bytes + rest.bytes))
     }
 
-    async fn chunks(&self, ids: &[ChunkId], client: &Client, leave: &CancellationToken) -> Result<Fetched, LayerError> {
+    async fn chunks(&self, tree: &ChunkId, ids: &[ChunkId], from: &Store<'_>) -> Result<Fetched, LayerError> {
         if ids.is_empty() {
             return Ok(Fetched::default());
         }
         let names: Vec<u8> = ids.iter().flat_map(|id| id.0).collect();
         let wanted: HashSet<ChunkId> = ids.iter().copied().collect();
-        let got = insist_for(TRIES, leave, || async {
-            let answer = client.chunks(names.clone()).await?;
+        let got = insist_for(TRIES, from.leave, || async {
+            let answer = from.client.chunks(from.attempt, tree, names.clone()).await?;
             // Broken data is not a reason to ask for ever: it is told.
             match Fetched::read(answer, &wanted).await {
                 Err(LayerError::Call(error)) => Err(error),
@@ -248,7 +250,7 @@ impl Layers {
         got.await?
     }
 
-    async fn write(&self, plan: &Plan, staging: &Path, client: &Client, leave: &CancellationToken) -> Result<u64, LayerError> {
+    async fn write(&self, tree: &ChunkId, plan: &Plan, staging: &Path, from: &Store<'_>) -> Result<u64, LayerError> {
         std::fs::create_dir_all(staging).map_err(io(staging))?;
         let mut wanted = {
             let (plan, staging, owner) = (plan.clone(), staging.to_owned(), self.owner);
@@ -262,7 +264,7 @@ impl Layers {
         // A broken answer is asked for once more, for what has not come.
         let mut tries = 0;
         loop {
-            let answer = insist_for(TRIES, leave, || client.chunks(names.clone())).await?;
+            let answer = insist_for(TRIES, from.leave, || from.client.chunks(from.attempt, tree, names.clone())).await?;
             match write_files(answer, wanted).await {
                 (Ok(bytes), _) => return Ok(bytes),
                 (Err(LayerError::Call(error)), left) if error.is_passing() && tries < 5 => {

@@ -21,7 +21,7 @@ const FACT_LIMIT: u64 = 64 * 1024;
 /// The largest report that is read.
 const REPORT_LIMIT: u64 = 256 * 1024 * 1024;
 /// The most cases of one job.
-const CASES: usize = 200_000;
+const CASES: usize = 300_000;
 
 /// Where a job writes its facts, below its own `/tmp`.
 pub(crate) const FACTS: &str = "facts";

@@ -49,6 +49,8 @@ pub(crate) struct Inner {
     pub(crate) planning: Arc<Semaphore>,
     /// Open live streams, by person.
     pub(crate) streams: crate::http::Streams,
+    /// Chunks of trees that are being fetched.
+    pub(crate) trees: crate::trees::Trees,
 }
 
 impl App {

@@ -20,6 +20,7 @@ mod secrets;
 mod sentence;
 mod serve;
 mod settings;
+mod trees;
 
 pub use http::openapi;
 pub use listening::ListenError;

@@ -132,6 +132,7 @@ where
         panics: Default::default(),
         planning: std::sync::Arc::new(Semaphore::new(PLANNED_AT_ONCE)),
         streams: Default::default(),
+        trees: Default::default(),
         settings: settings.clone(),
     });
     let workers = [

@@ -397,3 +397,47 @@ async fn object_storage_serves_as_well_and_when_it_is_away_jobs_say_so() {
     assert_eq!(again.code, 0, "{again:?}");
     assert!(world.run(&["store", "verify"]).await.out.contains("all of it sound"));
 }
+
+/// A runner gets of the store what the jobs that it holds may read: no other project's, whatever it names.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_runner_fetches_only_what_its_job_may_read() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions { slots: 2, ..Default::default() }).await;
+    let go = world.folder.path().join("go");
+    let gives = |what: &str| format!("[job.a.make]\nsteps = [\"echo {what} > {what}\"]\ngives = {{ {what} = [\"{what}\"] }}\n");
+    let other = world.project("almanac").await;
+    let theirs = world.verdict("almanac", &other.push_pipeline(&format!("language = 1\n{}", gives("tides")))).await;
+    assert_eq!(theirs["state"], "passed", "{theirs}");
+    let repository = world.project("tidegauge").await;
+    let wait = format!("while test ! -e {}; do sleep 0.02; done", go.display());
+    let pipeline = format!("language = 1\n{}[job.b.hold]\nafter = [\"a.make\"]\nsteps = [\"{wait}\"]\n", gives("fw"));
+    let commit = repository.push_pipeline(&pipeline);
+    world.run_of("tidegauge", &commit, "holding", |run| World::job(run, "b.hold")["state"] == "running").await;
+    let records = ordotaxis_store::Records::open(&world.folder.path().join("service")).await.expect("the records");
+    let mut trees = Vec::new();
+    for run in [1, 2] {
+        trees.extend(records.artifacts(run).await.expect("artifacts").into_iter().filter_map(|artifact| artifact.tree));
+    }
+    let [tides, fw] = trees.as_slice() else { panic!("two trees: {trees:?}") };
+    let identity = std::fs::read_to_string(world.folder.path().join("runner-1/runner.toml")).expect("an identity");
+    let credential =
+        identity.lines().find_map(|line| line.strip_prefix("credential = ")).expect("a credential").trim_matches('"').to_owned();
+    let bytes = |id: &str| (0..32).map(|at| u8::from_str_radix(&id[2 * at..2 * at + 2], 16).expect("a digit")).collect::<Vec<u8>>();
+    let ask = async |attempt: &str, tree: &str, chunk: &str, credential: &str| {
+        let url = format!("{}/runner/v1/attempts/{attempt}/trees/{tree}/chunks", world.url);
+        let call = reqwest::Client::new().post(url).bearer_auth(credential).body(bytes(chunk));
+        call.send().await.expect("an answer").status().as_u16()
+    };
+    for (attempt, tree, chunk, credential, status) in [
+        ("2-1-1", fw, fw, credential.as_str(), 200),
+        ("2-1-1", tides, tides, credential.as_str(), 404),
+        ("2-1-1", fw, tides, credential.as_str(), 404),
+        ("1-0-1", tides, tides, credential.as_str(), 409),
+        ("2-1-2", fw, fw, credential.as_str(), 409),
+        ("2-1-1", fw, fw, "oxr_another", 401),
+    ] {
+        assert_eq!(ask(attempt, tree, chunk, credential).await, status, "{attempt} {tree} {chunk}");
+    }
+    std::fs::write(&go, "").expect("a file");
+    assert_eq!(world.verdict("tidegauge", &commit).await["state"], "passed");
+}

@@ -28,7 +28,7 @@ const KEY_LIMIT: usize = 512;
 
 pub(super) fn router() -> Router<App> {
     Router::new()
-        .route("/chunks", post(fetch).layer(DefaultBodyLimit::max(LIST_LIMIT)))
+        .route("/attempts/{attempt}/trees/{tree}/chunks", post(fetch).layer(DefaultBodyLimit::max(LIST_LIMIT)))
         .route("/chunks/missing", post(missing).layer(DefaultBodyLimit::max(LIST_LIMIT)))
         .route("/packs", post(take).layer(DefaultBodyLimit::disable()))
         .route("/attempts/{attempt}/caches/find", post(find))
@@ -46,9 +46,29 @@ async fn missing(State(app): State<App>, _: AsRunner, body: Bytes) -> Result<Vec
     Ok(has.into_iter().map(|has| u8::from(!has)).collect())
 }
 
-/// The blocks that hold the named chunks, as one pack.
-async fn fetch(State(app): State<App>, _: AsRunner, body: Bytes) -> Result<impl IntoResponse, ApiError> {
-    let blocks = app.blobs.blocks(&names(&body)?).await?;
+/// The named chunks of a tree that the attempt's job may read, in blocks, as one pack.
+async fn fetch(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path((attempt, tree)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<impl IntoResponse, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    if !app.keeper.holders.holds(&runner, attempt) {
+        return Err(stale(Stale));
+    }
+    let tree = tree_id(&tree, "/tree")?;
+    // One answer for what is not there and what is another's: nothing is to be learnt by asking.
+    let unknown = || ApiError::not_found("tree", "the job may read no such tree");
+    if !app.records.may_read(attempt.run, &tree.to_string()).await? {
+        return Err(unknown());
+    }
+    let within = app.trees.chunks_of(&app.blobs, tree).await?;
+    let names = names(&body)?;
+    if names.iter().any(|name| !within.contains(name)) {
+        return Err(ApiError::not_found("chunk", "the tree has no such chunk"));
+    }
+    let blocks = app.blobs.blocks(&names, within).await?;
     let magic = tokio_stream::once(Ok::<_, BlobError>(Bytes::from_static(MAGIC)));
     Ok(axum::body::Body::from_stream(magic.chain(blocks)))
 }

@@ -6,8 +6,8 @@ use super::{BlobError, Blobs};
 use bytes::Bytes;
 use futures_util::stream::{self, Stream, StreamExt};
 use object_store::ObjectStoreExt;
-use ordotaxis_content::{Block, BlockHeader, ChunkId, PackError, Root, Tree, open_block};
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use ordotaxis_content::{Block, BlockHeader, BlockWriter, ChunkId, PackError, Root, Tree, open_block};
+use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::ops::Range;
 use std::sync::{Arc, PoisonError};
 
@@ -36,19 +36,24 @@ struct Piece {
 }
 
 impl Blobs {
-    /// The blocks that hold these chunks, each once, in the order in which they are stored. The first piece is read before
-    /// this returns, so that storage which is away is told before anything is sent.
-    pub async fn blocks(&self, ids: &[ChunkId]) -> Result<impl Stream<Item = Result<Bytes, BlobError>> + Send + 'static, BlobError> {
+    /// The blocks that hold these chunks, each once, in the order in which they are stored. Of a block that holds something
+    /// else than what may be read, a new one is made without that. The first piece is read before this returns, so that
+    /// storage which is away is told before anything is sent.
+    pub async fn blocks(
+        &self,
+        ids: &[ChunkId],
+        may_read: Arc<HashSet<ChunkId>>,
+    ) -> Result<impl Stream<Item = Result<Bytes, BlobError>> + Send + 'static, BlobError> {
         let mut pieces = self.pieces(ids)?.into_iter();
         let first = match pieces.next() {
-            Some(piece) => Some(Ok(self.piece(piece).await?)),
+            Some(piece) => Some(Ok(self.readable(piece, may_read.clone()).await?)),
             None => None,
         };
         let blobs = self.clone();
         // The next piece is read while one is on its way.
         let rest = stream::iter(pieces).map(move |piece| {
-            let blobs = blobs.clone();
-            async move { blobs.piece(piece).await }
+            let (blobs, may_read) = (blobs.clone(), may_read.clone());
+            async move { blobs.readable(piece, may_read).await }
         });
         Ok(stream::iter(first).chain(rest.buffered(2)))
     }
@@ -71,6 +76,26 @@ impl Blobs {
             }
         }
         Ok(pieces)
+    }
+
+    /// A piece without the chunks that may not be read: blocks are shared by all that was sent together.
+    async fn readable(&self, piece: Piece, may_read: Arc<HashSet<ChunkId>>) -> Result<Bytes, BlobError> {
+        let bytes = self.piece(piece).await?;
+        if headers(&bytes)?.iter().all(|header| fits(header, &may_read)) {
+            return Ok(bytes);
+        }
+        let made = tokio::task::spawn_blocking(move || {
+            let mut open = Vec::with_capacity(bytes.len());
+            for block in split(&bytes)? {
+                let blocks = if fits(&block.header, &may_read) { vec![block] } else { without(&block, &may_read)? };
+                for block in blocks {
+                    open.extend(block.header.bytes());
+                    open.extend(block.body);
+                }
+            }
+            Ok::<_, BlobError>(Bytes::from(open))
+        });
+        made.await.map_err(|_| BlobError::Pack(PackError::Body))?
     }
 
     /// As it goes over the wire: sealed blocks are opened.
@@ -133,6 +158,15 @@ impl Blobs {
         Ok(Root::read(&self.chunk(tree).await?)?)
     }
 
+    /// Every chunk of a tree, and of the list that says what is in it.
+    pub async fn chunks_of(&self, id: &ChunkId) -> Result<HashSet<ChunkId>, BlobError> {
+        let root = self.root(id).await?;
+        let tree = self.tree(id).await?;
+        let list = root.list.iter().map(|(chunk, _)| *chunk);
+        let files = tree.entries().iter().flat_map(|entry| entry.chunks()).map(|(chunk, _)| *chunk);
+        Ok([*id].into_iter().chain(list).chain(files).collect())
+    }
+
     /// A whole tree, looked through.
     pub async fn tree(&self, tree: &ChunkId) -> Result<Tree, BlobError> {
         let root = self.root(tree).await?;
@@ -165,6 +199,34 @@ impl Blobs {
         }
         Ok(tree)
     }
+}
+
+/// Whether all of a block may be read.
+fn fits(header: &BlockHeader, may_read: &HashSet<ChunkId>) -> bool {
+    header.chunks.iter().all(|(id, _)| may_read.contains(id))
+}
+
+/// Those of a block's chunks that may be read, in blocks of their own.
+fn without(block: &Block, may_read: &HashSet<ChunkId>) -> Result<Vec<Block>, BlobError> {
+    let raw = open_block(&block.header, &block.body)?;
+    let mut writer = BlockWriter::new()?;
+    let mut made = Vec::new();
+    for (id, place) in block.header.places().filter(|(id, _)| may_read.contains(id)) {
+        made.extend(writer.add(id, &raw[place])?);
+    }
+    made.extend(writer.close()?);
+    Ok(made)
+}
+
+/// What rows of blocks say of themselves.
+fn headers(mut bytes: &[u8]) -> Result<Vec<BlockHeader>, BlobError> {
+    let mut headers = Vec::new();
+    while !bytes.is_empty() {
+        let (header, after) = BlockHeader::read(bytes)?;
+        bytes = after.get(header.stored as usize..).ok_or(PackError::CutOff)?;
+        headers.push(header);
+    }
+    Ok(headers)
 }
 
 /// Rows of blocks as they are stored.

@@ -6,6 +6,7 @@ use futures_util::StreamExt;
 use ordotaxis_content::{BlockHeader, Entry, Packer, Tree, open_block};
 use proptest::prelude::*;
 use std::path::Path;
+use std::sync::Arc;
 
 const HOUR: i64 = 3_600_000;
 
@@ -65,14 +66,51 @@ async fn what_came_in_goes_out_also_after_a_restart() {
     for blobs in [blobs, store(folder.path(), None).await] {
         assert_eq!(blobs.has(&ids, 1), [true, true, false]);
         assert_eq!(blobs.chunk(&ids[0]).await.unwrap(), one);
-        let mut stream = Box::pin(blobs.blocks(&ids[..2]).await.unwrap());
-        let mut got = Vec::new();
-        while let Some(piece) = stream.next().await {
-            got.extend(piece.unwrap());
-        }
+        let got = fetched(&blobs, &ids[..2], &ids).await.unwrap();
         let (header, body) = BlockHeader::read(&got).unwrap();
         assert_eq!(open_block(&header, body).unwrap().len(), one.len() + two.len());
-        assert!(matches!(blobs.blocks(&ids).await.map(drop), Err(BlobError::NoChunk(id)) if id == ids[2]));
+        assert!(matches!(fetched(&blobs, &ids, &ids).await, Err(BlobError::NoChunk(id)) if id == ids[2]));
+    }
+}
+
+/// The blocks that hold these, for someone who may read those.
+async fn fetched(blobs: &Blobs, ids: &[ChunkId], may_read: &[ChunkId]) -> Result<Vec<u8>, BlobError> {
+    let mut stream = Box::pin(blobs.blocks(ids, Arc::new(may_read.iter().copied().collect())).await?);
+    let mut got = Vec::new();
+    while let Some(piece) = stream.next().await {
+        got.extend(piece?);
+    }
+    Ok(got)
+}
+
+/// What was sent together lies in one block; whoever may read one of it gets nothing of the rest.
+#[tokio::test]
+async fn nothing_goes_out_beside_what_may_be_read() {
+    for sealed in [false, true] {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("key"), [7; 32]).unwrap();
+        let key = sealed.then(|| BlobKey::read(&folder.path().join("key")).unwrap());
+        let chunks: Vec<Vec<u8>> = (0..40u8).map(|n| vec![n; 20_000 + usize::from(n)]).collect();
+        let ids: Vec<ChunkId> = chunks.iter().map(|chunk| ChunkId::of(chunk)).collect();
+        let blobs = store(folder.path(), key).await;
+        send(&blobs, pack(&chunks.iter().map(Vec::as_slice).collect::<Vec<_>>()), 1).await.unwrap();
+        let may_read = [ids[3], ids[17], ids[39]];
+        for asked in [&may_read[..1], &may_read[..]] {
+            let got = fetched(&blobs, asked, &may_read).await.unwrap();
+            let mut seen = Vec::new();
+            let mut rest = got.as_slice();
+            while !rest.is_empty() {
+                let (header, after) = BlockHeader::read(rest).unwrap();
+                let (body, after) = after.split_at(header.stored as usize);
+                let raw = open_block(&header, body).unwrap();
+                seen.extend(header.places().map(|(id, place)| (id, raw[place].to_vec())));
+                rest = after;
+            }
+            let expected: Vec<(ChunkId, Vec<u8>)> = [3, 17, 39].map(|at| (ids[at], chunks[at].clone())).to_vec();
+            assert_eq!(seen, expected, "as they are stored, and nothing else");
+        }
+        let all = fetched(&blobs, &ids[..1], &ids).await.unwrap();
+        assert!(BlockHeader::read(&all).unwrap().0.chunks.len() > 1, "a block that may be read whole goes as it is");
     }
 }
 

@@ -78,6 +78,13 @@ impl Records {
         Ok(done.rows_affected() > 0)
     }
 
+    /// Whether jobs of a run may read a tree: it is an artifact of the run, or in a cache of the project.
+    pub async fn may_read(&self, run_id: i64, tree: &str) -> Result<bool, StoreError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM artifacts WHERE run_id = ?1 AND tree = ?2)
+                   OR EXISTS (SELECT 1 FROM caches WHERE project_id = (SELECT project_id FROM runs WHERE id = ?1) AND tree = ?2)";
+        Ok(sqlx::query_scalar(sql).bind(run_id).bind(tree).fetch_one(&self.pool).await?)
+    }
+
     /// Artifacts whose time is over, of runs that have ended and that nobody pinned; the oldest first.
     pub async fn due_artifacts(&self, now: i64) -> Result<Vec<DueArtifact>, StoreError> {
         let sql = "SELECT run_id, projects.name AS project, runs.number, job, artifacts.name, raw_bytes, kept_until FROM artifacts

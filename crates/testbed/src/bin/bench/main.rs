@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 mod depth;
 mod kept;
 mod planning;
+mod told;
 
 const CONFIG: &str = "lease = \"20s\"\nbeat = \"5s\"\n";
 
@@ -61,6 +62,9 @@ async fn main() {
     }
     if chosen("sandbox") {
         depth::sandbox().await;
+    }
+    if chosen("failures") {
+        told::failures().await;
     }
     if chosen("content") {
         kept::content();

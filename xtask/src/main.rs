@@ -105,7 +105,7 @@ fn soak(rest: &[&str]) -> Done {
     setup::programs(setup::FOR_TESTS)?;
     setup::console()?;
     let env = [("ORDOTAXIS_SOAK", seconds.to_owned())];
-    system_test(&["faults::whatever", "--", "--nocapture"], &env)
+    system_test(&["faults::", "--", "--nocapture", "--test-threads=1"], &env)
         .map_err(|why| format!("{why}; the seed above brings it again (ORDOTAXIS_SEED)"))
 }
 

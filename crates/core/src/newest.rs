@@ -14,7 +14,7 @@ pub enum Relation {
 }
 
 /// Whether a commit takes the place of the newest one that was looked at. `later`: it was told of later than that one;
-/// `moved`: as the push says, the branch was moved from that one to this.
+/// `moved`: the branch was moved from that one to this, as the push or the repository says.
 pub fn takes_its_place(relation: Relation, later: bool, moved: bool) -> bool {
     match relation {
         Relation::Same | Relation::Newer => true,

@@ -13,42 +13,6 @@ pub(crate) const JOB: &str = "/job";
 /// Where the runner's own binary is to be found inside.
 pub(crate) const BINARY: &str = "/run/ordotaxis/ordotaxis";
 
-/// Of the system's `/etc`, as far as it is there. Nothing here is secret on any system.
-const ETC: &[&str] = &[
-    "alternatives",
-    "ca-certificates",
-    "ca-certificates.conf",
-    "crypto-policies",
-    "debian_version",
-    "fonts",
-    "java-11-openjdk",
-    "java-17-openjdk",
-    "java-21-openjdk",
-    "java-25-openjdk",
-    "ld.so.cache",
-    "ld.so.conf",
-    "ld.so.conf.d",
-    "localtime",
-    "magic",
-    "magic.mime",
-    "maven",
-    "mime.types",
-    "os-release",
-    "perl",
-    "pki/ca-trust",
-    "pki/tls/certs",
-    "pki/tls/cert.pem",
-    "protocols",
-    "python3",
-    "services",
-    "ssl/cert.pem",
-    "ssl/certs",
-    "ssl/openssl.cnf",
-    "terminfo",
-    "timezone",
-    "xdg",
-];
-
 /// Folders of `/` that are links into `/usr` on most systems, and folders on others.
 const LINKED: &[&str] = &["bin", "sbin", "lib", "lib32", "lib64", "libx32"];
 
@@ -98,7 +62,6 @@ pub(crate) fn becoming(owner: Owner) -> Vec<String> {
 #[derive(Debug, Clone)]
 pub(crate) struct Sandbox {
     common: Vec<String>,
-    etc: PathBuf,
 }
 
 /// A root with nothing but the system's programs, for a process that only has to be there. Nothing of it comes and goes while it
@@ -116,13 +79,7 @@ impl Sandbox {
         line.extend(words(&["--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try"]));
         line.extend(words(&["--die-with-parent", "--new-session", "--cap-drop", "ALL", "--clearenv", "--hostname", "job"]));
         line.extend(bare());
-        for name in ETC.iter().map(|name| format!("/etc/{name}")) {
-            line.extend(words(&["--ro-bind-try", &name, &name]));
-        }
-        let etc = stage.folder.join("etc");
-        for name in ["passwd", "group", "hosts", "nsswitch.conf"] {
-            line.extend(words(&["--ro-bind", &text(&etc.join(name)), &format!("/etc/{name}")]));
-        }
+        line.extend(words(&["--ro-bind", &text(&stage.folder.join("etc")), "/etc"]));
         // Process 1 is the fence's: its memory is not to be seen or written.
         line.extend(words(&["--proc", "/proc", "--tmpfs", "/proc/1", "--remount-ro", "/proc/1"]));
         for name in ["/proc/sys", "/proc/sysrq-trigger", "/proc/irq", "/proc/bus"] {
@@ -137,14 +94,15 @@ impl Sandbox {
         for shown in &stage.shown {
             line.extend(words(&["--ro-bind", &text(&shown.from), &text(&shown.inside)]));
         }
-        Sandbox { common: line, etc }
+        Sandbox { common: line }
     }
 
     /// All of it up to the command. The filters' files are open as 8 and 9 where there are any.
     pub(crate) fn line(&self, at: &At<'_>, filtered: bool, env: &[(String, String)]) -> Vec<String> {
         let mut line = self.common.clone();
-        let names = if at.machines_network { PathBuf::from("/etc/resolv.conf") } else { self.etc.join("resolv.conf") };
-        line.extend(words(&["--ro-bind-try", &text(&names), "/etc/resolv.conf"]));
+        if at.machines_network {
+            line.extend(words(&["--ro-bind-try", "/etc/resolv.conf", "/etc/resolv.conf"]));
+        }
         line.extend(words(&["--bind", &text(at.tmp), "/tmp", "--bind", &text(at.files), JOB, "--remount-ro", "/"]));
         if at.alone {
             line.push("--unshare-net".into());

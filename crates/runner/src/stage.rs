@@ -1,6 +1,7 @@
 //! What sandboxes are built from, made once when the runner starts: a folder with the places that fences bind.
 //!
-//! - `etc/`: the few files of `/etc` that are made up (names of users, where names of hosts are asked);
+//! - `etc/`: of `/etc` what jobs need, copied once (a mount for each would cost every fence milliseconds), and the few files that
+//!   are made up (names of users, where names of hosts are asked);
 //! - `shown/N`: folders of tools that lie where a job's user could not get to them, say below `/root`;
 //! - `bin/ordotaxis`: this binary, for `ordotaxis share`;
 //! - `slots/N/job`, `slots/N/tmp`: where the folders of running jobs are mounted;
@@ -18,6 +19,44 @@ use std::path::{Path, PathBuf};
 
 /// Where root's stage is mounted.
 const MOUNTED_AT: &str = "/run/ordotaxis-runner";
+
+/// Of the system's `/etc`, as far as it is there. Nothing here is secret on any system.
+const ETC: &[&str] = &[
+    "alternatives",
+    "ca-certificates",
+    "ca-certificates.conf",
+    "crypto-policies",
+    "debian_version",
+    "fonts",
+    "java-11-openjdk",
+    "java-17-openjdk",
+    "java-21-openjdk",
+    "java-25-openjdk",
+    "ld.so.cache",
+    "ld.so.conf",
+    "ld.so.conf.d",
+    "localtime",
+    "magic",
+    "magic.mime",
+    "maven",
+    "mime.types",
+    "os-release",
+    "perl",
+    "pki/ca-trust",
+    "pki/tls/certs",
+    "pki/tls/cert.pem",
+    "protocols",
+    "python3",
+    "services",
+    "ssl/cert.pem",
+    "ssl/certs",
+    "ssl/openssl.cnf",
+    "terminfo",
+    "timezone",
+    "xdg",
+];
+/// No file of `/etc` that is needed is larger.
+const LARGEST_ETC: u64 = 4 * 1024 * 1024;
 
 /// The user and group of jobs outside of their fence, where the runner is root: a number that nothing else on the machine
 /// has. (Numbers from 60001 to 65533 are given to nobody by the usual rules of distributions.)
@@ -101,6 +140,13 @@ impl Stage {
     }
 
     fn write_etc(&self) -> Result<(), StageError> {
+        for name in ETC {
+            let to = self.folder.join("etc").join(name);
+            for folder in to.ancestors().skip(1).take_while(|folder| *folder != self.folder.join("etc")) {
+                self.make(folder)?;
+            }
+            copy(&Path::new("/etc").join(name), &to).map_err(io(&to))?;
+        }
         let user = INSIDE;
         let files = [
             (
@@ -161,7 +207,72 @@ impl Stage {
     }
 }
 
+/// Copies a file or folder of the system's with its modes, links as links; what cannot be read is left out, as jobs could not
+/// read it either.
+fn copy(from: &Path, to: &Path) -> std::io::Result<()> {
+    // What an earlier life of an ordinary user's runner left may be of another version.
+    let _ = std::fs::remove_dir_all(to).or_else(|_| std::fs::remove_file(to));
+    if let Ok(target) = std::fs::read_link(from) {
+        return std::os::unix::fs::symlink(target, to);
+    }
+    for entry in walkdir::WalkDir::new(from).max_depth(8).into_iter().flatten() {
+        let below = entry.path().strip_prefix(from).unwrap_or(Path::new(""));
+        let place = if below.as_os_str().is_empty() { to.to_owned() } else { to.join(below) };
+        let kind = entry.file_type();
+        let Ok(data) = entry.metadata() else { continue };
+        if kind.is_symlink() {
+            std::os::unix::fs::symlink(std::fs::read_link(entry.path())?, &place)?;
+            continue;
+        }
+        let made = match kind.is_dir() {
+            true => std::fs::create_dir(&place),
+            false if kind.is_file() && data.len() <= LARGEST_ETC => std::fs::copy(entry.path(), &place).map(drop),
+            false => continue,
+        };
+        match made {
+            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => continue,
+            made => made?,
+        }
+        // A folder of an ordinary user's stays its to change; who reads it is the same.
+        let more = if kind.is_dir() { 0o700 } else { 0 };
+        std::fs::set_permissions(&place, std::fs::Permissions::from_mode(data.permissions().mode() & 0o777 | more))?;
+    }
+    Ok(())
+}
+
 /// Shows a folder or file at a second place as well.
 pub(crate) fn bind(from: &Path, to: &Path) -> std::io::Result<()> {
     Ok(mount(Some(from), to, None::<&str>, MsFlags::MS_BIND, None::<&str>)?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_copy_has_the_same_modes_and_links_and_nothing_of_before() {
+        let folder = tempfile::tempdir().unwrap();
+        let (from, to) = (folder.path().join("from"), folder.path().join("to"));
+        std::fs::create_dir_all(from.join("deep")).unwrap();
+        std::fs::create_dir_all(to.join("old")).unwrap();
+        for (name, mode) in [("open", 0o644), ("deep/shut", 0o600)] {
+            std::fs::write(from.join(name), name).unwrap();
+            std::fs::set_permissions(from.join(name), std::fs::Permissions::from_mode(mode)).unwrap();
+        }
+        std::fs::write(from.join("huge"), vec![0; 5 << 20]).unwrap();
+        std::os::unix::fs::symlink("../../secret", from.join("deep/link")).unwrap();
+        copy(&from, &to).unwrap();
+        let mode = |name: &str| to.join(name).metadata().unwrap().permissions().mode() & 0o777;
+        assert_eq!((mode("open"), mode("deep/shut")), (0o644, 0o600));
+        assert_eq!(std::fs::read_to_string(to.join("deep/shut")).unwrap(), "deep/shut");
+        assert_eq!(std::fs::read_link(to.join("deep/link")).unwrap(), Path::new("../../secret"), "a link is data");
+        assert!(!to.join("old").exists() && !to.join("huge").exists());
+        // A link itself, what is not there, and all of it once more.
+        std::os::unix::fs::symlink("/usr/share/zoneinfo/UTC", folder.path().join("localtime")).unwrap();
+        copy(&folder.path().join("localtime"), &folder.path().join("copied")).unwrap();
+        assert_eq!(std::fs::read_link(folder.path().join("copied")).unwrap(), Path::new("/usr/share/zoneinfo/UTC"));
+        copy(&folder.path().join("none"), &folder.path().join("nothing")).unwrap();
+        assert!(!folder.path().join("nothing").exists());
+        copy(&from, &to).unwrap();
+    }
 }

@@ -10,6 +10,8 @@ pub(super) struct Moment {
     pub(super) tag: Option<&'static str>,
     /// The branch is proposed to main, and the proposal's run is what is waited for.
     pub(super) proposed: bool,
+    /// It comes from outside, and waits for someone to allow it.
+    pub(super) outside: bool,
     pub(super) author: &'static str,
     pub(super) title: &'static str,
     pub(super) ends: &'static str,
@@ -24,7 +26,7 @@ struct Edit {
 }
 
 const fn moment(project: &'static str, author: &'static str, title: &'static str, ends: &'static str, edits: &'static [Edit]) -> Moment {
-    Moment { project, branch: None, tag: None, proposed: false, author, title, ends, edits }
+    Moment { project, branch: None, tag: None, proposed: false, outside: false, author, title, ends, edits }
 }
 
 const fn edit(file: &'static str, from: &'static str, to: &'static str) -> Edit {
@@ -77,6 +79,12 @@ pub(super) const HISTORY: &[Moment] = &[
     Moment {
         tag: Some("v1.0"),
         ..moment("tidegauge", "Ines", "Version 1.0", "passed", &[edit("NOTICE", "Tide gauge firmware of", "Tide gauge firmware 1.0 of")])
+    },
+    Moment {
+        branch: Some("topic/ebb"),
+        proposed: true,
+        outside: true,
+        ..moment("tidegauge", "Odd", "Say when it ebbs", "waiting", &[edit("NOTICE", "Tide gauge", "Tide and ebb gauge")])
     },
     moment(
         "almanac",

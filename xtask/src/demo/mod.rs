@@ -155,7 +155,8 @@ impl World {
         if let Some(source) = moment.branch.filter(|_| moment.proposed) {
             git(&work, &["checkout", "--quiet", "main"])?;
             let about = ["propose", moment.project, "--forge", &self.forge_url, "--source", source, "--target", "main"];
-            output(practice().args(about).args(["--title", moment.title]))?;
+            let outside = if moment.outside { &["--outside"][..] } else { &[] };
+            output(practice().args(about).args(["--title", moment.title]).args(outside))?;
             return self.wait_for(moment.project, |run| run["occasion"]["event"] == "proposal" && run["commit_title"] == moment.title);
         }
         let event = if moment.tag.is_some_and(|tag| tag.starts_with("v1.")) { "tag" } else { "push" };
@@ -177,7 +178,7 @@ impl World {
         let until = Instant::now() + PATIENCE;
         while Instant::now() < until {
             let runs: Value = json(self.client().args(["--json", "runs", project]))?;
-            let ours = runs.as_array().into_iter().flatten().find(|run| fits(run) && !run["ended_at"].is_null());
+            let ours = runs.as_array().into_iter().flatten().find(|run| fits(run) && (!run["ended_at"].is_null() || run["held"] == true));
             if let Some(run) = ours {
                 return Ok(run.clone());
             }
@@ -202,11 +203,16 @@ impl World {
         let link = output(self.client().args(["sign-in", "--link"]))?;
         let binary = binary("ordotaxis");
         println!("\nThe demo is up. Sign in, once, with\n\n  {}\n", link.trim());
-        println!("The practice forge is at {}. Three commands to try:\n", self.forge_url);
+        println!("The practice forge is at {}. Some commands to try:\n", self.forge_url);
         println!("  export ORDOTAXIS_URL={} ORDOTAXIS_TOKEN={}", self.service_url, self.token);
         println!("  {binary} runs");
         println!("  {binary} show almanac");
-        println!("  {binary} start tidegauge --watch\n");
+        println!("  {binary} start tidegauge --watch");
+        let runs: Value = json(self.client().args(["--json", "runs", "tidegauge"]))?;
+        if let Some(held) = runs.as_array().into_iter().flatten().find(|run| run["held"] == true) {
+            println!("  {binary} allow {}    # a proposal from outside waits for that", held["run"].as_str().unwrap_or_default());
+        }
+        println!();
         println!("Change a file in {} and push it. Ctrl-C ends the demo.", self.folder.join("work/tidegauge").display());
         Ok(())
     }

@@ -1,8 +1,11 @@
-//! Everything that can break, breaking: killed services and runners, a link that is slow, cut and repeats itself, runners
-//! that come and go by the dozen, full disks. Then the journal is read: what must never happen has not.
+//! Everything that can break, breaking: services and runners that are killed or stand still, a link that is slow, cut and
+//! repeats itself, runners that come and go by the dozen, repositories that are away or never answer, stores that refuse,
+//! full disks. Then the journal is read: what must never happen has not.
 //!
 //! Some seconds here; for minutes with `cargo xtask soak`. The seed is printed: ORDOTAXIS_SEED brings the same troubles.
 
+use super::hooks::announce;
+use super::order::{Silent, bare};
 use super::{ORDOTAXIS, world_with};
 use nix::sys::signal::Signal;
 use ordotaxis_testbed::{Answer, Process, Proxy, RunnerOptions, Simulated, World, leased, until};
@@ -10,13 +13,13 @@ use rand::rngs::StdRng;
 use rand::{RngExt, SeedableRng};
 use serde_json::Value;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-const CONFIG: &str = "lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"1s\"\nfetch_tries = 5\nretry_pause = \"50ms\"\n";
+const CONFIG: &str = "lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"1s\"\nfetch_tries = 12\nretry_pause = \"50ms\"\n";
 
 fn number(name: &str) -> Option<u64> {
     std::env::var(name).ok()?.parse().ok()
@@ -28,8 +31,11 @@ fn pipeline(round: usize) -> String {
     let job = |n: usize| {
         let turn = if n % 7 == 3 { format!("turn = \"pier-{}\"\n", n % 2) } else { String::new() };
         let labels = if n.is_multiple_of(5) { "where = [\"real\"]\n" } else { "" };
+        // What the real ones give goes through the store.
+        let gives = if n.is_multiple_of(5) { "gives = { out = [\"out\"] }\n" } else { "" };
         format!(
-            "[job.s{}.j{n}]\ncheckout = false\n{turn}{labels}retry = {{ times = 10, on = [\"lost\", \"failed\"] }}\nsteps = [\"sleep 0.0{}; echo {n}\"]\n",
+            "[job.s{}.j{n}]\ncheckout = false\n{turn}{labels}{gives}retry = {{ times = 20, on = [\"lost\", \"failed\"] }}\n\
+             steps = [\"sleep 0.0{}; echo {n} {round} | tee out\"]\n",
             n % stages,
             n % 9
         )
@@ -102,6 +108,8 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
     let mut random = StdRng::seed_from_u64(seed);
     let mut world = world_with(CONFIG).await;
     let repository = world.project("tidegauge").await;
+    let data = world.folder.path().join("service");
+    let slow = SlowRepository::start(&world).await;
     let (proxy, url) = Proxy::start(&world.url, seed).await;
     let options = || RunnerOptions { labels: &["real"], url: Some(&url), ..RunnerOptions::default() };
     let mut runners: Vec<(String, Option<Process>)> = Vec::new();
@@ -115,12 +123,13 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
     let (stop, lives) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
     let crowd = tokio::spawn(come_and_go(world.url.clone(), url.clone(), invitations, seed, stop.clone(), lives.clone()));
 
-    let (mut commits, mut killed, begun) = (Vec::new(), 0, Instant::now());
+    let (mut commits, mut killed, mut paused, mut refused, begun) = (Vec::new(), 0, 0, 0, Instant::now());
     while begun.elapsed() < Duration::from_secs(seconds) {
         commits.push(repository.push_pipeline(&pipeline(commits.len())));
         for _ in 0..4 {
             tokio::time::sleep(Duration::from_millis(random.random_range(100..500))).await;
-            match random.random_range(0..5) {
+            let moment = Duration::from_millis(random.random_range(50..2_500));
+            match random.random_range(0..8) {
                 0 => {
                     world.kill_service();
                     world.start_service();
@@ -137,10 +146,23 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
                     }
                 }
                 3 => {
-                    let service = world.service.as_ref().expect("a service");
-                    service.signal(Signal::SIGSTOP);
-                    tokio::time::sleep(Duration::from_millis(random.random_range(50..2_500))).await;
-                    service.signal(Signal::SIGCONT);
+                    pause(&world, moment).await;
+                    paused += 1;
+                }
+                4 => {
+                    let _away = Away::of(&bare(&world, "tidegauge"));
+                    tokio::time::sleep(moment).await;
+                    refused += 1;
+                }
+                5 => {
+                    let _refusing = ReadOnly::over(&data.join("blobs"));
+                    tokio::time::sleep(moment).await;
+                    refused += 1;
+                }
+                6 => {
+                    let _locked = locked(&data).await;
+                    tokio::time::sleep(moment).await;
+                    refused += 1;
                 }
                 _ => {}
             }
@@ -158,8 +180,9 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
     for commit in &commits {
         world.verdict("tidegauge", commit).await;
     }
+    slow.answers(&world).await;
     println!(
-        "{} runs, {killed} kills, {} lives of runners, {} calls troubled",
+        "{} runs, {killed} kills, {paused} pauses, {refused} times a repository or store refused, {} lives of runners, {} calls troubled",
         commits.len(),
         lives.load(Ordering::Relaxed),
         proxy.troubled()
@@ -167,6 +190,113 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
     assert!(proxy.troubled() > 0 && killed > 0, "there was no trouble");
     let told = check(&mut world, &commits).await;
     println!("{told}");
+}
+
+/// The service stands still for a moment.
+async fn pause(world: &World, moment: Duration) {
+    let service = world.service.as_ref().expect("a service");
+    service.signal(Signal::SIGSTOP);
+    tokio::time::sleep(moment).await;
+    service.signal(Signal::SIGCONT);
+}
+
+/// A project whose repository never answers, and of which the service is told all the same.
+struct SlowRepository {
+    commit: String,
+    silent: Silent,
+}
+
+impl SlowRepository {
+    async fn start(world: &World) -> SlowRepository {
+        let repository = world.project("slow").await;
+        repository.push_pipeline("language = 1\n[job.a.b]\nwhere = [\"real\"]\nsteps = [\"true\"]\n");
+        let commit = repository.commit("Seen at last");
+        repository.git(&["push", "--quiet", &bare(world, "slow").display().to_string(), "HEAD:main"]);
+        let silent = Silent::in_place_of(bare(world, "slow").join("HEAD"));
+        announce(world, "slow", "main", &commit).await;
+        SlowRepository { commit, silent }
+    }
+
+    /// It answers at last, and nothing that was told of it is lost.
+    async fn answers(self, world: &World) {
+        drop(self.silent);
+        assert_eq!(world.verdict("slow", &self.commit).await["state"], "passed");
+    }
+}
+
+/// Something that is not where it was, until this is dropped.
+struct Away(PathBuf);
+
+impl Away {
+    fn of(path: &Path) -> Away {
+        std::fs::rename(path, path.with_extension("away")).expect("it goes");
+        Away(path.to_owned())
+    }
+}
+
+impl Drop for Away {
+    fn drop(&mut self) {
+        std::fs::rename(self.0.with_extension("away"), &self.0).expect("it comes back");
+    }
+}
+
+/// A folder into which nothing can be written, until this is dropped.
+struct ReadOnly(PathBuf);
+
+impl ReadOnly {
+    fn over(path: &Path) -> ReadOnly {
+        std::fs::create_dir_all(path).expect("a folder");
+        for options in [&["--bind"][..], &["-o", "remount,bind,ro"]] {
+            let mut mount = Command::new("mount");
+            mount.args(options).arg(path);
+            if options[0] == "--bind" {
+                mount.arg(path);
+            }
+            assert!(mount.status().is_ok_and(|status| status.success()), "this test mounts: run it as root");
+        }
+        ReadOnly(path.to_owned())
+    }
+}
+
+impl Drop for ReadOnly {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("--lazy").arg(&self.0).status();
+    }
+}
+
+/// The database, locked by another as long as this is kept.
+async fn locked(data: &Path) -> sqlx::Transaction<'static, sqlx::Sqlite> {
+    let options = sqlx::sqlite::SqliteConnectOptions::new().filename(data.join("ordotaxis.db")).busy_timeout(Duration::from_secs(20));
+    let pool = sqlx::SqlitePool::connect_with(options).await.expect("the database");
+    pool.begin_with("BEGIN IMMEDIATE").await.expect("its lock")
+}
+
+/// A service that stands still for longer than any lease loses no job, since it was not the runners that were silent.
+#[tokio::test(flavor = "multi_thread")]
+async fn no_pause_of_the_service_costs_a_job() {
+    let (seed, pauses) = (u64::from(rand::random::<u32>()), if number("ORDOTAXIS_SOAK").is_some() { 100 } else { 5 });
+    println!("seed {seed}, {pauses} pauses");
+    let mut random = StdRng::seed_from_u64(seed);
+    let world = world_with(CONFIG).await;
+    let repository = world.project("tidegauge").await;
+    let _runners = [world.runner(RunnerOptions::default()).await, world.runner(RunnerOptions::default()).await];
+    let jobs: String = (0..20).map(|n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"sleep 0.{}; echo {n}\"]\n", n % 7)).collect();
+    let mut commits = Vec::new();
+    for round in 0..pauses {
+        if round % 3 == 0 {
+            commits
+                .push(repository.push_pipeline(&format!("language = 1\n# {round}\n[starts]\npush = [\"main\"]\novertake = false\n{jobs}")));
+        }
+        tokio::time::sleep(Duration::from_millis(random.random_range(0..400))).await;
+        pause(&world, Duration::from_millis(random.random_range(50..5_000))).await;
+    }
+    for commit in &commits {
+        let run = world.verdict("tidegauge", commit).await;
+        assert_eq!(run["state"], "passed", "{}", run["sentence"]);
+        for job in run["jobs"].as_array().expect("jobs") {
+            assert_eq!(job["attempts"].as_array().map(Vec::len), Some(1), "nothing was lost, nothing done twice: {job}");
+        }
+    }
 }
 
 /// What the journal, the attempts and the forge say of the runs.

@@ -14,7 +14,7 @@ fn push_unheard(world: &World, repository: &Repository) {
     repository.git(&["push", "--quiet", "--force", &path, "HEAD:main"]);
 }
 
-fn bare(world: &World, name: &str) -> PathBuf {
+pub(super) fn bare(world: &World, name: &str) -> PathBuf {
     world.folder.path().join(format!("forge/{name}.git"))
 }
 
@@ -76,10 +76,18 @@ async fn a_commit_that_is_looked_at_late_undoes_nothing_of_a_newer_one() {
     // Late as well, with nothing going on any more: what it would ship was shipped by a newer one.
     tell(&world, "tidegauge", "late_1", "", first).await;
     assert_eq!(world.verdict("tidegauge", first).await["state"], "overtaken");
-    // Put back on purpose: the branch is there now.
+    // Put back on purpose, as the push says.
     tell(&world, "tidegauge", "back", third, first).await;
     worked_off(&records, 4).await;
     assert_eq!(schedules(&records).await, ["0 4 1 1 *"], "the branch was put back");
+    tell(&world, "tidegauge", "forward", first, third).await;
+    worked_off(&records, 5).await;
+    // A forge that does not say so: the repository does.
+    repository.git(&["reset", "--quiet", "--hard", second]);
+    push_unheard(&world, &repository);
+    tell(&world, "tidegauge", "back_again", "", second).await;
+    worked_off(&records, 6).await;
+    assert_eq!(schedules(&records).await, ["0 4 1 2 *"], "the branch is there now");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -220,10 +228,10 @@ async fn a_lender_that_is_away_decides_nothing_and_keeps_no_other_pipeline() {
 }
 
 /// A file that nobody writes: whoever reads it waits until this is dropped.
-struct Silent(PathBuf);
+pub(super) struct Silent(PathBuf);
 
 impl Silent {
-    fn in_place_of(path: PathBuf) -> Silent {
+    pub(super) fn in_place_of(path: PathBuf) -> Silent {
         std::fs::rename(&path, path.with_extension("kept")).expect("the file goes");
         let made = std::process::Command::new("mkfifo").arg(&path).status().expect("mkfifo");
         assert!(made.success());

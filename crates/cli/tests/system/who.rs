@@ -115,6 +115,7 @@ async fn a_proposal_from_outside_waits_for_someone_and_for_a_runner_that_takes_i
         "{run}"
     );
     assert_eq!(run["jobs"].as_array().map(Vec::len), Some(2), "what would run is shown");
+    assert_eq!(World::job(&run, "a.b")["why"], "its run comes from outside, and waits for someone to allow it", "{run}");
     // A newer commit of it: nobody need look at the older one any more. It changes the pipeline, and says so.
     repository.git(&["checkout", "--quiet", "-B", "topic/one", "main"]);
     repository.write("ordotaxis.toml", &text.replace("cat note", "cat /etc/passwd"));

@@ -5,7 +5,7 @@ use super::projects;
 use crate::app::App;
 use crate::clock;
 use crate::keeper::Command;
-use crate::occasions::HELD;
+use crate::occasions::{HELD, pipeline_of};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::{Numbers, Paths, Run, State, off, sums, why_job};
 use ordotaxis_core::language::{Bound, Severity};
@@ -139,8 +139,8 @@ pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     let project = app.records.project(&row.project).await?;
     let mut view = run_views(app, vec![row]).await?.remove(0);
     let Some(plan) = plan else { return Ok(RunView { jobs: Some(Vec::new()), ..view }) };
-    let is_file = |path: &&String| *path == "ordotaxis.toml" || path.starts_with("ordotaxis/") && path.ends_with(".toml");
-    view.changes_pipeline = plan.occasion.changed.iter().flatten().filter(is_file).cloned().collect();
+    let changed = plan.occasion.changed.iter().flatten();
+    view.changes_pipeline = changed.filter(|path| pipeline_of(path).is_some()).cloned().collect();
     if view.held && !view.changes_pipeline.is_empty() {
         view.sentence = format!("{}; it changes {}", view.sentence, view.changes_pipeline.join(", "));
     }
@@ -163,6 +163,9 @@ pub(super) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
 fn left_whys(plan: &Arc<Plan>, jobs: &[JobRow], row: &RunRow) -> Result<Vec<Option<String>>, StoreError> {
     if jobs.iter().all(|job| state_of(&job.state).is_end()) {
         return Ok(Vec::new());
+    }
+    if row.held {
+        return Ok(vec![Some("its run comes from outside, and waits for someone to allow it".to_owned()); jobs.len()]);
     }
     let states = jobs.iter().cloned().map(JobRow::restore).collect::<Result<Vec<_>, _>>()?;
     let run = Run::restore(plan.clone(), states, state_of(&row.state));

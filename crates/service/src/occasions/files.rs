@@ -52,20 +52,21 @@ pub(crate) fn path_of(name: &str) -> String {
     if name == "main" { ROOT_FILE.to_owned() } else { format!("{FOLDER}/{name}.toml") }
 }
 
+/// The pipeline that a file of a repository is, by its path; none for any other file.
+pub(crate) fn pipeline_of(path: &str) -> Option<&str> {
+    if path == ROOT_FILE {
+        return Some("main");
+    }
+    let name = path.strip_prefix(FOLDER)?.strip_prefix('/')?.strip_suffix(".toml")?;
+    (!name.contains('/')).then_some(name)
+}
+
 async fn in_repository(mirror: &Mirror, commit: &str) -> Result<Vec<(String, String)>, OccasionError> {
-    let mut found = Vec::new();
-    let root = mirror.files(commit, "").await?;
-    if root.iter().any(|path| path == ROOT_FILE) {
-        found.push(("main".to_owned(), ROOT_FILE.to_owned()));
+    let mut paths = mirror.files(commit, "").await?;
+    if paths.iter().any(|path| path == FOLDER) {
+        paths.extend(mirror.files(commit, FOLDER).await?);
     }
-    if root.iter().any(|path| path == FOLDER) {
-        for path in mirror.files(commit, FOLDER).await? {
-            if let Some(name) = path.strip_prefix("ordotaxis/").and_then(|name| name.strip_suffix(".toml")) {
-                found.push((name.to_owned(), path.clone()));
-            }
-        }
-    }
-    Ok(found)
+    Ok(paths.into_iter().filter_map(|path| Some((pipeline_of(&path)?.to_owned(), path))).collect())
 }
 
 /// Why something cannot be borrowed.
@@ -150,5 +151,27 @@ pub async fn lend_from(mirror: &Mirror, borrow: &Borrow) -> Result<Lend, NotLent
     match mirror.read(&commit, &borrow.file).await? {
         Some(bytes) => Ok(Lend { commit, text: String::from_utf8_lossy(&bytes).into_owned() }),
         None => Err(NotLent::No(format!("there is no file `{}` at {}", borrow.file, borrow.at))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_and_names_of_pipelines_are_each_others() {
+        for (path, name) in [
+            ("ordotaxis.toml", Some("main")),
+            ("ordotaxis/nightly.toml", Some("nightly")),
+            ("ordotaxis/deep/nightly.toml", None),
+            ("ordotaxis/nightly.yaml", None),
+            ("ordotaxisx/nightly.toml", None),
+            ("sub/ordotaxis.toml", None),
+        ] {
+            assert_eq!(pipeline_of(path), name, "{path}");
+            if let Some(name) = name {
+                assert_eq!(path_of(name), path);
+            }
+        }
     }
 }

@@ -16,7 +16,7 @@ mod rules;
 pub(crate) use begin::{Begun, HELD, allow, begin, begin_again};
 pub(crate) use complete::{Complete, complete};
 pub use files::{NotLent, lend_from};
-pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files};
+pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files, pipeline_of};
 pub(crate) use rules::{schedules, take_over};
 
 use crate::app::App;

@@ -20,8 +20,9 @@ pub(super) async fn newer(
     let ours = Head { commit_id: known.told_on.clone(), arrived };
     if let Some(head) = app.records.head(project.id, &of).await? {
         let relation = relation(mirror, &ours.commit_id, &head.commit_id).await?;
-        let moved = known.occasion.before.as_ref() == Some(&head.commit_id);
-        if !takes_its_place(relation, arrived > head.arrived, moved) {
+        let (later, told) = (arrived > head.arrived, known.occasion.before.as_ref() == Some(&head.commit_id));
+        let moved = told || (later && relation == Relation::Older && is_there(mirror, &known.occasion).await?);
+        if !takes_its_place(relation, later, moved) {
             return Ok(Some(head));
         }
     }
@@ -36,6 +37,13 @@ fn of(occasion: &Occasion) -> Option<String> {
         Event::Proposal => Some(format!("proposal {} into {}", occasion.source.as_ref()?, occasion.target.as_ref()?)),
         _ => None,
     }
+}
+
+/// Whether the branch is at this commit in the repository now: not every forge tells where a push moved it from.
+async fn is_there(mirror: &Mirror, occasion: &Occasion) -> Result<bool, GitError> {
+    let Some(branch) = &occasion.branch else { return Ok(false) };
+    mirror.fetch_all().await?;
+    Ok(mirror.resolve(branch).await?.as_ref() == Some(&occasion.commit))
 }
 
 async fn relation(mirror: &Mirror, ours: &str, theirs: &str) -> Result<Relation, GitError> {

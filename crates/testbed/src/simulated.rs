@@ -50,7 +50,7 @@ impl Simulated {
     }
 
     pub async fn sign_on(&self, slots: u32) -> Answer {
-        let ask = json!({ "version": 3, "session": self.session, "slots": slots, "system": ["linux"], "isolation": "host" });
+        let ask = json!({ "version": ordotaxis_wire::runner::VERSION, "session": self.session, "slots": slots, "system": ["linux"], "isolation": "host" });
         self.post("sign-on", &ask).await
     }
 

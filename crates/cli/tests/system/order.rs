@@ -159,6 +159,8 @@ async fn a_repository_that_is_away_decides_nothing() {
     assert_eq!(lost["state"], "lost", "{lost}");
     let sentence = lost["sentence"].as_str().expect("a sentence");
     assert!(sentence.starts_with("Could not be looked at: git fetch failed") && sentence.contains("tried 3 times"), "{sentence}");
+    let told = world.statuses_until("tidegauge", &second, "error").await;
+    assert!(told.last().is_some_and(|status| status.text.starts_with("Could not be looked at")), "{told:?}");
     let records = records(&world).await;
     assert_eq!(schedules(&records).await, ["0 4 1 1 *"], "nobody looked, so nothing changed");
     let still = world.run(&["again", "tidegauge/2"]).await;

@@ -40,6 +40,7 @@ pub(crate) fn demo(once: bool) -> Result<(), String> {
     if once {
         world.wait_until_quiet()?;
         print_table(&rows);
+        wrong += world.failed_stations()?;
         return if wrong == 0 { Ok(()) } else { Err(format!("{wrong} runs did not end as the history expects")) };
     }
     world.invite()?;
@@ -197,6 +198,16 @@ impl World {
             std::thread::sleep(Duration::from_millis(100));
         }
         Err(format!("not every commit could be told its verdict within {} s", PATIENCE.as_secs()))
+    }
+
+    /// Runs of the stations that failed: what passes elsewhere begins them, and each should pass.
+    fn failed_stations(&self) -> Result<usize, String> {
+        let runs: Value = json(self.client().args(["--json", "runs", "stations"]))?;
+        let failed: Vec<&Value> = runs.as_array().into_iter().flatten().filter(|run| run["state"] == "failed").collect();
+        for run in &failed {
+            println!("{}: {}", run["run"].as_str().unwrap_or_default(), run["sentence"].as_str().unwrap_or_default());
+        }
+        Ok(failed.len())
     }
 
     fn invite(&self) -> Result<(), String> {

@@ -103,7 +103,11 @@ async fn a_passed_pipeline_begins_others_and_no_circle_goes_on() {
     let world = world().await;
     let _runner = world.runner(RunnerOptions::default()).await;
     let stations = world.project("stations").await;
-    let other = stations.push_pipeline(&format!("language = 1\n[starts]\npush = [\"main\"]\npipeline = [\"tidegauge/pack\"]\n{ANY}"));
+    let other = stations.push_pipeline(&format!(
+        "language = 1\n[starts]\npush = [\"main\"]\npipeline = [\"tidegauge/pack\"]\n{ANY}secrets = [\"STATION_KEY\"]\n"
+    ));
+    let set = world.run_with(&["secret", "set", "stations", "STATION_KEY"], "salt-and-mud\n").await;
+    assert_eq!(set.code, 0, "{set:?}");
     world.verdict("stations", &other).await;
     let repository = world.project("tidegauge").await;
     repository.write("ordotaxis/pack.toml", &format!("language = 1\n[starts]\npush = [\"main\"]\npipeline = [\"after\"]\n{ANY}"));
@@ -113,7 +117,8 @@ async fn a_passed_pipeline_begins_others_and_no_circle_goes_on() {
     let run = newest(&world, "tidegauge", "the second pipeline", |run| run["pipeline"] == "after").await;
     assert_eq!((run["state"].as_str(), run["commit"].as_str()), (Some("passed"), Some(commit.as_str())), "{run}");
     let run = newest(&world, "stations", "the other project's run", |run| run["occasion"]["event"] == "pipeline").await;
-    assert_eq!(run["commit"], other, "its own main branch");
+    assert_eq!((&run["commit"], &run["branch"]), (&json!(other), &json!("main")), "its own main branch");
+    assert_eq!(run["state"], "passed", "with the secrets of that branch: {run}");
     let runs = world.json(&["runs", "tidegauge"]).await;
     assert_eq!(runs.as_array().map(Vec::len), Some(2), "pack does not begin again: {runs}");
 }

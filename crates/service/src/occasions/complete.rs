@@ -27,7 +27,9 @@ pub(crate) async fn complete(mirror: &Mirror, project: &Project, given: &Occasio
     if occasion.commit.is_empty() {
         mirror.fetch_all().await?;
         let branch = occasion.branch.clone().unwrap_or_else(|| project.main_branch.clone());
-        occasion.commit = mirror.resolve(&branch).await?.ok_or(OccasionError::NoBranch(branch))?;
+        occasion.commit = mirror.resolve(&branch).await?.ok_or_else(|| OccasionError::NoBranch(branch.clone()))?;
+        // It is that branch's newest commit, with all that belongs to the branch: secrets, say.
+        occasion.branch = Some(branch);
     } else if !mirror.need(&occasion.commit, occasion.branch.as_deref()).await? {
         return Err(OccasionError::NoCommit(occasion.commit));
     }

@@ -43,25 +43,76 @@ export const queries = new QueryClient({
 /** How long events are gathered before pages ask anew: a large run changes many times a second. */
 const GATHER_MS = 200;
 
+/** What is heard when it is not known what was missed. */
+const ANYTHING = '';
+
+/**
+ * Hears of runs that changed, by one stream for all tabs of a browser: it opens but a few connections to one place, and a
+ * stream for each tab would use them up. Whichever tab has the lock holds the stream and tells the others; when it goes,
+ * the next one gets the lock. Gives what ends it.
+ */
+function hear(heard: (run: string) => void): () => void {
+  const channel = new BroadcastChannel('ordotaxis-live');
+  const end = new AbortController();
+  const asked = Date.now();
+  channel.onmessage = (event) => heard(event.data as string);
+  const tell = (run: string) => {
+    heard(run);
+    channel.postMessage(run);
+  };
+  const lead = () =>
+    new Promise<void>((done) => {
+      const stream = new EventSource('/api/v1/live');
+      // A tab that takes over does not know what happened in between.
+      if (Date.now() - asked > 1000) stream.addEventListener('open', () => tell(ANYTHING), { once: true });
+      stream.addEventListener('change', (event) => tell((JSON.parse(event.data) as Schemas['LiveEvent']).run));
+      const close = () => {
+        stream.close();
+        done();
+      };
+      end.signal.addEventListener('abort', close);
+      if (end.signal.aborted) close();
+    });
+  // Browsers that know no locks have a stream for each tab.
+  if (navigator.locks) navigator.locks.request('ordotaxis-live', { signal: end.signal }, lead).catch(() => undefined);
+  else void lead();
+  return () => {
+    end.abort();
+    channel.close();
+  };
+}
+
 /** Asks anew for whatever an event says has changed. The browser itself reconnects with the last event's id. */
 export function useLive() {
   useEffect(() => {
-    const stream = new EventSource('/api/v1/live');
     const runs = new Set<string>();
     let timer: number | undefined;
     const ask = () => {
       timer = undefined;
       queries.invalidateQueries({ queryKey: ['board'] });
       queries.invalidateQueries({ queryKey: ['runs'] });
+      if (runs.has(ANYTHING)) queries.invalidateQueries({ queryKey: ['run'] });
       for (const run of runs) queries.invalidateQueries({ queryKey: ['run', run] });
       runs.clear();
     };
-    stream.addEventListener('change', (event) => {
-      runs.add((JSON.parse(event.data) as Schemas['LiveEvent']).run);
+    const heard = (run: string) => {
+      runs.add(run);
       timer ??= window.setTimeout(ask, GATHER_MS);
-    });
+    };
+    let stop = hear(heard);
+    // A page that the browser keeps for going back must not keep its stream.
+    const hide = () => stop();
+    const show = (event: PageTransitionEvent) => {
+      if (!event.persisted) return;
+      stop = hear(heard);
+      heard(ANYTHING);
+    };
+    window.addEventListener('pagehide', hide);
+    window.addEventListener('pageshow', show);
     return () => {
-      stream.close();
+      window.removeEventListener('pagehide', hide);
+      window.removeEventListener('pageshow', show);
+      stop();
       window.clearTimeout(timer);
     };
   }, []);

@@ -47,6 +47,47 @@ async fn a_run_is_seen_live_from_sign_in_to_verdict() {
     browser.end().await;
 }
 
+/// A browser opens few connections to one place: many tabs, and many pages one after another, must not use them up.
+#[tokio::test(flavor = "multi_thread")]
+async fn many_tabs_and_pages_all_show_what_happens() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let go = world.folder.path().join("go");
+    let wait = format!("while ! [ -e {} ]; do sleep 0.05; done", go.display());
+    let commit = repository.push_pipeline(&format!("language = 1\n[job.a.wait]\nsteps = [\"{wait}\"]\n"));
+    world.run_of("tidegauge", &commit, "a running job", |run| World::job(run, "a.wait")["state"] == "running").await;
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("tidegauge").await;
+    let page = format!("{}/projects/tidegauge", world.url);
+    for _ in 0..8 {
+        browser.client.goto(&page).await.expect("the page");
+        browser.see("Running: 0 of 1 job").await;
+    }
+    let first = browser.client.window().await.expect("a window");
+    for _ in 0..8 {
+        let tab = browser.client.new_window(true).await.expect("a tab").handle;
+        browser.client.switch_to_window(tab).await.expect("a tab");
+        browser.client.goto(&page).await.expect("the page");
+        browser.see("Running: 0 of 1 job").await;
+    }
+    std::fs::write(&go, "").expect("a file");
+    browser.see("Passed: 1 job").await;
+    // Where the stream was is closed: another tab takes it over and misses nothing.
+    browser.client.switch_to_window(first).await.expect("the first tab");
+    browser.see("Passed: 1 job").await;
+    browser.client.close_window().await.expect("it closes");
+    let rest = browser.client.windows().await.expect("tabs");
+    browser.client.switch_to_window(rest[0].clone()).await.expect("another tab");
+    let again = world.run(&["again", "tidegauge/1", "--job", "a.wait", "--watch"]).await;
+    assert_eq!(again.code, 0, "{again:?}");
+    let attempts = "return document.body.innerText.includes('Passed: 1 job')";
+    ordotaxis_testbed::until("the page to follow", || async { (browser.script(attempts).await == true).then_some(()) }).await;
+    browser.end().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_from_outside_is_allowed_by_whoever_looks_at_it() {
     let world = world().await;

@@ -113,12 +113,20 @@ function Strip({ line }: { line: BoardLine }) {
 
 function Now({ run, now }: { run: RunView; now: number }) {
   const since = took(run, now) ?? 0;
-  const share = run.usual_ms ? Math.min(1, since / run.usual_ms) : 0;
   return (
     <div className="num">
       <Link to={`/runs/${run.run}`} className="state">
         <Shape state={run.state} label /> {run.number}
       </Link>
+      {run.held ? <span className="soft"> waits for someone to allow it</span> : <Progress run={run} since={since} />}
+    </div>
+  );
+}
+
+function Progress({ run, since }: { run: RunView; since: number }) {
+  const share = run.usual_ms ? Math.min(1, since / run.usual_ms) : 0;
+  return (
+    <>
       {run.usual_ms ? (
         <span className="board-progress" role="img" aria-label={`${Math.round(share * 100)}% of its usual time`}>
           <i style={{ width: `${share * 100}%` }} />
@@ -128,6 +136,6 @@ function Now({ run, now }: { run: RunView; now: number }) {
       )}
       {duration(since)}
       {run.usual_ms ? <span className="soft"> of ~{duration(run.usual_ms)}</span> : null}
-    </div>
+    </>
   );
 }

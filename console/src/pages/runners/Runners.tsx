@@ -85,6 +85,11 @@ function Machine({ runner, now }: { runner: Runner; now: number }) {
           {draining ? 'Take jobs again' : 'Drain'}
         </Button>
       </div>
+      <div className="soft">
+        {outside(runner)}
+        {runner.grant.projects && `; projects ${runner.grant.projects.join(', ')}`}
+        {runner.fence && `; fence: ${runner.fence}`}
+      </div>
       {runner.tools.length > 0 && (
         <div className="soft num tools">{runner.tools.map((tool) => `${tool.name} ${tool.version}`).join(' · ')}</div>
       )}
@@ -111,6 +116,17 @@ function Machine({ runner, now }: { runner: Runner; now: number }) {
 }
 
 /** The last six hours in quarters: how much of its slots' time was taken. */
+function outside(runner: Runner): string {
+  switch (runner.grant.outside) {
+    case 'only':
+      return 'takes only proposals from outside';
+    case 'yes':
+      return 'takes proposals from outside, too';
+    default:
+      return 'takes nothing from outside';
+  }
+}
+
 function Fullness({ runner }: { runner: Runner }) {
   const most = Math.max(...runner.full);
   const words = `the last six hours: ${Math.round(runner.full.reduce((sum, one) => sum + one, 0) / 10 / Math.max(1, runner.full.length))} % of its slots taken, at most ${Math.round(most / 10)} %`;

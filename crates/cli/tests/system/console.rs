@@ -110,6 +110,10 @@ async fn a_run_from_outside_is_allowed_by_whoever_looks_at_it() {
         runs.as_array()?.iter().any(|run| run["held"] == true).then_some(())
     })
     .await;
+    browser.see("waits for someone to allow it").await;
+    browser.client.goto(&format!("{}/runners", world.url)).await.expect("the page");
+    browser.see("takes proposals from outside, too; fence: none").await;
+    accessible(&browser).await;
     browser.client.goto(&format!("{}/runs/tidegauge/2", world.url)).await.expect("the page");
     browser.see("Allow").await;
     accessible(&browser).await;

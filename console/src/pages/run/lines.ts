@@ -18,6 +18,19 @@ export type Lines = {
   want: (first: number, last: number) => void;
 };
 
+/** Waits until the tab is the one that is looked at. */
+function inSight(): Promise<void> {
+  return new Promise((seen) => {
+    const look = () => {
+      if (document.visibilityState === 'hidden') return;
+      document.removeEventListener('visibilitychange', look);
+      seen();
+    };
+    document.addEventListener('visibilitychange', look);
+    look();
+  });
+}
+
 export function useLines(run: RunView, job: string, attempt: number, beside: string | undefined): Lines {
   const [known, setKnown] = useState<{ total?: number; open: boolean }>({ open: true });
   const [, redraw] = useState(0);
@@ -42,9 +55,15 @@ export function useLines(run: RunView, job: string, attempt: number, beside: str
     const follow = async () => {
       let total: number | undefined;
       while (!stop.signal.aborted) {
+        await inSight();
+        // Nobody looks at a tab behind others: it lets go of its call, since a browser opens few connections to one place.
+        const call = new AbortController();
+        const letGo = () => call.abort();
+        const ended = AbortSignal.any([stop.signal, call.signal]);
+        document.addEventListener('visibilitychange', letGo);
         try {
           const wait = total === undefined ? {} : { wait_ms: 20_000, more_than: total };
-          const answer = await read({ from: 0, count: 0, ...wait }, stop.signal);
+          const answer = await read({ from: 0, count: 0, ...wait }, ended);
           total = answer.total;
           setKnown({ total, open: answer.open });
           if (!answer.open) return;
@@ -52,7 +71,9 @@ export function useLines(run: RunView, job: string, attempt: number, beside: str
           await pause(150);
         } catch {
           // The service may be starting anew; the log goes on where it was.
-          if (!stop.signal.aborted) await pause(1000);
+          if (!ended.aborted) await pause(1000);
+        } finally {
+          document.removeEventListener('visibilitychange', letGo);
         }
       }
     };

@@ -41,7 +41,7 @@ async fn a_repository_that_cannot_be_reached_is_tried_and_told() {
     std::fs::rename(world.folder.path().join("forge/tidegauge.git"), world.folder.path().join("forge/away.git")).expect("a move");
     super::hooks::announce(&world, "tidegauge", "main", &other).await;
     let run = world.verdict("tidegauge", &other).await;
-    assert_eq!(run["state"], "failed");
+    assert_eq!(run["state"], "lost");
     let why = run["why"].as_str().unwrap_or_default();
     assert!(why.contains("git fetch failed") && why.contains("tried 3 times"), "{why}");
     let started = world.run(&["start", "tidegauge"]).await;

@@ -103,7 +103,7 @@ pub(crate) fn ordotaxis() -> Result<(), String> {
     if root().join("target/debug/ordotaxis").exists() {
         arguments.push("--quiet");
     } else {
-        eprintln!("building Ordotaxis; the first time that takes five to ten minutes on two cores");
+        eprintln!("building Ordotaxis; the first time that takes about five minutes on two cores");
     }
     run("cargo", &arguments)
 }

@@ -20,12 +20,17 @@ impl Trees {
             return Ok(known);
         }
         let chunks = Arc::new(blobs.chunks_of(&tree).await?);
+        self.keep(tree, chunks.clone(), MOST);
+        Ok(chunks)
+    }
+
+    /// Keeps it as the newest; the oldest go while all have more than `most` chunks.
+    fn keep(&self, tree: ChunkId, chunks: Chunks, most: usize) {
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.push_back((tree, chunks.clone()));
-        while kept.len() > 1 && kept.iter().map(|(_, chunks)| chunks.len()).sum::<usize>() > MOST {
+        kept.push_back((tree, chunks));
+        while kept.len() > 1 && kept.iter().map(|(_, chunks)| chunks.len()).sum::<usize>() > most {
             kept.pop_front();
         }
-        Ok(chunks)
     }
 
     /// One that is kept; it becomes the newest.
@@ -35,5 +40,37 @@ impl Trees {
         let found = kept.remove(at)?;
         kept.push_back(found.clone());
         Some(found.1)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ordotaxis_store::{Place, Records};
+
+    #[tokio::test]
+    async fn what_is_not_there_is_told_and_not_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path()).await.unwrap();
+        let blobs = Blobs::open(&Place::Local(folder.path().join("blobs")), None, records).await.unwrap();
+        let trees = Trees::default();
+        let nothing = ChunkId::of(b"never sent");
+        assert!(matches!(trees.chunks_of(&blobs, nothing).await, Err(BlobError::NoChunk(id)) if id == nothing));
+        assert!(trees.known(nothing).is_none(), "an error is not kept");
+    }
+
+    #[test]
+    fn the_trees_that_were_asked_for_last_are_kept() {
+        let trees = Trees::default();
+        let id = |n: u8| ChunkId::of(&[n]);
+        for n in 0..3 {
+            trees.keep(id(n), Arc::new((0..=n).map(id).collect()), 5);
+        }
+        assert!(trees.known(id(0)).is_none(), "one, two and three are more than five: the oldest goes");
+        assert_eq!(trees.known(id(1)).map(|chunks| chunks.len()), Some(2));
+        trees.keep(id(3), Arc::new(HashSet::from([id(3)])), 3);
+        assert!(trees.known(id(2)).is_none() && trees.known(id(1)).is_some(), "it was asked for lately");
+        trees.keep(id(4), Arc::new((0..9).map(id).collect()), 3);
+        assert!(trees.known(id(4)).is_some(), "the newest stays, however large");
     }
 }

@@ -1,7 +1,7 @@
 //! Commits looked at in another order than they came, and repositories that could not be looked at.
 
 use super::hooks::send;
-use super::world;
+use super::{world, world_with};
 use ordotaxis_store::Records;
 use ordotaxis_testbed::{Repository, RunnerOptions, World, until};
 use reqwest::{Method, StatusCode};
@@ -173,6 +173,33 @@ async fn a_repository_that_is_away_decides_nothing() {
     assert_eq!(schedules(&records).await, ["0 4 1 2 *"]);
     let known = world.run(&["again", "tidegauge/2"]).await;
     assert!(known.err.contains("nothing of it is to start, or it has its runs already"), "{known:?}");
+}
+
+/// While a repository is away and tried again, its project says so; when it is back, all goes on by itself.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_project_says_what_keeps_it_from_being_read() {
+    let world = world_with("lease = \"2s\"\nbeat = \"300ms\"\nfetch_tries = 20\nretry_pause = \"50ms\"\n").await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let commit = repository.push_pipeline("language = 1\n[job.a.b]\nsteps = [\"true\"]\n");
+    world.verdict("tidegauge", &commit).await;
+    let next = repository.commit("A next one");
+    push_unheard(&world, &repository);
+    let (here, away) = (bare(&world, "tidegauge"), world.folder.path().join("away"));
+    std::fs::rename(&here, &away).expect("the repository goes");
+    tell(&world, "tidegauge", "next", &commit, &next).await;
+    until("the project to say so", || async {
+        let listed = world.run(&["project", "list"]).await;
+        listed.err.contains("tidegauge cannot be read now, and is tried again: git fetch failed").then_some(())
+    })
+    .await;
+    let shown = world.run(&["project", "show", "tidegauge"]).await;
+    assert!(shown.out.contains("trouble     it cannot be read now, and is tried again"), "{shown:?}");
+    let runs = world.json(&["runs", "tidegauge"]).await;
+    assert_eq!(runs.as_array().map(Vec::len), Some(1), "nothing is decided: {runs}");
+    std::fs::rename(&away, &here).expect("the repository comes back");
+    assert_eq!(world.verdict("tidegauge", &next).await["state"], "passed");
+    assert_eq!(world.json(&["project", "show", "tidegauge"]).await["trouble"], Value::Null);
 }
 
 #[tokio::test(flavor = "multi_thread")]

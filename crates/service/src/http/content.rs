@@ -59,9 +59,8 @@ async fn fetch(
     }
     let tree = tree_id(&tree, "/tree")?;
     // One answer for what is not there and what is another's: nothing is to be learnt by asking.
-    let unknown = || ApiError::not_found("tree", "the job may read no such tree");
     if !app.records.may_read(attempt.run, &tree.to_string()).await? {
-        return Err(unknown());
+        return Err(ApiError::not_found("tree", "the job may read no such tree"));
     }
     let within = app.trees.chunks_of(&app.blobs, tree).await?;
     let names = names(&body)?;

@@ -44,6 +44,7 @@ fn complete(operation: &mut Operation, safe: bool, named: bool) {
         (true, "421", "it names another host"),
         (with_body, "422", "something in the body does not fit; `errors` says what"),
         (true, "500", "the service could not do this; its log says why"),
+        (named, "502", "the repository or the store cannot be reached now; try again later"),
         (true, "503", "the service is starting or ending; try again in a moment"),
     ];
     let problems = &mut operation.responses.responses;

@@ -119,7 +119,7 @@ pub(super) async fn start(
     }
     let reference = ask.reference.clone().unwrap_or_else(|| project.main_branch.clone());
     let id = resolve(&mirror, &project, &reference).await?;
-    let files = pipeline_files(&app, &project, &mirror, &id).await.map_err(|error| away(&error))?;
+    let files = pipeline_files(&app, &project, &mirror, &id).await.map_err(away)?;
     let name = ask.pipeline.unwrap_or_else(|| "main".into());
     let known: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
     let Some(file) = files.iter().find(|file| file.name == name) else {
@@ -139,11 +139,11 @@ pub(super) async fn start(
         None => by_hand,
     };
     unfit_inputs(file, &occasion)?;
-    let mut known = complete(&mirror, &project, &occasion).await.map_err(|error| away(&error))?;
+    let mut known = complete(&mirror, &project, &occasion).await.map_err(away)?;
     if let Some(played) = &app.settings.rehearsal {
         known.occasion.changed = played.changed.clone();
     }
-    let key = match begin(&app, &project, &known, file).await.map_err(|error| away(&error))? {
+    let key = match begin(&app, &project, &known, file).await.map_err(away)? {
         Begun::Run(key) => key,
         Begun::Known => return Err(ApiError::new(StatusCode::CONFLICT, "run-known", "this commit has a run of that pipeline already")),
         Begun::Unwanted => {
@@ -189,8 +189,12 @@ async fn resolve(mirror: &Mirror, project: &Project, reference: &str) -> Result<
     }
 }
 
-fn away(error: &OccasionError) -> ApiError {
-    ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", error.to_string())
+/// A fault of the service's own is not the repository's.
+fn away(error: OccasionError) -> ApiError {
+    match error {
+        OccasionError::Store(error) => error.into(),
+        error => ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", error.to_string()),
+    }
 }
 
 /// Stop a run, or one job of it.
@@ -251,7 +255,7 @@ pub(super) async fn again(
     }
     if !ask.failed && ask.jobs.is_empty() {
         let known = projects::find(&app, &project).await?;
-        let key = begin_again(&app, &known, &row, &by, ask.fresh).await.map_err(|error| away(&error))?.ok_or_else(unplanned)?;
+        let key = begin_again(&app, &known, &row, &by, ask.fresh).await.map_err(away)?.ok_or_else(unplanned)?;
         let row = find_run(&app, &project, key.number).await?;
         return Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)));
     }

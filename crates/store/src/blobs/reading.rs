@@ -161,7 +161,7 @@ impl Blobs {
     /// Every chunk of a tree, and of the list that says what is in it.
     pub async fn chunks_of(&self, id: &ChunkId) -> Result<HashSet<ChunkId>, BlobError> {
         let root = self.root(id).await?;
-        let tree = self.tree(id).await?;
+        let tree = self.listed(&root).await?;
         let list = root.list.iter().map(|(chunk, _)| *chunk);
         let files = tree.entries().iter().flat_map(|entry| entry.chunks()).map(|(chunk, _)| *chunk);
         Ok([*id].into_iter().chain(list).chain(files).collect())
@@ -169,7 +169,10 @@ impl Blobs {
 
     /// A whole tree, looked through.
     pub async fn tree(&self, tree: &ChunkId) -> Result<Tree, BlobError> {
-        let root = self.root(tree).await?;
+        self.listed(&self.root(tree).await?).await
+    }
+
+    async fn listed(&self, root: &Root) -> Result<Tree, BlobError> {
         let mut list = Vec::new();
         for (id, length) in &root.list {
             let chunk = self.chunk(id).await?;
@@ -178,7 +181,7 @@ impl Blobs {
             }
             list.extend(chunk);
         }
-        Ok(Tree::read(&root, &list)?)
+        Ok(Tree::read(root, &list)?)
     }
 
     /// Looks through a tree that is to be named: all its chunks must be there, as long together as its files say, and it

@@ -1,7 +1,7 @@
 //! The client's side of the service's HTTP API.
 
-use crate::commands::Failure;
-use crate::options::Global;
+use crate::failure::Failure;
+use crate::global::Global;
 use crate::profile;
 use crate::reference::RunRef;
 use ordotaxis_wire::problem::Problem;
@@ -56,6 +56,11 @@ impl Api {
         let status = answer.status();
         let text = answer.text().await.unwrap_or_default();
         let what = serde_json::from_str::<Problem>(&text).map_or_else(|_| format!("it answered {status}"), |problem| problem.detail);
+        // What was mistyped needs no word about the service: the message says what to write.
+        let mistyped = matches!(status.as_u16(), 400 | 404 | 422);
+        if mistyped {
+            return Err(Failure::new(2, what, ""));
+        }
         Err(Failure::new(3, what, format!("the service at {} refused ({status})", self.url)))
     }
 

@@ -1,6 +1,6 @@
 //! How things are printed: colour, symbols, columns. Into a pipe there is no colour and no animation.
 
-use crate::options::Options;
+use crate::global::Global;
 use anstyle::{AnsiColor, Style};
 use ordotaxis_core::engine::State;
 use std::io::IsTerminal;
@@ -13,13 +13,13 @@ struct Manner {
 
 static MANNER: OnceLock<Manner> = OnceLock::new();
 
-pub(crate) fn set_up(options: &Options) {
-    if options.global.no_color {
+pub(crate) fn set_up(options: &Global) {
+    if options.no_color {
         anstream::ColorChoice::Never.write_global();
     }
     let locale = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()));
     let utf8 = locale.is_none_or(|locale| locale.to_lowercase().contains("utf"));
-    let _ = MANNER.set(Manner { ascii: options.global.ascii || !utf8, quiet: options.global.quiet });
+    let _ = MANNER.set(Manner { ascii: options.ascii || !utf8, quiet: options.quiet });
 }
 
 pub(crate) fn quiet() -> bool {
@@ -143,6 +143,23 @@ fn visible(text: &str) -> usize {
         }
     }
     count
+}
+
+/// Prints rows in columns, the first as their head, or what to say when there are none.
+pub(crate) fn table(rows: &[Vec<String>], none: &str) {
+    if rows.len() <= 1 {
+        return remark(none);
+    }
+    let lines = columns(rows);
+    print(dim(&fit(&lines[0])));
+    for line in &lines[1..] {
+        print(fit(line));
+    }
+}
+
+/// A moment as tables show it: in UTC, to the second.
+pub(crate) fn moment(at: jiff::Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 pub(crate) fn print(line: impl std::fmt::Display) {

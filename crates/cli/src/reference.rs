@@ -1,11 +1,17 @@
 //! `PROJECT/NUMBER`, or `PROJECT` for its newest run.
 
+use crate::failure::Failure;
 use std::str::FromStr;
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct RunRef {
     pub(crate) project: String,
     pub(crate) number: Option<i64>,
+}
+
+/// Reads what someone wrote for a run.
+pub(crate) fn run_ref(text: &str) -> Result<RunRef, Failure> {
+    text.parse().map_err(|what: String| Failure::new(2, what, "name one as PROJECT/NUMBER, or PROJECT for its newest"))
 }
 
 impl FromStr for RunRef {

@@ -1,6 +1,7 @@
 //! The computation of Ordotaxis: text → pipeline → plan → run. Values in, values out: nothing here reads a file, a
 //! clock or a random number, so everything here can be tested on its own.
 //!
+//! - [`access`]: who may do what.
 //! - [`language`]: a pipeline file's text, read with spans; every mistake as a [`language::Diagnostic`].
 //! - [`expression`]: `if`, written in CEL: compiled, what it reads, true or false.
 //! - [`template`]: placeholders in values.
@@ -13,6 +14,7 @@
 //! - [`report`]: what jobs write about their tests.
 //! - [`share`]: tests shared out among copies of a job.
 
+pub mod access;
 pub mod digest;
 pub mod dispatch;
 pub mod engine;

@@ -28,11 +28,11 @@ pub(crate) struct Inner {
     pub(crate) mirrors: Mirrors,
     pub(crate) profiles: BTreeMap<String, Profile>,
     pub(crate) keeper: Keeper,
-    /// Rings when an occasion was written down.
-    pub(crate) occasions: Arc<Notify>,
     /// Rings when schedules were set.
     pub(crate) schedules: Notify,
     pub(crate) http: reqwest::Client,
+    /// For the provider that persons sign in at: it follows no redirects.
+    pub(crate) provider_http: reqwest::Client,
     /// Ends everything that would go on by itself: workers, open streams, held calls.
     pub(crate) stop: CancellationToken,
     /// Runner names by credential digest, so that their many calls need no query.
@@ -44,6 +44,10 @@ pub(crate) struct Inner {
     /// Names and proxies that are known.
     pub(crate) known: crate::http::Known,
     pub(crate) guesses: crate::http::Guesses,
+    pub(crate) refusals: crate::http::Refusals,
+    /// Sign-ins at a provider that go on.
+    pub(crate) sign_ins: crate::sign_in::SignIns,
+    pub(crate) identity: crate::identity::Issuer,
     pub(crate) panics: crate::http::Panics,
     /// Files that are being checked and planned for people.
     pub(crate) planning: Arc<Semaphore>,

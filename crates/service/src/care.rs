@@ -4,7 +4,8 @@
 use crate::app::App;
 use crate::clock;
 use ordotaxis_content::ChunkId;
-use ordotaxis_store::{BlobError, CacheRow, DueArtifact, SweepPlan};
+use ordotaxis_core::access::{Action, Actor};
+use ordotaxis_store::{BlobError, CacheRow, DueArtifact, Entry, SweepPlan};
 use ordotaxis_wire::view::{SweepView, SweptView};
 use ordotaxis_wire::words;
 use std::collections::HashSet;
@@ -25,6 +26,14 @@ pub(crate) struct Plan {
 }
 
 impl Plan {
+    fn is_empty(&self) -> bool {
+        let packs = &self.packs;
+        self.artifacts.is_empty()
+            && self.caches.is_empty()
+            && [&packs.dead, &packs.thin, &packs.small].iter().all(|ids| ids.is_empty())
+            && packs.stray.is_empty()
+    }
+
     pub(crate) fn view(&self, done: bool) -> SweepView {
         let artifact = |due: &DueArtifact| SweptView {
             what: format!("{}/{} {}", due.project, due.number, due.name),
@@ -82,13 +91,17 @@ async fn unwanted(app: &App, now: i64) -> Result<Vec<(CacheRow, String)>, BlobEr
 }
 
 /// Drops the names, then what no name needs any more. What came to be used meanwhile stays.
-pub(crate) async fn carry_out(app: &App, plan: Plan, now: i64) -> Result<(), BlobError> {
+pub(crate) async fn carry_out(app: &App, by: &Actor, plan: Plan, now: i64) -> Result<(), BlobError> {
+    let mut tx = app.records.tx(by, now).await?;
     for due in &plan.artifacts {
-        app.records.drop_artifact(due).await?;
+        tx.drop_artifact(due).await?;
     }
     for (row, _) in &plan.caches {
-        app.records.drop_unused_cache(row).await?;
+        tx.drop_unused_cache(row).await?;
     }
+    let swept = serde_json::json!({ "artifacts": plan.artifacts.len(), "caches": plan.caches.len() });
+    tx.note(Entry::new(Action::SweepStore, "store").after(swept));
+    tx.commit().await?;
     // Looked at once more: a name may have been given to the same tree since.
     let live: Vec<ChunkId> = app.records.named_trees().await?.iter().filter_map(|(tree, _)| tree.parse().ok()).collect();
     let packs = app.blobs.plan_sweep(&live, logs(app).await?, now).await?;
@@ -139,7 +152,10 @@ pub(crate) async fn work(app: App) {
             () = tokio::time::sleep(EVERY) => {}
         }
         let now = clock::now();
-        let swept = async { carry_out(&app, plan(&app, now).await?, now).await };
+        let swept = async {
+            let plan = plan(&app, now).await?;
+            if plan.is_empty() { Ok(()) } else { carry_out(&app, &Actor::rule("sweep"), plan, now).await }
+        };
         if let Err(error) = swept.await {
             tracing::warn!(%error, "the store could not be swept; the next sweep tries again");
         }

@@ -2,25 +2,33 @@
 //! shutdown signals.
 //!
 //! - `keeper`: owns every run that goes on; the only writer of runs.
-//! - `occasions`, `outbox`: workers for what comes in and what goes out.
+//! - `occasions`: from what happened outside to runs.
+//! - `react`: what follows from what happened to runs.
+//! - `work`: the queue of everything that is to be done outside.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod app;
 mod care;
 mod clock;
+mod events;
 mod http;
+mod identity;
 mod keeper;
-mod lanes;
 mod listening;
 mod occasions;
-mod outbox;
 mod places;
+mod plans;
 mod profile;
+mod prune;
+mod react;
 mod secrets;
 mod sentence;
 mod serve;
 mod settings;
+mod sign_in;
+mod tasks;
 mod trees;
+mod work;
 
 pub use http::openapi;
 pub use listening::ListenError;
@@ -28,4 +36,4 @@ pub use occasions::{NotLent, lend_from};
 pub use profile::ProfileError;
 pub use secrets::KeyError;
 pub use serve::{ServeError, Shutdown, serve};
-pub use settings::{Open, Settings, SettingsError, Tls};
+pub use settings::{Newcomers, Open, Settings, SettingsError, SignIn, Tls};

@@ -5,13 +5,15 @@
 //! so that a copy of the database alone tells nothing.
 
 use crate::app::App;
+use crate::identity;
 use chacha20poly1305::aead::{Aead, Payload};
 use chacha20poly1305::{Key, KeyInit, XChaCha20Poly1305, XNonce};
-use ordotaxis_core::plan::{Event, Occasion};
+use ordotaxis_core::plan::{Event, Occasion, Plan};
 use ordotaxis_store::{Project, Reach, Records, StoreError};
 use ordotaxis_wire::runner::Lease;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 const KEY_BYTES: usize = 32;
 const NONCE_BYTES: usize = 24;
@@ -72,7 +74,7 @@ impl Seal {
     }
 
     /// None when it was sealed with another key, for another name, or was changed.
-    fn opened(&self, project_id: i64, name: &str, sealed: &[u8]) -> Option<String> {
+    pub(crate) fn opened(&self, project_id: i64, name: &str, sealed: &[u8]) -> Option<String> {
         let (nonce, sealed) = sealed.split_at_checked(NONCE_BYTES)?;
         let nonce: [u8; NONCE_BYTES] = nonce.try_into().ok()?;
         let about = about(project_id, name);
@@ -127,10 +129,12 @@ pub(crate) async fn seal_projects(seal: &Seal, records: &Records) -> Result<(), 
         let (plain, git_password) = without_password(&project.git_url);
         let outward = Outward { hook_secret: unsealed.hook_secret, token: unsealed.token, git_password };
         if let Some(sealed) = seal.seal_outward(unsealed.id, &outward) {
-            records.seal_project(unsealed.id, &sealed).await?;
+            let mut tx = records.tx_by_rule("upgrade", crate::clock::now()).await?;
+            tx.seal_project(unsealed.id, &sealed).await?;
             if plain != project.git_url {
-                records.set_git_url(project.id, &plain).await?;
+                tx.set_git_url(project.id, &plain).await?;
             }
+            tx.commit().await?;
         }
     }
     Ok(())
@@ -199,7 +203,15 @@ fn glob_fits(glob: &str, name: &str) -> bool {
         .is_ok_and(|glob| glob.compile_matcher().is_match(name))
 }
 
-/// Puts the values into a lease whose job names secrets, or says why there is none; and what the settings say of its log.
+/// What decides about each value that a lease names.
+struct Lending<'a> {
+    app: &'a App,
+    project: &'a Project,
+    plan: Option<Arc<Plan>>,
+}
+
+/// Puts the values into a lease whose job names secrets, connections or identities, or says why there is none; and what the
+/// settings say of its log.
 pub(crate) async fn lend(app: &App, lease: &mut Lease) -> Result<(), StoreError> {
     lease.log_limit = app.settings.log_limit;
     if lease.git_url.starts_with("http")
@@ -212,51 +224,78 @@ pub(crate) async fn lend(app: &App, lease: &mut Lease) -> Result<(), StoreError>
         return Ok(());
     }
     let Some(project) = app.records.project(&lease.project).await? else { return Ok(()) };
-    let plan = app.records.run_plan(lease.attempt.run).await?;
-    let outside = plan.as_ref().is_none_or(|plan| from_outside(&plan.occasion));
-    let away = |reach: &Reach| plan.as_ref().and_then(|plan| out_of_reach(reach, &plan.occasion, &plan.pipeline, &project.main_branch));
+    let lending = Lending { app, project: &project, plan: crate::plans::plan_of(app, lease.attempt.run).await? };
     let connections = app.records.connections(project.id).await?;
     for with in lease.publish.iter_mut().filter_map(|publish| publish.with.as_mut()) {
         let row = connections.iter().find(|row| row.name == with.name);
-        let opened = row.and_then(|row| app.seal.opened(project.id, &crate::http::sealed_as(&row.name), &row.sealed));
-        match (row, opened) {
-            _ if outside => with.why = Some(format!("connection {} is not lent to a proposal from outside", with.name)),
-            (None, _) => {
-                let how = format!("`ordotaxis connection set {} {} --user USER` sets it", lease.project, with.name);
-                with.why = Some(format!("connection {} is not set for {}; {how}", with.name, lease.project));
-            }
-            (Some(row), _) if away(&row.reach).is_some() => {
-                with.why = Some(format!("connection {} {}", with.name, away(&row.reach).unwrap_or_default()));
-            }
-            (Some(row), Some(password)) => (with.user, with.password) = (row.user.clone(), Some(password)),
-            (Some(_), None) => {
-                let why = "cannot be opened with the service's key file; set it again, or put the right key file back";
-                with.why = Some(format!("connection {} {why}", with.name));
-            }
+        match lending
+            .stored(&format!("connection {}", with.name), row.map(|row| (sealed_as_connection(&row.name), &row.sealed[..], &row.reach)))
+        {
+            Ok(password) => (with.user, with.password) = (row.map(|row| row.user.clone()).unwrap_or_default(), Some(password)),
+            Err(why) => with.why = Some(why),
         }
     }
     let known = app.records.secrets(project.id).await?;
-    for secret in &mut lease.secrets {
-        let row = known.iter().find(|row| row.name == secret.name);
-        match row {
-            _ if outside => secret.why = Some(format!("secret {} is not lent to a proposal from outside", secret.name)),
+    let mut secrets = std::mem::take(&mut lease.secrets);
+    for secret in &mut secrets {
+        let value = match lending.made(lease, &secret.name).await? {
+            Some(made) => made,
             None => {
-                let how = format!("`ordotaxis secret set {} {}` sets it", lease.project, secret.name);
-                secret.why = Some(format!("secret {} is not set for {}; {how}", secret.name, lease.project));
+                let row = known.iter().find(|row| row.name == secret.name);
+                lending.stored(&format!("secret {}", secret.name), row.map(|row| (row.name.clone(), &row.sealed[..], &row.reach)))
             }
-            Some(row) if away(&row.reach).is_some() => {
-                secret.why = Some(format!("secret {} {}", secret.name, away(&row.reach).unwrap_or_default()));
-            }
-            Some(row) => match app.seal.opened(project.id, &secret.name, &row.sealed) {
-                Some(value) => secret.value = Some(value),
-                None => {
-                    let why = "cannot be opened with the service's key file; set it again, or put the right key file back";
-                    secret.why = Some(format!("secret {} {why}", secret.name));
-                }
-            },
+        };
+        match value {
+            Ok(value) => secret.value = Some(value),
+            Err(why) => secret.why = Some(why),
         }
     }
+    lease.secrets = secrets;
     Ok(())
+}
+
+/// What a connection's password is sealed as: no secret can be called so.
+pub(crate) fn sealed_as_connection(name: &str) -> String {
+    format!("connection/{name}")
+}
+
+impl Lending<'_> {
+    /// A stored value, or why this run gets none. `what` is `secret NAME` or `connection NAME`.
+    fn stored(&self, what: &str, row: Option<(String, &[u8], &Reach)>) -> Result<String, String> {
+        if self.plan.as_ref().is_none_or(|plan| from_outside(&plan.occasion)) {
+            return Err(format!("{what} is not lent to a proposal from outside"));
+        }
+        let Some((sealed_as, sealed, reach)) = row else {
+            let (kind, name) = what.split_once(' ').unwrap_or(("secret", what));
+            let user = if kind == "connection" { " --user USER" } else { "" };
+            let project = &self.project.name;
+            return Err(format!("{what} is not set for {project}; `ordotaxis {kind} set {project} {name}{user}` sets it"));
+        };
+        let away = self.plan.as_ref().and_then(|plan| out_of_reach(reach, &plan.occasion, &plan.pipeline, &self.project.main_branch));
+        if let Some(away) = away {
+            return Err(format!("{what} {away}"));
+        }
+        let opened = self.app.seal.opened(self.project.id, &sealed_as, sealed);
+        opened.ok_or_else(|| format!("{what} cannot be opened with the service's key file; set it again, or put the right key file back"))
+    }
+
+    /// A value that is made for this attempt: the job's own token, an identity. None where the name is neither's.
+    async fn made(&self, lease: &Lease, name: &str) -> Result<Option<Result<String, String>>, StoreError> {
+        let Some(plan) = &self.plan else { return Ok(None) };
+        let Some(extras) = plan.jobs.get(lease.attempt.job).and_then(|job| job.extras.as_deref()) else { return Ok(None) };
+        let is_token = name == identity::TOKEN && !extras.allows.is_empty();
+        let audience = extras.identity.get(name);
+        if !is_token && audience.is_none() {
+            return Ok(None);
+        }
+        if from_outside(&plan.occasion) {
+            return Ok(Some(Err(format!("{name} is not given to a proposal from outside"))));
+        }
+        Ok(Some(match audience {
+            Some(audience) => identity::sign(self.app, lease, plan, audience).await?,
+            None => Ok(identity::job_token(self.app, lease, &extras.allows).await?),
+        }))
+    }
 }
 
 /// Whether what is run was offered by someone who may not push here.

@@ -5,13 +5,15 @@ use crate::app::{App, Inner};
 use crate::profile::{self, ProfileError};
 use crate::secrets::{KeyError, Seal};
 use crate::settings::Settings;
-use crate::{clock, http, keeper, occasions, outbox};
+use crate::{clock, http, keeper, occasions, tasks};
+use ordotaxis_core::access::{Action, Limit, Role};
 use ordotaxis_git::Mirrors;
-use ordotaxis_store::{BlobError, BlobKey, Blobs, Kind, Logs, Place, Records, Secret, StoreError};
+use ordotaxis_store::{BlobError, BlobKey, Blobs, Entry, Holder, Logs, NewToken, Place, Records, Secret, StoreError};
 use std::future::Future;
 use std::path::PathBuf;
 use tokio::net::TcpListener;
 use tokio::sync::{Notify, Semaphore};
+use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
 #[derive(Debug, thiserror::Error)]
@@ -65,8 +67,39 @@ fn private(folder: &std::path::Path) -> std::io::Result<()> {
     std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700))
 }
 
+/// The first person, who owns the service, and the token to sign in with.
+async fn first_person(records: &Records) -> Result<Secret, StoreError> {
+    let (token, now) = (Secret::random("oxu"), clock::now());
+    let mut tx = records.tx_by_rule("first-start", now).await?;
+    let person_id = tx.add_person("owner", None).await?;
+    tx.set_grant(&Holder::Person("owner".into()), None, Some(Role::Owner), "").await?;
+    let new = NewToken { person_id, name: "first", secret: token.expose(), limit: &Limit::default(), ends_at: None };
+    tx.add_token(&new).await?;
+    tx.note(Entry::new(Action::AddPerson, "owner").after(Role::Owner));
+    tx.commit().await?;
+    Ok(token)
+}
+
 fn millis(duration: std::time::Duration) -> i64 {
     i64::try_from(duration.as_millis()).unwrap_or(i64::MAX)
+}
+
+/// Everything that goes on by itself, each kept going.
+fn workers(app: &App) -> JoinSet<()> {
+    let mut workers = JoinSet::new();
+    macro_rules! kept {
+        ($name:literal, $work:path) => {{
+            let (stop, app) = (app.stop.clone(), app.clone());
+            workers.spawn(tasks::kept($name, stop, move || $work(app.clone())));
+        }};
+    }
+    kept!("sweep", crate::care::work);
+    kept!("move-logs", crate::care::move_logs);
+    kept!("prune", crate::prune::work);
+    kept!("work", crate::work::work);
+    kept!("schedules", occasions::schedules);
+    kept!("reactions", crate::react::work);
+    workers
 }
 
 /// When to end: each future resolves at its signal.
@@ -93,10 +126,8 @@ where
     let folder_error = |source| ServeError::Folder { path: settings.data.clone(), source };
     private(&settings.data).map_err(folder_error)?;
     let records = Records::open(&settings.data).await?;
-    if !records.has_user().await? {
-        let token = Secret::random("oxu");
-        records.add_key(Kind::User, token.expose(), "owner", clock::now(), None).await?;
-        first_token(token.expose());
+    if records.persons().await?.is_empty() {
+        first_token(first_person(&records).await?.expose());
     }
     let stop = CancellationToken::new();
     let scheme = if settings.tls.is_some() { "https" } else { "http" };
@@ -120,7 +151,11 @@ where
         http: reqwest::Client::builder().timeout(std::time::Duration::from_secs(30)).build().map_err(ServeError::Client)?,
         public_url: public_url.clone(),
         records: records.clone(),
-        occasions: keeper.occasions.clone(),
+        provider_http: reqwest::Client::builder()
+            .timeout(std::time::Duration::from_secs(10))
+            .redirect(reqwest::redirect::Policy::none())
+            .build()
+            .map_err(ServeError::Client)?,
         keeper,
         schedules: Notify::new(),
         stop: stop.clone(),
@@ -129,19 +164,16 @@ where
         keyed_calls: Default::default(),
         known: http::Known::new(&public_url, address, &settings.hosts, settings.behind_proxy.clone()),
         guesses: Default::default(),
+        refusals: Default::default(),
+        sign_ins: Default::default(),
+        identity: Default::default(),
         panics: Default::default(),
         planning: std::sync::Arc::new(Semaphore::new(PLANNED_AT_ONCE)),
         streams: Default::default(),
         trees: Default::default(),
         settings: settings.clone(),
     });
-    let workers = [
-        tokio::spawn(crate::care::work(app.clone())),
-        tokio::spawn(crate::care::move_logs(app.clone())),
-        tokio::spawn(occasions::work(app.clone())),
-        tokio::spawn(occasions::schedules(app.clone())),
-        tokio::spawn(outbox::work(app.clone())),
-    ];
+    let workers = workers(&app);
     let handle = axum_server::Handle::new();
     {
         let (stop, handle, drain) = (stop.clone(), handle.clone(), settings.drain);
@@ -167,10 +199,8 @@ where
     stop.cancel();
     keeper_stop.cancel();
     let _ = keeper_task.await;
-    for worker in workers {
-        worker.abort();
-        let _ = worker.await;
-    }
+    let mut workers = workers;
+    workers.shutdown().await;
     records.close().await;
     Ok(())
 }

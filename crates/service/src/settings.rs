@@ -46,6 +46,8 @@ pub struct Settings {
     pub local_git: Vec<PathBuf>,
     /// Whether files may name repositories at loopback and link-local addresses.
     pub near_git: bool,
+    /// Where persons sign in with OpenID Connect.
+    pub sign_in: Option<SignIn>,
     /// For a rehearsal: the occasion that a start by hand plays through.
     pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
 }
@@ -55,6 +57,31 @@ pub struct Settings {
 pub struct Tls {
     pub certificate: PathBuf,
     pub key: PathBuf,
+}
+
+/// `[sign_in]`: a provider of OpenID Connect.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SignIn {
+    /// What the sign-in page calls it.
+    pub name: String,
+    /// Its address, as its discovery document says it.
+    pub issuer: String,
+    pub client_id: String,
+    pub client_secret_file: PathBuf,
+    #[serde(default)]
+    pub newcomers: Newcomers,
+}
+
+/// What becomes of someone whom the provider knows and nobody here does.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Newcomers {
+    /// An owner adds the identity to a person first.
+    #[default]
+    Refuse,
+    /// A person is added, with no role.
+    Add,
 }
 
 /// `open = ["metrics", "description"]`
@@ -97,6 +124,7 @@ struct File {
     open: Vec<String>,
     #[serde(default)]
     git: GitFile,
+    sign_in: Option<SignIn>,
 }
 
 /// `[store]`: where packs are kept.
@@ -158,6 +186,7 @@ impl Settings {
             open: Open::default(),
             local_git: Vec::new(),
             near_git: false,
+            sign_in: None,
             rehearsal: None,
         }
     }
@@ -175,6 +204,7 @@ impl Settings {
         self.tls = file.tls;
         self.local_git = file.git.local;
         self.near_git = file.git.near;
+        self.sign_in = file.sign_in;
         for word in file.open {
             match word.as_str() {
                 "metrics" => self.open.metrics = true,

@@ -13,8 +13,10 @@ pub use blobs::{BlobError, BlobKey, Blobs, Damage, Intake, Objects, Place, Sweep
 pub use key::{Secret, digest_of, digest_of_bytes};
 pub use logs::{Found, Lines, LogId, Logs, Searched};
 pub use records::{
-    AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueMessage, DueOccasion, DueSchedule, FindingRow,
-    FlakyRow, Forge, GivenUpMessage, Granted, Head, HistoryRow, JobRow, Journal, Kind, Message, NewCache, NewNumber, NewResult, NewRunRow,
-    NumberRow, PassedRun, Project, Reach, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunKey, RunRow, RunnerRow, SecretRow,
-    SetAside, Sibling, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Took, ToolRow, Unsealed,
+    AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueSchedule, DueWork, Entry, Event, FindingRow, FlakyRow,
+    Forge, GoodToken, GrantRow, Granted, GroupRow, Head, HistoryRow, Holder, IdentityRow, JobRow, JobToken, JournalFilter, JournalRow,
+    JournalState, Kind, NewCache, NewEvent, NewNumber, NewResult, NewRunRow, NewSession, NewToken, NewWork, NumberRow, PersonRow, Project,
+    Reach, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside,
+    Sibling, SigningKeyRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, TokenRow, Took, ToolRow, TroubledWork, Tx,
+    Unsealed, WorkKind,
 };

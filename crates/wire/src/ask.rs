@@ -1,5 +1,6 @@
 //! What people, the client and the console ask of the service.
 
+use ordotaxis_core::access::Seen;
 use ordotaxis_core::dispatch::Taking;
 use ordotaxis_core::plan::Occasion;
 use serde::{Deserialize, Serialize};
@@ -156,20 +157,6 @@ pub struct ReachAsk {
     pub pipelines: Option<Vec<String>>,
 }
 
-/// Signs a browser in: with a token, or with a one-use code from a sign-in link.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum NewSession {
-    Token(String),
-    Code(String),
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct SignInLink {
-    /// Works once, for ten minutes.
-    pub url: String,
-}
-
 /// What a runner may have; its own word can only narrow it.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -225,4 +212,18 @@ pub struct NewConnection {
     pub password: String,
     #[serde(flatten)]
     pub reach: ReachAsk,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetSeen {
+    /// Who sees the project: `all` who are signed in, whom it was `granted`, or everybody (`public`).
+    pub seen: Seen,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewNote {
+    /// At most 1,000 characters.
+    pub text: String,
 }

@@ -9,12 +9,17 @@
 //! - [`words`]: times and sizes as people read them.
 
 pub mod ask;
+pub mod journal;
+pub mod person;
 pub mod pipeline;
 pub mod plan;
 pub mod problem;
 pub mod runner;
+pub mod session;
+pub mod token;
 pub mod view;
 pub mod words;
+pub mod work;
 
 /// A moment from stored milliseconds; what is out of range becomes the epoch.
 pub fn moment(ms: i64) -> jiff::Timestamp {

@@ -7,6 +7,7 @@ pub use results::*;
 use crate::plan::DiagnosticView;
 use crate::runner::Tool;
 use jiff::Timestamp;
+use ordotaxis_core::access::Seen;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::JobId;
 use ordotaxis_core::plan::Event;
@@ -26,6 +27,7 @@ pub struct ProjectView {
     pub hook_secret: Option<String>,
     /// What is done with proposals from outside: `ask`, `run` or `never`.
     pub outside: String,
+    pub seen: Seen,
     /// What keeps its repository from being read, while that is tried again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
@@ -331,21 +333,6 @@ pub struct SweptView {
     pub bytes: u64,
 }
 
-/// A message to the outside that was given up.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct MessageView {
-    pub id: i64,
-    pub project: String,
-    pub commit: String,
-    /// `status` or `note`
-    pub kind: String,
-    pub run: Option<String>,
-    pub tries: i64,
-    #[schema(value_type = String, format = DateTime)]
-    pub given_up_at: Timestamp,
-    pub why: String,
-}
-
 /// Why a job, or each job of a run that has not ended, is as it is.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct WhyView {
@@ -528,9 +515,4 @@ pub struct LiveEvent {
     pub job: Option<JobId>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Me {
-    pub name: String,
 }

@@ -1,13 +1,38 @@
 //! `add job`: one more job at the end of its stage's jobs; comments and layout stay as they are.
 
-use super::{Done, Failure, OK, check};
-use crate::options::AddCommand;
+use super::check;
+use crate::failure::{Done, Failure, OK};
 use crate::out;
+use clap::Subcommand;
 use ordotaxis_core::language::{Severity, has_errors};
 use ordotaxis_core::plan;
 use std::io::Write;
 use std::path::Path;
+use std::path::PathBuf;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
+
+#[derive(Subcommand)]
+pub(crate) enum AddCommand {
+    /// Add a job, keeping everything else as it is written
+    Job {
+        /// `STAGE.NAME`
+        name: String,
+        /// A command; may stand several times
+        #[arg(long, required = true)]
+        step: Vec<String>,
+        /// An artifact to take: STAGE.NAME/ARTIFACT
+        #[arg(long)]
+        takes: Vec<String>,
+        /// A job or stage to come after
+        #[arg(long)]
+        after: Vec<String>,
+        /// A file to leave as an artifact: NAME=GLOB
+        #[arg(long, value_name = "NAME=GLOB")]
+        gives: Vec<String>,
+        #[arg(long, default_value = "ordotaxis.toml")]
+        file: PathBuf,
+    },
+}
 
 pub(super) fn add(command: AddCommand) -> Done {
     let AddCommand::Job { name, step, takes, after, gives, file } = command;

@@ -1,18 +1,70 @@
 //! `artifacts RUN`, `artifacts RUN get NAME --to DIR`.
 
-use super::{Done, Failure, OK, table};
 use crate::api::Api;
-use crate::options::{ArchiveForm, ArtifactCommand};
+use crate::failure::{Done, Failure, OK};
 use crate::out;
-use crate::reference::RunRef;
+use crate::out::table;
+use crate::reference::run_ref;
+use clap::Subcommand;
+use clap::ValueEnum;
 use ordotaxis_core::language::nearest;
 use ordotaxis_wire::view::{ArtifactView, FolderView};
 use ordotaxis_wire::words;
 use reqwest::Method;
 use std::io::Write;
 use std::path::Path;
+use std::path::PathBuf;
 
-pub(super) async fn artifacts(api: &Api, run: &RunRef, command: Option<ArtifactCommand>, json: bool) -> Done {
+/// `artifacts`
+#[derive(clap::Args)]
+pub(crate) struct ArtifactsOptions {
+    run: String,
+    #[command(subcommand)]
+    command: Option<ArtifactCommand>,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum ArtifactCommand {
+    /// Fetch one artifact and unpack it
+    Get {
+        /// `STAGE.NAME/ARTIFACT`, or `ARTIFACT` where only one job gives it
+        name: String,
+        #[arg(long, default_value = ".")]
+        to: PathBuf,
+        /// Keep the archive as it is, in place of unpacking it
+        #[arg(long, value_enum)]
+        archive: Option<ArchiveForm>,
+        /// Only this file of it
+        #[arg(long, conflicts_with = "archive")]
+        file: Option<String>,
+        /// Write links that lead out of the folder, too
+        #[arg(long, conflicts_with_all = ["archive", "file"])]
+        links: bool,
+    },
+    /// What lies in one folder of an artifact
+    Files {
+        name: String,
+        /// The outermost when absent
+        folder: Option<String>,
+    },
+    /// Keep an artifact for good
+    Pin {
+        name: String,
+        /// Let it go when its time is over
+        #[arg(long)]
+        undo: bool,
+    },
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ArchiveForm {
+    #[value(name = "tar.zst")]
+    Tar,
+    Zip,
+}
+
+pub(super) async fn artifacts(options: ArtifactsOptions, api: &Api, json: bool) -> Done {
+    let (run, command) = (&run_ref(&options.run)?, options.command);
     let number = api.run(run).await?.number;
     let all: Vec<ArtifactView> = api.get(&format!("runs/{}/{number}/artifacts", run.project)).await?;
     match command {

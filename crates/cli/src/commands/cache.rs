@@ -1,12 +1,34 @@
 //! `cache list`, `cache show`, `cache drop`.
 
-use super::{Done, OK, show, table};
 use crate::api::Api;
-use crate::options::CacheCommand;
+use crate::failure::{Done, OK};
 use crate::out;
+use crate::out::table;
+use clap::Subcommand;
 use ordotaxis_wire::view::{CacheView, DroppedView, FolderView};
 use ordotaxis_wire::words;
 use reqwest::Method;
+
+#[derive(Subcommand)]
+pub(crate) enum CacheCommand {
+    /// A project's caches, used last first
+    List { project: String },
+    /// What lies in one folder of an entry
+    Show {
+        project: String,
+        key: String,
+        /// The outermost when absent
+        folder: Option<String>,
+    },
+    /// Drop an entry
+    Drop {
+        project: String,
+        key: String,
+        /// All entries whose keys begin so
+        #[arg(long)]
+        beginning: bool,
+    },
+}
 
 pub(super) async fn cache(command: CacheCommand, api: &Api, json: bool) -> Done {
     match command {
@@ -24,7 +46,7 @@ pub(super) async fn cache(command: CacheCommand, api: &Api, json: bool) -> Done 
                     words::bytes(cache.bytes),
                     words::bytes(cache.stored_bytes),
                     format!("{} {}", cache.run, cache.job),
-                    show::moment(cache.used_at),
+                    out::moment(cache.used_at),
                     cache.uses.to_string(),
                 ]
             };

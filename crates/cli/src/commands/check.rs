@@ -1,8 +1,9 @@
 //! `check`: every mistake of pipeline files, with its place underlined.
 
-use super::{Done, Failure, OK, failed, local, sarif};
-use crate::options::CheckFormat;
+use super::{local, sarif};
+use crate::failure::{Done, Failure, OK, failed};
 use crate::out;
+use clap::ValueEnum;
 use codespan_reporting::diagnostic::{Diagnostic as Shown, Label};
 use codespan_reporting::files::SimpleFile;
 use codespan_reporting::term::{self, Config, Styles, StylesWriter};
@@ -11,7 +12,24 @@ use ordotaxis_core::plan;
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
 use std::path::{Path, PathBuf};
 
-pub(super) async fn check(files: Vec<PathBuf>, format: CheckFormat, json: bool) -> Done {
+/// `check`
+#[derive(clap::Args)]
+pub(crate) struct CheckOptions {
+    /// `ordotaxis.toml` and `ordotaxis/*.toml` when none is named
+    files: Vec<PathBuf>,
+    #[arg(long, value_enum, default_value_t = CheckFormat::Human)]
+    format: CheckFormat,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CheckFormat {
+    Human,
+    Json,
+    Sarif,
+}
+
+pub(super) async fn check(options: CheckOptions, json: bool) -> Done {
+    let CheckOptions { files, format } = options;
     let files = if files.is_empty() { found()? } else { files };
     let mut views: Vec<DiagnosticView> = Vec::new();
     let mut errors = false;

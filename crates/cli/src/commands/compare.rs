@@ -1,18 +1,26 @@
 //! `compare RUN RUN`: what differs between two runs of a project.
 
-use super::{Done, Failure, OK};
 use crate::api::Api;
+use crate::failure::{Done, Failure, OK};
 use crate::out;
-use crate::reference::RunRef;
+use crate::reference::run_ref;
 use ordotaxis_core::engine::shown;
 use ordotaxis_wire::view::{ArtifactDifference, CompareView, JobDifference};
 use ordotaxis_wire::words;
 
-pub(super) async fn compare(api: &Api, before: &RunRef, after: &RunRef, json: bool) -> Done {
+/// `compare`
+#[derive(clap::Args)]
+pub(crate) struct CompareOptions {
+    before: String,
+    after: String,
+}
+
+pub(super) async fn compare(options: CompareOptions, api: &Api, json: bool) -> Done {
+    let (before, after) = (run_ref(&options.before)?, run_ref(&options.after)?);
     if before.project != after.project {
         return Err(Failure::new(2, "runs of two projects cannot be compared", "name two runs of one project"));
     }
-    let (old, new) = (api.run(before).await?.number, api.run(after).await?.number);
+    let (old, new) = (api.run(&before).await?.number, api.run(&after).await?.number);
     let view: CompareView = api.get(&format!("runs/{}/{old}/compare/{new}", before.project)).await?;
     if json {
         out::json(&view);

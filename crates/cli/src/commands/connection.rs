@@ -1,12 +1,32 @@
 //! `connection`: set, list, remove. A password comes from standard input, never from an argument that others could read.
 
-use super::{Done, OK, secret, show, table};
+use super::secret;
 use crate::api::Api;
-use crate::options::ConnectionCommand;
+use crate::failure::{Done, OK};
 use crate::out;
+use crate::out::table;
+use crate::reach::ReachOptions;
+use clap::Subcommand;
 use ordotaxis_wire::ask::NewConnection;
 use ordotaxis_wire::view::ConnectionView;
 use reqwest::Method;
+
+#[derive(Subcommand)]
+pub(crate) enum ConnectionCommand {
+    /// Set a connection; its password is read from standard input
+    Set {
+        project: String,
+        name: String,
+        #[arg(long)]
+        user: String,
+        #[command(flatten)]
+        reach: ReachOptions,
+    },
+    /// The names of a project's connections
+    List { project: String },
+    /// Remove a connection
+    Remove { project: String, name: String },
+}
 
 pub(super) async fn connection(command: ConnectionCommand, api: &Api, json: bool) -> Done {
     match command {
@@ -23,7 +43,7 @@ pub(super) async fn connection(command: ConnectionCommand, api: &Api, json: bool
                 return OK;
             }
             let head = ["connection", "user", "set by", "set"].map(str::to_owned).to_vec();
-            let row = |row: &ConnectionView| vec![row.name.clone(), row.user.clone(), row.set_by.clone(), show::moment(row.set_at)];
+            let row = |row: &ConnectionView| vec![row.name.clone(), row.user.clone(), row.set_by.clone(), out::moment(row.set_at)];
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(rows.iter().map(row)).collect();
             table(&rows, &format!("{project} has no connections; `ordotaxis connection set {project} NAME --user USER` sets one"));
             OK

@@ -1,14 +1,49 @@
 //! What commands that need no service know of the folder they run in: its git, the occasion to plan for, and what the
 //! file borrows, kept in mirrors of the user's cache folder.
 
-use super::Failure;
-use crate::options::{EventChoice, OccasionOptions};
+use crate::failure::Failure;
+use clap::Args;
+use clap::ValueEnum;
 use indexmap::IndexMap;
 use ordotaxis_core::plan::{Event, Lent, Occasion, borrows};
 use ordotaxis_git::Mirrors;
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
 use std::process::Command;
+
+/// What happens, as far as a plan depends on it.
+#[derive(Args, Clone)]
+pub(crate) struct OccasionOptions {
+    /// What happens; a push, when no other option says otherwise
+    #[arg(long, value_enum)]
+    pub(crate) event: Option<EventChoice>,
+    /// The branch; the one that is checked out here, else main
+    #[arg(long)]
+    pub(crate) branch: Option<String>,
+    /// The tag that is pushed
+    #[arg(long)]
+    pub(crate) tag: Option<String>,
+    /// The branch that a proposal is aimed at
+    #[arg(long)]
+    pub(crate) target: Option<String>,
+    /// A path that changed; without any, everything may have
+    #[arg(long, value_name = "PATH")]
+    pub(crate) changed: Vec<String>,
+    /// A value for an input of the file: NAME=VALUE
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) input: Vec<String>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+#[value(rename_all = "snake_case")]
+pub(crate) enum EventChoice {
+    Push,
+    Proposal,
+    Tag,
+    Schedule,
+    ByHand,
+    Pipeline,
+}
 
 /// What git says in this folder; none where it fails or is missing.
 pub(super) fn git(dir: &Path, args: &[&str]) -> Option<String> {

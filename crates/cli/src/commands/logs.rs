@@ -2,30 +2,48 @@
 
 mod lines;
 
-use super::watch::patiently;
-use super::{Done, Failure, OK};
+use super::patience::patiently;
 use crate::api::Api;
+use crate::failure::{Done, Failure, OK};
 use crate::out;
-use crate::reference::RunRef;
+use crate::reference::run_ref;
 use ordotaxis_wire::view::JobView;
 use reqwest::{Method, Response};
 use std::io::Write;
 
+/// `logs`
+#[derive(clap::Args)]
+pub(crate) struct LogsOptions {
+    run: String,
+    job: String,
+    /// Go on until the job ends
+    #[arg(long)]
+    follow: bool,
+    /// The newest when absent
+    #[arg(long)]
+    attempt: Option<u32>,
+    /// Only what this step printed
+    #[arg(long)]
+    step: Option<String>,
+    /// Only lines printed since then: a length of time before now (`5m`), or a moment (RFC 3339)
+    #[arg(long)]
+    since: Option<String>,
+    /// Only lines in which this regular expression is found
+    #[arg(long, value_name = "PATTERN")]
+    grep: Option<String>,
+    /// Put the time of each line before it
+    #[arg(long)]
+    times: bool,
+    /// The log of this helper in place of the job's own
+    #[arg(long, value_name = "HELPER")]
+    beside: Option<String>,
+}
+
 /// How long one call of a follower is held by the service.
 const WAIT_MS: u32 = 20_000;
 
-pub(super) struct Ask {
-    pub(super) job: String,
-    pub(super) follow: bool,
-    pub(super) attempt: Option<u32>,
-    pub(super) step: Option<String>,
-    pub(super) since: Option<String>,
-    pub(super) grep: Option<String>,
-    pub(super) times: bool,
-    pub(super) beside: Option<String>,
-}
-
-pub(super) async fn logs(api: &Api, run: &RunRef, ask: Ask) -> Done {
+pub(super) async fn logs(ask: LogsOptions, api: &Api) -> Done {
+    let run = &run_ref(&ask.run)?;
     let view = api.run(run).await?;
     if let Some(job) = view.jobs.iter().flatten().find(|job| job.id.as_str() == ask.job && job.attempts.is_empty() && job.state.is_end()) {
         return none_of(job);

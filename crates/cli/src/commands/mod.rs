@@ -1,4 +1,4 @@
-//! One file a group of commands.
+//! Every command, one file a noun with its own options; here they are told apart.
 
 mod add;
 mod artifacts;
@@ -6,10 +6,14 @@ mod cache;
 mod check;
 mod compare;
 mod connection;
+mod grant;
+mod group;
 mod init;
+mod journal;
 mod local;
 mod logs;
-mod message;
+mod patience;
+mod person;
 mod pipeline;
 mod plan;
 mod project;
@@ -19,140 +23,209 @@ mod runs;
 mod sarif;
 mod secret;
 mod serve;
+mod session;
 mod share;
 mod show;
 mod sign_in;
+mod signals;
 mod store;
 mod tests;
+mod token;
 mod watch;
+mod work;
 
 use crate::api::Api;
-use crate::options::{Command, Options, PlanFormat};
+use crate::failure::{Done, OK};
+use crate::global::Global;
 use crate::out;
-use crate::reference::RunRef;
-use anstyle::{AnsiColor, Style};
-use ordotaxis_wire::ask::{Again, NewRun};
-use std::process::ExitCode;
+use clap::{Parser, Subcommand};
 
-/// Why a command did not do what it was asked: one line what, one line what to do.
-#[derive(Debug)]
-pub(crate) struct Failure {
-    code: u8,
-    what: String,
-    next: String,
+#[derive(Parser)]
+#[command(name = "ordotaxis", version, about = "Pipelines defined as configuration, run on your own machines")]
+pub(crate) struct Options {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    command: Command,
 }
 
-impl Failure {
-    pub(crate) fn new(code: u8, what: impl Into<String>, next: impl Into<String>) -> Failure {
-        Failure { code, what: what.into(), next: next.into() }
+#[derive(Subcommand)]
+enum Command {
+    /// Find the mistakes in pipeline files
+    Check(check::CheckOptions),
+    /// Show what would run, in which order, and why
+    Plan(plan::PlanOptions),
+    /// Run the plan here, in a copy of this folder, without the service
+    Rehearse(rehearse::RehearseOptions),
+    /// Write a first `ordotaxis.toml` for what is in this folder
+    Init(init::InitOptions),
+    /// Put something more into the pipeline file
+    Add {
+        #[command(subcommand)]
+        command: add::AddCommand,
+    },
+    /// Print the language as JSON Schema, for editors
+    Schema,
+    /// Pipelines of a project that the service keeps in place of the repository
+    Pipeline {
+        #[command(subcommand)]
+        command: pipeline::PipelineCommand,
+    },
+    /// Run the service
+    Serve(serve::ServeOptions),
+    /// Enrol and run a runner, or look at all
+    Runner {
+        #[command(subcommand)]
+        command: runner::RunnerCommand,
+    },
+    /// Add, list, show and remove projects
+    Project {
+        #[command(subcommand)]
+        command: project::ProjectCommand,
+    },
+    /// Start a run by hand, or with RUN and --job a job that starts by hand only
+    Start(runs::StartOptions),
+    /// List runs, newest first
+    Runs(runs::RunsOptions),
+    /// Show a run: its jobs, their steps, and why
+    Show(show::ShowOptions),
+    /// Follow a run until it ends
+    Watch(watch::WatchOptions),
+    /// Say why a run, or one of its jobs, is as it is
+    Why(show::WhyOptions),
+    /// Print a job's log
+    Logs(logs::LogsOptions),
+    /// Do a run's commit once more
+    Again(runs::AgainOptions),
+    /// Print the files of this copy's share, in a job with `split`; all of them anywhere else
+    Share(share::ShareOptions),
+    /// Values that jobs may be lent by name
+    Secret {
+        #[command(subcommand)]
+        command: secret::SecretCommand,
+    },
+    /// Let a run go on that comes from outside: this commit of it, and no other
+    Allow(runs::AllowOptions),
+    /// What could not be done outside: given up, or tried again
+    #[command(alias = "message")]
+    Work {
+        #[command(subcommand)]
+        command: work::WorkCommand,
+    },
+    /// Stop a run, or one job of it
+    Stop(runs::StopOptions),
+    /// List a run's artifacts, or fetch one
+    Artifacts(artifacts::ArtifactsOptions),
+    /// What a run's tests came to; tests that turn by themselves, or one test over time
+    Tests(tests::TestsOptions),
+    /// What analyses found in a run, new findings first
+    Findings(tests::FindingsOptions),
+    /// What numbers of reports and facts were over runs
+    Numbers(tests::NumbersOptions),
+    /// What differs between two runs: jobs, tests, artifacts, caches, numbers
+    Compare(compare::CompareOptions),
+    /// What caches hold, and dropping it
+    Cache {
+        #[command(subcommand)]
+        command: cache::CacheCommand,
+    },
+    /// Look after what is stored: is it sound, and what is no longer needed
+    Store {
+        #[command(subcommand)]
+        command: store::StoreCommand,
+    },
+    /// Users and passwords for registries and the like, lent to jobs that publish
+    Connection {
+        #[command(subcommand)]
+        command: connection::ConnectionCommand,
+    },
+    /// Persons, and how they are known elsewhere
+    Person {
+        #[command(subcommand)]
+        command: person::PersonCommand,
+    },
+    /// Groups of persons
+    Group {
+        #[command(subcommand)]
+        command: group::GroupCommand,
+    },
+    /// Who holds which role on what
+    Grant {
+        #[command(subcommand)]
+        command: grant::GrantCommand,
+    },
+    /// Your tokens, for programs
+    Token {
+        #[command(subcommand)]
+        command: token::TokenCommand,
+    },
+    /// Browsers that are signed in
+    Session {
+        #[command(subcommand)]
+        command: session::SessionCommand,
+    },
+    /// Who did what, and whether the journal is whole
+    Journal(journal::JournalOptions),
+    /// Keep the service's address and your token, or make a link that signs a browser in
+    SignIn(sign_in::SignInOptions),
+}
+
+impl Options {
+    /// Whether a runner's own mounts are needed: they must be made before there is a second thread.
+    pub(crate) fn runs_jobs(&self) -> bool {
+        matches!(self.command, Command::Runner { command: runner::RunnerCommand::Work { .. } } | Command::Rehearse(_))
     }
 
-    /// Whether what went wrong is said with these words.
-    pub(crate) fn says(&self, words: &str) -> bool {
-        self.what.contains(words)
-    }
-
-    /// The service is away, or went away in the middle of its answer: it may be back soon.
-    pub(crate) fn is_passing(&self) -> bool {
-        self.says("could not be reached") || self.says("broke off")
-    }
-
-    pub(crate) fn interrupted() -> Failure {
-        Failure::new(130, "interrupted", "")
-    }
-
-    pub(crate) fn report(self) -> ExitCode {
-        let red = Style::new().fg_color(Some(AnsiColor::Red.into()));
-        anstream::eprintln!("{red}ordotaxis: {}{red:#}", self.what);
-        if !self.next.is_empty() {
-            anstream::eprintln!("  {}", self.next);
-        }
-        ExitCode::from(self.code)
+    /// Whether the command looks at signals itself.
+    pub(crate) fn minds_signals(&self) -> bool {
+        self.runs_jobs() || matches!(self.command, Command::Serve(_))
     }
 }
 
-pub(crate) type Done = Result<ExitCode, Failure>;
-
-pub(crate) const OK: Done = Ok(ExitCode::SUCCESS);
-
-/// The work itself failed: a run failed, a check found an error.
-pub(crate) fn failed() -> ExitCode {
-    ExitCode::from(1)
-}
-
-fn run_ref(text: &str) -> Result<RunRef, Failure> {
-    text.parse().map_err(|what: String| Failure::new(2, what, "name one as PROJECT/NUMBER, or PROJECT for its newest"))
-}
-
+/// Does what was asked. `mounts`: whether this process has mounts of its own.
 pub(crate) async fn run(options: Options, mounts: bool) -> Done {
-    let global = options.global;
-    let api = || Api::new(&global);
+    let (global, json) = (&options.global, options.global.json);
+    let api = || Api::new(global);
     match options.command {
-        Command::Check { files, format } => check::check(files, format, global.json).await,
-        Command::Plan { file, format, occasion, reasons, against } => {
-            let format = if global.json { PlanFormat::Json } else { format };
-            plan::plan(&file, format, &occasion, reasons, against.as_deref()).await
-        }
-        Command::Rehearse { jobs, pipeline, occasion, slots, only_changed, keep, isolation } => {
-            let ask = rehearse::Ask { jobs, pipeline, slots, only_changed, keep, isolation, mounts, json: global.json };
-            rehearse::rehearse(ask, &occasion).await
-        }
-        Command::Init { print } => init::init(print),
+        Command::Check(options) => check::check(options, json).await,
+        Command::Plan(options) => plan::plan(options, json).await,
+        Command::Rehearse(options) => rehearse::rehearse(options, mounts, json).await,
+        Command::Init(options) => init::init(options),
         Command::Add { command } => add::add(command),
         Command::Schema => {
             out::json(&ordotaxis_core::language::schema());
             OK
         }
-        Command::Pipeline { command } => pipeline::pipeline(command, &api()?, global.json).await,
-        Command::Serve { data, listen, config } => serve::serve(data, listen, config).await,
-        Command::Runner { command } => runner::runner(command, &global, mounts).await,
-        Command::Project { command } => project::project(command, &api()?, global.json).await,
-        Command::Start { project, reference, pipeline, input, job, watch } => {
-            let inputs = local::inputs(&input)?.into_iter().collect();
-            if project.contains('/') {
-                let ask = runs::ByHand { reference, pipeline, inputs, jobs: job, watch };
-                return runs::start_jobs(&api()?, &run_ref(&project)?, ask, global.json).await;
-            }
-            runs::start(&api()?, &project, NewRun { reference, pipeline, inputs, jobs: job }, watch, global.json).await
-        }
-        Command::Again { run, failed, job, fresh, watch } => {
-            runs::again(&api()?, &run_ref(&run)?, Again { failed, jobs: job, fresh }, watch, global.json).await
-        }
-        Command::Share { files } => share::share(files),
-        Command::Secret { command } => secret::secret(command, &api()?, global.json).await,
-        Command::Runs { project, count } => runs::list(&api()?, project, count, global.json).await,
-        Command::Show { run } => show::show(&api()?, &run_ref(&run)?, global.json).await,
-        Command::Watch { run } => watch::watch(&api()?, &run_ref(&run)?, global.json).await,
-        Command::Why { run, job } => show::why(&api()?, &run_ref(&run)?, job.as_deref(), global.json).await,
-        Command::Logs { run, job, follow, attempt, step, since, grep, times, beside } => {
-            let ask = logs::Ask { job, follow, attempt, step, since, grep, times, beside };
-            logs::logs(&api()?, &run_ref(&run)?, ask).await
-        }
-        Command::Allow { run } => runs::allow(&api()?, &run_ref(&run)?, global.json).await,
-        Command::Message { command } => message::message(command, &api()?, global.json).await,
-        Command::Stop { run, job } => runs::stop(&api()?, &run_ref(&run)?, job, global.json).await,
-        Command::Artifacts { run, command } => artifacts::artifacts(&api()?, &run_ref(&run)?, command, global.json).await,
-        Command::Tests { run, flaky, test, all } => {
-            tests::tests(&api()?, &run_ref(&run)?, tests::Ask { flaky, test, all }, global.json).await
-        }
-        Command::Findings { run } => tests::findings(&api()?, &run_ref(&run)?, global.json).await,
-        Command::Numbers { project, pipeline } => tests::numbers(&api()?, &project, &pipeline, global.json).await,
-        Command::Compare { before, after } => compare::compare(&api()?, &run_ref(&before)?, &run_ref(&after)?, global.json).await,
-        Command::Cache { command } => cache::cache(command, &api()?, global.json).await,
-        Command::Store { command } => store::store(command, &api()?, global.json).await,
-        Command::Connection { command } => connection::connection(command, &api()?, global.json).await,
-        Command::SignIn { link } => sign_in::sign_in(&global, link).await,
-    }
-}
-
-/// Prints rows in columns, or what to say when there are none.
-fn table(rows: &[Vec<String>], none: &str) {
-    if rows.len() <= 1 {
-        return out::remark(none);
-    }
-    let lines = out::columns(rows);
-    out::print(out::dim(&out::fit(&lines[0])));
-    for line in &lines[1..] {
-        out::print(out::fit(line));
+        Command::Pipeline { command } => pipeline::pipeline(command, &api()?, json).await,
+        Command::Serve(options) => serve::serve(options).await,
+        Command::Runner { command } => runner::runner(command, global, mounts).await,
+        Command::Project { command } => project::project(command, &api()?, json).await,
+        Command::Start(options) => runs::start(options, &api()?, json).await,
+        Command::Runs(options) => runs::list(options, &api()?, json).await,
+        Command::Show(options) => show::show(options, &api()?, json).await,
+        Command::Watch(options) => watch::watch(options, &api()?, json).await,
+        Command::Why(options) => show::why(options, &api()?, json).await,
+        Command::Logs(options) => logs::logs(options, &api()?).await,
+        Command::Again(options) => runs::again(options, &api()?, json).await,
+        Command::Share(options) => share::share(options),
+        Command::Secret { command } => secret::secret(command, &api()?, json).await,
+        Command::Allow(options) => runs::allow(options, &api()?, json).await,
+        Command::Work { command } => work::work(command, &api()?, json).await,
+        Command::Stop(options) => runs::stop(options, &api()?, json).await,
+        Command::Artifacts(options) => artifacts::artifacts(options, &api()?, json).await,
+        Command::Tests(options) => tests::tests(options, &api()?, json).await,
+        Command::Findings(options) => tests::findings(options, &api()?, json).await,
+        Command::Numbers(options) => tests::numbers(options, &api()?, json).await,
+        Command::Compare(options) => compare::compare(options, &api()?, json).await,
+        Command::Cache { command } => cache::cache(command, &api()?, json).await,
+        Command::Store { command } => store::store(command, &api()?, json).await,
+        Command::Connection { command } => connection::connection(command, &api()?, json).await,
+        Command::Person { command } => person::person(command, &api()?, json).await,
+        Command::Group { command } => group::group(command, &api()?, json).await,
+        Command::Grant { command } => grant::grant(command, &api()?, json).await,
+        Command::Token { command } => token::token(command, &api()?, json).await,
+        Command::Session { command } => session::session(command, &api()?, json).await,
+        Command::Journal(options) => journal::journal(options, &api()?, json).await,
+        Command::SignIn(options) => sign_in::sign_in(options, global).await,
     }
 }

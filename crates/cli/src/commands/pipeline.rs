@@ -1,11 +1,47 @@
 //! `pipeline list | show | keep | history | drop`: files that the service keeps for a project.
 
-use super::{Done, Failure, OK, check, show, table};
+use super::check;
 use crate::api::Api;
-use crate::options::PipelineCommand;
+use crate::failure::{Done, Failure, OK};
 use crate::out;
+use crate::out::table;
+use clap::Subcommand;
 use ordotaxis_wire::ask::NewStored;
 use ordotaxis_wire::pipeline::{PipelineView, VersionView};
+use std::path::PathBuf;
+
+#[derive(Subcommand)]
+pub(crate) enum PipelineCommand {
+    /// The pipelines of a project, and where each is kept
+    List { project: String },
+    /// Print a pipeline's file
+    Show { project: String, pipeline: String },
+    /// Keep a file in the service, as a new version
+    Keep {
+        project: String,
+        pipeline: String,
+        #[arg(long)]
+        file: PathBuf,
+        /// What the change is for
+        #[arg(long)]
+        message: String,
+    },
+    /// Every version that was kept
+    History {
+        project: String,
+        pipeline: String,
+        /// Print this version's text
+        #[arg(long)]
+        version: Option<i64>,
+    },
+    /// Take a kept pipeline out: the repository's file counts again
+    Drop {
+        project: String,
+        pipeline: String,
+        #[arg(long, default_value = "taken out")]
+        message: String,
+    },
+}
 
 pub(super) async fn pipeline(command: PipelineCommand, api: &Api, json: bool) -> Done {
     match command {
@@ -106,7 +142,7 @@ async fn history(api: &Api, project: &str, pipeline: &str, version: Option<i64>,
     }
     let head = ["version", "kept", "by", "what for"].map(str::to_owned).to_vec();
     let what = |one: &VersionView| if one.text.is_empty() { format!("{} (taken out)", one.message) } else { one.message.clone() };
-    let row = |one: &VersionView| vec![one.version.to_string(), show::moment(one.at), one.by.clone(), what(one)];
+    let row = |one: &VersionView| vec![one.version.to_string(), out::moment(one.at), one.by.clone(), what(one)];
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(all.iter().map(row)).collect();
     table(&rows, "nothing was ever kept for it");
     OK

@@ -1,20 +1,50 @@
 //! `plan`: what would run, without a service and without a runner.
 
-use super::{Done, Failure, OK, check, failed, local};
-use crate::options::{OccasionOptions, PlanFormat};
+use super::local::OccasionOptions;
+use super::{check, local};
+use crate::failure::{Done, Failure, OK, failed};
 use crate::out;
+use clap::ValueEnum;
 use ordotaxis_core::language::{Severity, counted};
 use ordotaxis_core::plan::{
     Because, Change, Edge, Occasion, Plan, Planned, Source, WaitOn, compare, dot, edges, plan as make_plan, starts, svg,
 };
 use ordotaxis_wire::plan::{PlanView, diagnostic_views, foreseen_skips};
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+
+/// `plan`
+#[derive(clap::Args)]
+pub(crate) struct PlanOptions {
+    #[arg(default_value = "ordotaxis.toml")]
+    file: PathBuf,
+    #[arg(long, value_enum, default_value_t = PlanFormat::Human)]
+    format: PlanFormat,
+    #[command(flatten)]
+    occasion: OccasionOptions,
+    /// Show the reason for each wait and skip
+    #[arg(long)]
+    reasons: bool,
+    /// Show what the file changes in the plan, against the one at this commit, branch or tag
+    #[arg(long, value_name = "REV")]
+    against: Option<String>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PlanFormat {
+    Human,
+    Json,
+    Dot,
+    Svg,
+}
 
 /// Plans with more jobs are counted instead of listed: their edges alone would be gigabytes.
 const LISTED_JOBS: usize = 20_000;
 
-pub(super) async fn plan(file: &Path, format: PlanFormat, options: &OccasionOptions, reasons: bool, against: Option<&str>) -> Done {
+pub(super) async fn plan(options: PlanOptions, json: bool) -> Done {
+    let PlanOptions { file, format, occasion: options, reasons, against } = options;
+    let (file, options, against) = (file.as_path(), &options, against.as_deref());
+    let format = if json { PlanFormat::Json } else { format };
     let text = check::read(file)?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let occasion = local::occasion(options, folder)?;

@@ -1,12 +1,74 @@
 //! `project add`, `list`, `show`, `remove`.
 
-use super::{Done, OK, table};
 use crate::api::Api;
-use crate::options::{OutsideChoice, ProjectCommand};
+use crate::failure::{Done, OK};
 use crate::out;
-use ordotaxis_wire::ask::{NewForge, NewProject, SetOutside};
+use crate::out::table;
+use clap::Subcommand;
+use clap::ValueEnum;
+use ordotaxis_core::access::Seen;
+use ordotaxis_wire::ask::{NewForge, NewProject, SetOutside, SetSeen};
 use ordotaxis_wire::view::ProjectView;
 use reqwest::Method;
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum OutsideChoice {
+    /// Each waits for someone to allow it
+    Ask,
+    Run,
+    Never,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum SeenChoice {
+    All,
+    Granted,
+    Public,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum ProjectCommand {
+    /// Add a project
+    Add {
+        name: String,
+        /// Anything that `git clone` takes
+        #[arg(long)]
+        git: String,
+        #[arg(long, default_value = "main")]
+        main_branch: String,
+        /// The forge's profile; none: verdicts are written as git notes only
+        #[arg(long, requires = "forge_url")]
+        forge: Option<String>,
+        #[arg(long)]
+        forge_url: Option<String>,
+        /// The repository's name on the forge; the project's when absent
+        #[arg(long)]
+        forge_repository: Option<String>,
+        /// What the forge wants to see before it takes a status
+        #[arg(long, env = "ORDOTAXIS_FORGE_TOKEN", hide_env_values = true)]
+        forge_token: Option<String>,
+    },
+    List,
+    Show {
+        name: String,
+    },
+    /// Remove a project with all its runs
+    Remove {
+        name: String,
+    },
+    /// Say who sees a project: `all` who are signed in, whom it was `granted`, or everybody (`public`)
+    Seen {
+        name: String,
+        #[arg(value_enum)]
+        by: SeenChoice,
+    },
+    /// Say what is done with proposals from outside
+    Outside {
+        name: String,
+        #[arg(value_enum)]
+        what: OutsideChoice,
+    },
+}
 
 pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> Done {
     match command {
@@ -62,6 +124,15 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
             api.send(api.request(Method::PUT, &format!("projects/{name}/outside")).json(&ask)).await?;
             out::print(format!("a proposal of {name} from outside {told}"));
         }
+        ProjectCommand::Seen { name, by } => {
+            let (seen, told) = match by {
+                SeenChoice::All => (Seen::All, "everybody who is signed in"),
+                SeenChoice::Granted => (Seen::Granted, "whoever was granted a role on it"),
+                SeenChoice::Public => (Seen::Public, "everybody, also without signing in"),
+            };
+            api.send(api.request(Method::PUT, &format!("projects/{name}/seen")).json(&SetSeen { seen })).await?;
+            out::print(format!("{name} is seen by {told}"));
+        }
         ProjectCommand::Remove { name } => {
             api.send(api.request(Method::DELETE, &format!("projects/{name}"))).await?;
             out::remark(format!("project {name} and its runs are removed"));
@@ -74,6 +145,7 @@ fn print_facts(project: &ProjectView) {
     out::print(format!("  repository  {}", project.git_url));
     out::print(format!("  main branch {}", project.main_branch));
     out::print(format!("  webhook to  {}", project.hook_url));
+    out::print(format!("  seen by     {}", project.seen.word()));
     if let Some(trouble) = &project.trouble {
         out::print(format!("  trouble     it cannot be read now, and is tried again: {trouble}"));
     }

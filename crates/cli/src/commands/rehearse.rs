@@ -2,9 +2,11 @@
 //! service and a runner in this process run it, so that the engine, the isolation and the steps are the same as
 //! anywhere. Nobody is told of it, and all of it is gone afterwards but what was asked to be kept.
 
-use super::{Done, Failure, artifacts, check, failed, local, logs, plan, runner, serve, watch};
+use super::local::OccasionOptions;
+use super::{artifacts, check, local, logs, plan, runner, signals, watch};
 use crate::api::Api;
-use crate::options::{IsolationChoice, OccasionOptions};
+use crate::failure::{Done, Failure, failed};
+use crate::fence::IsolationChoice;
 use crate::out;
 use crate::reference::RunRef;
 use ordotaxis_core::dispatch::Taking;
@@ -20,22 +22,50 @@ use std::process::{Command, ExitCode};
 use tokio::sync::oneshot;
 use tokio_util::sync::CancellationToken;
 
-pub(super) struct Ask {
-    pub(super) jobs: Vec<String>,
-    pub(super) pipeline: String,
-    pub(super) slots: u32,
-    pub(super) only_changed: bool,
-    pub(super) keep: Option<PathBuf>,
-    pub(super) isolation: Option<IsolationChoice>,
-    pub(super) mounts: bool,
-    pub(super) json: bool,
+/// `rehearse`
+#[derive(clap::Args)]
+pub(crate) struct RehearseOptions {
+    /// Jobs or stages: these and what they take from; all when none is named
+    jobs: Vec<String>,
+    /// Another pipeline than `main`: the stem of a file in the folder `ordotaxis`
+    #[arg(long, default_value = "main")]
+    pipeline: String,
+    #[command(flatten)]
+    occasion: OccasionOptions,
+    /// How many jobs at the same time
+    #[arg(long, default_value_t = 2, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    slots: u32,
+    /// Let `changed` hold only what differs from the last commit, in place of everything
+    #[arg(long)]
+    only_changed: bool,
+    /// Keep artifacts and logs in this folder
+    #[arg(long, value_name = "DIR")]
+    keep: Option<PathBuf>,
+    /// How steps are fenced in; `sandbox` where that works, when absent
+    #[arg(long, value_enum)]
+    isolation: Option<IsolationChoice>,
 }
 
-pub(super) async fn rehearse(ask: Ask, options: &OccasionOptions) -> Done {
+struct Ask {
+    options: RehearseOptions,
+    mounts: bool,
+    json: bool,
+}
+
+impl std::ops::Deref for Ask {
+    type Target = RehearseOptions;
+
+    fn deref(&self) -> &RehearseOptions {
+        &self.options
+    }
+}
+
+pub(super) async fn rehearse(options: RehearseOptions, mounts: bool, json: bool) -> Done {
+    let ask = Ask { options, mounts, json };
     let root = root();
     let file = if ask.pipeline == "main" { root.join("ordotaxis.toml") } else { root.join(format!("ordotaxis/{}.toml", ask.pipeline)) };
     let text = check::read(&file)?;
-    let mut occasion = Occasion { only: ask.jobs.clone(), ..local::occasion(options, &root)? };
+    let mut occasion = Occasion { only: ask.jobs.clone(), ..local::occasion(&ask.occasion, &root)? };
     let place = tempfile::Builder::new().prefix("ordotaxis-rehearsal-").tempdir().map_err(|error| cannot("a folder for it", &error))?;
     let copy = Copy::of(&root, place.path(), &occasion)?;
     if ask.only_changed {
@@ -49,11 +79,11 @@ pub(super) async fn rehearse(ask: Ask, options: &OccasionOptions) -> Done {
     occasion.project = Some(copy.project.clone());
     occasion.by = Some(occasion.author.clone().unwrap_or_else(|| "you".into()));
     let leave = Leave::default();
-    let (mut stage, signals) = (Stage::raise(place.path(), occasion, leave.clone()).await?, serve::count_signals()?);
+    let (mut stage, signals) = (Stage::raise(place.path(), occasion, leave.clone()).await?, signals::count_signals()?);
     let runner = stage.runner(place.path(), &ask, labels, isolation).await?;
     let done = tokio::select! {
         done = stage.play(&copy, &ask, &secrets) => done,
-        () = serve::reaches(signals, 1) => Err(Failure::interrupted()),
+        () = signals::reaches(signals, 1) => Err(Failure::interrupted()),
     };
     // Ends what still runs, then the service.
     leave.at_once.cancel();

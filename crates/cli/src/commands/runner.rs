@@ -1,10 +1,15 @@
 //! `runner invite`, `enrol`, `work`, `list`, `drain`.
 
-use super::serve::{count_signals, reaches, set_up_log};
-use super::{Done, Failure, OK, table};
+use super::signals::{count_signals, reaches, set_up_log};
 use crate::api::{Api, address};
-use crate::options::{Global, GrantOptions, IsolationChoice, RunnerCommand};
+use crate::failure::{Done, Failure, OK};
+use crate::fence::IsolationChoice;
+use crate::global::Global;
 use crate::out;
+use crate::out::table;
+use clap::Subcommand;
+use clap::ValueEnum;
+use ordotaxis_core::dispatch::Taking;
 use ordotaxis_runner::{Config, Identity, Isolation, Leave, Settings, enrol, work};
 use ordotaxis_wire::ask::{Drain, Invitation, Invite, RunnerGrant};
 use ordotaxis_wire::view::RunnerView;
@@ -13,6 +18,98 @@ use reqwest::Method;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
+
+#[derive(Subcommand)]
+pub(crate) enum RunnerCommand {
+    /// Make a token that enrols one runner, once; what the runner may have is fixed with it
+    Invite {
+        #[command(flatten)]
+        grant: GrantOptions,
+        /// How long it is good, seven days at most
+        #[arg(long, default_value = "1h", value_parser = humantime::parse_duration)]
+        expires: Duration,
+    },
+    /// Change what a runner may have; all of it is said anew
+    Set {
+        name: String,
+        #[command(flatten)]
+        grant: GrantOptions,
+    },
+    /// Remove a runner: its credential is worth nothing any more, and its running jobs are lost
+    Remove { name: String },
+    /// Make this machine a runner
+    Enrol {
+        /// What `runner invite` printed
+        #[arg(long)]
+        invitation: String,
+        /// How it is called; the machine's name when absent
+        #[arg(long)]
+        name: Option<String>,
+        #[arg(long, default_value = "./ordotaxis-runner")]
+        dir: PathBuf,
+    },
+    /// Claim jobs and do them until told to leave
+    Work {
+        #[arg(long, default_value = "./ordotaxis-runner")]
+        dir: PathBuf,
+        /// How many jobs at the same time
+        #[arg(long, default_value_t = 2, value_parser = clap::value_parser!(u32).range(1..=1000))]
+        slots: u32,
+        /// How steps are fenced in; `sandbox` where that works, when absent
+        #[arg(long, value_enum)]
+        isolation: Option<IsolationChoice>,
+        /// Do one job, then leave
+        #[arg(long)]
+        once: bool,
+        /// A TOML file with labels, tools and limits of this machine
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
+    /// Whether something answers at this address or port; a runner asks this from within a job's network
+    #[command(hide = true)]
+    Look { what: String },
+    /// Who is there, and what each does
+    List,
+    /// Let a runner finish what it has and take nothing more
+    Drain {
+        name: String,
+        /// Let it take jobs again
+        #[arg(long)]
+        undo: bool,
+    },
+}
+
+/// What a runner may have.
+#[derive(clap::Args)]
+pub(crate) struct GrantOptions {
+    /// What jobs may ask for with `where`, beside the system and its architecture
+    #[arg(long)]
+    pub(crate) label: Vec<String>,
+    /// Only jobs of this project, and of others named so; of all when absent
+    #[arg(long)]
+    pub(crate) project: Vec<String>,
+    /// Whether it takes proposals from outside
+    #[arg(long, value_enum, default_value_t = TakingChoice::No)]
+    pub(crate) outside: TakingChoice,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum TakingChoice {
+    No,
+    Yes,
+    /// And nothing else
+    Only,
+}
+
+impl From<TakingChoice> for Taking {
+    fn from(choice: TakingChoice) -> Taking {
+        match choice {
+            TakingChoice::No => Taking::No,
+            TakingChoice::Yes => Taking::Yes,
+            TakingChoice::Only => Taking::Only,
+        }
+    }
+}
 
 pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool) -> Done {
     match command {

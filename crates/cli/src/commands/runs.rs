@@ -1,18 +1,89 @@
 //! `start`, `again`, `runs`, `stop`.
 
-use super::{Done, Failure, OK, show, table, watch};
+use super::local::inputs;
+use super::watch::watch_run;
 use crate::api::Api;
+use crate::failure::{Done, Failure, OK};
 use crate::out;
-use crate::reference::RunRef;
+use crate::out::table;
+use crate::reference::{RunRef, run_ref};
 use ordotaxis_wire::ask::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::view::RunView;
 use ordotaxis_wire::words;
 use std::collections::BTreeMap;
 
-pub(super) async fn start(api: &Api, project: &str, ask: NewRun, follow: bool, json: bool) -> Done {
+/// `start`
+#[derive(clap::Args)]
+pub(crate) struct StartOptions {
+    /// `PROJECT`; or `PROJECT/NUMBER` with --job
+    #[arg(value_name = "PROJECT|RUN")]
+    project: String,
+    /// A branch, tag or commit; the main branch when absent
+    #[arg(long = "ref")]
+    reference: Option<String>,
+    #[arg(long)]
+    pipeline: Option<String>,
+    /// A value for an input of the file: NAME=VALUE
+    #[arg(long, value_name = "NAME=VALUE")]
+    input: Vec<String>,
+    /// Only this job or stage, and those it takes from
+    #[arg(long)]
+    job: Vec<String>,
+    /// Follow it until it ends
+    #[arg(long)]
+    watch: bool,
+}
+
+/// `runs`
+#[derive(clap::Args)]
+pub(crate) struct RunsOptions {
+    project: Option<String>,
+    /// How many at most
+    #[arg(long, default_value_t = 20)]
+    count: usize,
+}
+
+/// `again`
+#[derive(clap::Args)]
+pub(crate) struct AgainOptions {
+    run: String,
+    /// Within this run: what did not end well, and what follows it
+    #[arg(long)]
+    failed: bool,
+    /// Within this run: this job and what follows it
+    #[arg(long, conflicts_with = "failed")]
+    job: Vec<String>,
+    /// Take nothing from before: neither caches nor earlier results
+    #[arg(long)]
+    fresh: bool,
+    /// Follow it until it ends
+    #[arg(long)]
+    watch: bool,
+}
+
+/// `allow`
+#[derive(clap::Args)]
+pub(crate) struct AllowOptions {
+    run: String,
+}
+
+/// `stop`
+#[derive(clap::Args)]
+pub(crate) struct StopOptions {
+    run: String,
+    job: Option<String>,
+}
+
+/// Starts a run by hand, or where a run is named jobs of it.
+pub(super) async fn start(options: StartOptions, api: &Api, json: bool) -> Done {
+    if options.project.contains('/') {
+        return start_jobs(options, api, json).await;
+    }
+    let StartOptions { project, reference, pipeline, input, job, watch } = options;
+    let ask = NewRun { reference, pipeline, inputs: inputs(&input)?.into_iter().collect(), jobs: job };
     let run: RunView = api.post(&format!("projects/{project}/runs"), &ask).await?;
-    if follow {
-        return watch::watch(api, &RunRef { project: run.project.clone(), number: Some(run.number) }, json).await;
+    if watch {
+        return watch_run(api, &RunRef { project: run.project.clone(), number: Some(run.number) }, json).await;
     }
     if json {
         out::json(&run);
@@ -23,27 +94,20 @@ pub(super) async fn start(api: &Api, project: &str, ask: NewRun, follow: bool, j
     OK
 }
 
-/// What `start` was given with a run in place of a project.
-pub(super) struct ByHand {
-    pub(super) reference: Option<String>,
-    pub(super) pipeline: Option<String>,
-    pub(super) inputs: BTreeMap<String, String>,
-    pub(super) jobs: Vec<String>,
-    pub(super) watch: bool,
-}
-
 /// Starts jobs of a run that start by hand only.
-pub(super) async fn start_jobs(api: &Api, run: &RunRef, ask: ByHand, json: bool) -> Done {
+async fn start_jobs(ask: StartOptions, api: &Api, json: bool) -> Done {
+    let run = &run_ref(&ask.project)?;
     if ask.reference.is_some() || ask.pipeline.is_some() {
         return Err(Failure::new(2, "a run has its commit and pipeline already", "leave out --ref and --pipeline, or name a project"));
     }
-    if ask.jobs.is_empty() {
+    if ask.job.is_empty() {
         return Err(Failure::new(2, "no job is named", format!("name the job: ordotaxis start {} --job STAGE.NAME", spoken(run))));
     }
+    let inputs: BTreeMap<String, String> = inputs(&ask.input)?.into_iter().collect();
     let number = api.run(run).await?.number;
     let mut view = None;
-    for job in ask.jobs {
-        let start = StartJob { job: job.clone(), inputs: ask.inputs.clone() };
+    for job in ask.job {
+        let start = StartJob { job: job.clone(), inputs: inputs.clone() };
         let started: RunView = api.post(&format!("runs/{}/{number}/start", run.project), &start).await?;
         if !json {
             out::print(format!("{}: {job} started; {}", started.run, started.sentence));
@@ -54,7 +118,9 @@ pub(super) async fn start_jobs(api: &Api, run: &RunRef, ask: ByHand, json: bool)
 }
 
 /// Does a run's commit once more, or some of its jobs.
-pub(super) async fn again(api: &Api, run: &RunRef, ask: Again, watch: bool, json: bool) -> Done {
+pub(super) async fn again(options: AgainOptions, api: &Api, json: bool) -> Done {
+    let AgainOptions { run, failed, job, fresh, watch } = options;
+    let (run, ask) = (&run_ref(&run)?, Again { failed, jobs: job, fresh });
     let number = api.run(run).await?.number;
     let within = ask.failed || !ask.jobs.is_empty();
     let view: RunView = api.post(&format!("runs/{}/{number}/again", run.project), &ask).await?;
@@ -71,7 +137,7 @@ pub(super) async fn again(api: &Api, run: &RunRef, ask: Again, watch: bool, json
 async fn follow(api: &Api, view: Option<RunView>, watch: bool, json: bool) -> Done {
     let Some(view) = view else { return OK };
     if watch {
-        return watch::watch(api, &RunRef { project: view.project.clone(), number: Some(view.number) }, json).await;
+        return watch_run(api, &RunRef { project: view.project.clone(), number: Some(view.number) }, json).await;
     }
     if json {
         out::json(&view);
@@ -83,7 +149,8 @@ fn spoken(run: &RunRef) -> String {
     run.number.map_or_else(|| run.project.clone(), |number| format!("{}/{number}", run.project))
 }
 
-pub(super) async fn list(api: &Api, project: Option<String>, count: usize, json: bool) -> Done {
+pub(super) async fn list(options: RunsOptions, api: &Api, json: bool) -> Done {
+    let RunsOptions { project, count } = options;
     let mut path = project.as_ref().map_or("runs".to_owned(), |project| format!("runs?project={project}"));
     let mut runs: Vec<RunView> = Vec::new();
     while runs.len() < count {
@@ -123,7 +190,7 @@ fn row(run: &RunView) -> Vec<String> {
         place(run),
         format!("{commit} {}", out::cut(&run.commit_title, 36)),
         took.filter(|_| !run.counts.is_empty()).map(words::duration).unwrap_or_default(),
-        show::moment(run.created_at),
+        out::moment(run.created_at),
         run.sentence.clone(),
     ]
 }
@@ -136,7 +203,8 @@ fn place(run: &RunView) -> String {
 }
 
 /// Lets a run go on that comes from outside.
-pub(super) async fn allow(api: &Api, run: &RunRef, json: bool) -> Done {
+pub(super) async fn allow(options: AllowOptions, api: &Api, json: bool) -> Done {
+    let run = &run_ref(&options.run)?;
     let number = api.run(run).await?.number;
     let view: RunView = api.post(&format!("runs/{}/{number}/allow", run.project), &serde_json::json!({})).await?;
     if json {
@@ -147,7 +215,8 @@ pub(super) async fn allow(api: &Api, run: &RunRef, json: bool) -> Done {
     OK
 }
 
-pub(super) async fn stop(api: &Api, run: &RunRef, job: Option<String>, json: bool) -> Done {
+pub(super) async fn stop(options: StopOptions, api: &Api, json: bool) -> Done {
+    let (run, job) = (&run_ref(&options.run)?, options.job);
     let number = api.run(run).await?.number;
     let what = job.clone().map_or("the run".to_owned(), |job| format!("job {job}"));
     let view: RunView = api.post(&format!("runs/{}/{number}/stop", run.project), &Stop { job }).await?;

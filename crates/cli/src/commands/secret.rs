@@ -1,13 +1,30 @@
 //! `secret`: set, list, remove. A value comes from standard input, never from an argument that others could read.
 
-use super::{Done, Failure, OK, show, table};
 use crate::api::Api;
-use crate::options::SecretCommand;
+use crate::failure::{Done, Failure, OK};
 use crate::out;
+use crate::out::table;
+use crate::reach::ReachOptions;
+use clap::Subcommand;
 use ordotaxis_wire::ask::{NewSecret, ReachAsk};
 use ordotaxis_wire::view::SecretView;
 use reqwest::Method;
 use std::io::{IsTerminal, Read};
+
+#[derive(Subcommand)]
+pub(crate) enum SecretCommand {
+    /// Set a secret; its value is read from standard input
+    Set {
+        project: String,
+        name: String,
+        #[command(flatten)]
+        reach: ReachOptions,
+    },
+    /// The names of a project's secrets
+    List { project: String },
+    /// Remove a secret
+    Remove { project: String, name: String },
+}
 
 pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Done {
     match command {
@@ -25,7 +42,7 @@ pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Don
             }
             let head = ["secret", "goes to", "set by", "set"].map(str::to_owned).to_vec();
             let row = |secret: &SecretView| {
-                vec![secret.name.clone(), reach_words(&secret.reach), secret.set_by.clone(), show::moment(secret.set_at)]
+                vec![secret.name.clone(), reach_words(&secret.reach), secret.set_by.clone(), out::moment(secret.set_at)]
             };
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(secrets.iter().map(row)).collect();
             table(&rows, &format!("{project} has no secrets; `ordotaxis secret set {project} NAME` sets one"));

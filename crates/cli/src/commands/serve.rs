@@ -1,15 +1,27 @@
 //! `serve`: the service, until two signals or one and some patience.
 
-use super::{Done, Failure, OK};
+use super::signals::{count_signals, reaches, set_up_log};
+use crate::failure::{Done, Failure, OK};
 use crate::out;
 use ordotaxis_service::{Settings, Shutdown, serve as run};
-use std::io::IsTerminal;
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use tokio::signal::unix::{Signal, SignalKind, signal};
-use tokio::sync::watch;
 
-pub(super) async fn serve(data: PathBuf, listen: SocketAddr, config: Option<PathBuf>) -> Done {
+/// `serve`
+#[derive(clap::Args)]
+pub(crate) struct ServeOptions {
+    /// Where everything that lasts is kept
+    #[arg(long, default_value = "./ordotaxis-data")]
+    data: PathBuf,
+    #[arg(long, default_value = "127.0.0.1:7070")]
+    listen: SocketAddr,
+    /// A TOML file with further settings
+    #[arg(long)]
+    config: Option<PathBuf>,
+}
+
+pub(super) async fn serve(options: ServeOptions) -> Done {
+    let ServeOptions { data, listen, config } = options;
     set_up_log();
     // What a service writes is its user's alone.
     nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
@@ -39,37 +51,4 @@ pub(super) async fn serve(data: PathBuf, listen: SocketAddr, config: Option<Path
         Failure::new(3, what, "the service did not start")
     })?;
     OK
-}
-
-/// Warnings and errors go to standard error; RUST_LOG asks for more.
-pub(super) fn set_up_log() {
-    let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("warn"));
-    let _ = tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_ansi(std::io::stderr().is_terminal())
-        .with_writer(std::io::stderr)
-        .try_init();
-}
-
-/// Counts SIGTERM and SIGINT together.
-pub(super) fn count_signals() -> Result<watch::Receiver<u32>, Failure> {
-    let stream = |kind| signal(kind).map_err(|error| Failure::new(3, format!("signals cannot be received: {error}"), ""));
-    let (mut terminate, mut interrupt): (Signal, Signal) = (stream(SignalKind::terminate())?, stream(SignalKind::interrupt())?);
-    let (sender, receiver) = watch::channel(0);
-    tokio::spawn(async move {
-        loop {
-            tokio::select! {
-                _ = terminate.recv() => {}
-                _ = interrupt.recv() => {}
-            }
-            sender.send_modify(|count| *count += 1);
-        }
-    });
-    Ok(receiver)
-}
-
-pub(super) async fn reaches(mut signals: watch::Receiver<u32>, count: u32) {
-    if signals.wait_for(|seen| *seen >= count).await.is_err() {
-        std::future::pending::<()>().await;
-    }
 }

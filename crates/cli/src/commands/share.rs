@@ -1,13 +1,21 @@
 //! `share`: this copy's files, in a job with a `split`. Every copy works out the same shares, from the durations that were
 //! known when the run began.
 
-use super::{Done, Failure, OK};
+use crate::failure::{Done, Failure, OK};
 use ordotaxis_core::share::shares;
 use ordotaxis_wire::runner::Share;
 use std::collections::BTreeMap;
 use std::io::Read;
 
-pub(super) fn share(files: Vec<String>) -> Done {
+/// `share`
+#[derive(clap::Args)]
+pub(crate) struct ShareOptions {
+    /// Test files; from standard input, a line each, when none is named
+    files: Vec<String>,
+}
+
+pub(super) fn share(options: ShareOptions) -> Done {
+    let files = options.files;
     let files = if files.is_empty() { from_input()? } else { files };
     let number = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<usize>().ok());
     let (index, count) = (number("ORDOTAXIS_SHARE_INDEX").unwrap_or(1), number("ORDOTAXIS_SHARE_COUNT").unwrap_or(1));

@@ -1,27 +1,37 @@
 //! `show` and `why`: a run, its jobs and their steps, and the reason for each state.
 
-use super::{Done, Failure, OK};
 use crate::api::Api;
+use crate::failure::{Done, Failure, OK};
 use crate::out;
-use crate::reference::RunRef;
+use crate::reference::{RunRef, run_ref};
 use jiff::Timestamp;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::Event;
 use ordotaxis_wire::view::{AttemptView, JobView, RunView, WhyView};
 use ordotaxis_wire::words;
 
-pub(super) async fn show(api: &Api, run: &RunRef, json: bool) -> Done {
-    let run = api.run(run).await?;
+/// `show`
+#[derive(clap::Args)]
+pub(crate) struct ShowOptions {
+    /// `PROJECT/NUMBER`, or `PROJECT` for its newest
+    run: String,
+}
+
+/// `why`
+#[derive(clap::Args)]
+pub(crate) struct WhyOptions {
+    run: String,
+    job: Option<String>,
+}
+
+pub(super) async fn show(options: ShowOptions, api: &Api, json: bool) -> Done {
+    let run = api.run(&run_ref(&options.run)?).await?;
     if json {
         out::json(&run);
     } else {
         print_run(&run);
     }
     OK
-}
-
-pub(super) fn moment(at: Timestamp) -> String {
-    at.strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 pub(super) fn head(run: &RunView) -> Vec<String> {
@@ -47,7 +57,7 @@ pub(super) fn head(run: &RunView) -> Vec<String> {
             "  {} {}{branch} · {begun} · {}",
             run.commit.get(..8).unwrap_or(&run.commit),
             run.commit_title,
-            moment(run.created_at)
+            out::moment(run.created_at)
         )),
     ]
 }
@@ -114,7 +124,8 @@ fn print_steps(attempt: &AttemptView) {
     }
 }
 
-pub(super) async fn why(api: &Api, run: &RunRef, job: Option<&str>, json: bool) -> Done {
+pub(super) async fn why(options: WhyOptions, api: &Api, json: bool) -> Done {
+    let (run, job) = (&run_ref(&options.run)?, options.job.as_deref());
     let number = api.run(run).await?.number;
     let why: WhyView = api.get(&format!("runs/{}/{number}/why", run.project)).await?;
     let Some(name) = job else {

@@ -1,16 +1,23 @@
 //! `sign-in`: keeps address and token for later commands; `--link` signs a browser in.
 
-use super::{Done, Failure, OK};
 use crate::api::{Api, address};
-use crate::options::Global;
+use crate::failure::{Done, Failure, OK};
+use crate::global::Global;
 use crate::out;
 use crate::profile::{self, Profile};
-use ordotaxis_wire::ask::SignInLink;
-use ordotaxis_wire::view::Me;
+use ordotaxis_wire::session::{Me, SignInLink};
 use std::io::{IsTerminal, Write};
 
-pub(super) async fn sign_in(global: &Global, link: bool) -> Done {
-    if link {
+/// `sign-in`
+#[derive(clap::Args)]
+pub(crate) struct SignInOptions {
+    /// Print a link that signs a browser in, once
+    #[arg(long)]
+    link: bool,
+}
+
+pub(super) async fn sign_in(options: SignInOptions, global: &Global) -> Done {
+    if options.link {
         let link: SignInLink = Api::new(global)?.post("sign-in-links", &serde_json::json!({})).await?;
         if global.json {
             out::json(&link)

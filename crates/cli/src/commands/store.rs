@@ -1,13 +1,25 @@
 //! `store verify`, `store sweep`.
 
-use super::{Done, OK, failed};
 use crate::api::Api;
-use crate::options::StoreCommand;
+use crate::failure::{Done, OK, failed};
 use crate::out;
+use clap::Subcommand;
 use ordotaxis_wire::ask::Sweep;
 use ordotaxis_wire::view::{SweepView, SweptView, VerifiedView};
 use ordotaxis_wire::words;
 use reqwest::Method;
+
+#[derive(Subcommand)]
+pub(crate) enum StoreCommand {
+    /// Read all that is stored and say what is damaged
+    Verify,
+    /// Show what is no longer needed
+    Sweep {
+        /// Take it away
+        #[arg(long)]
+        apply: bool,
+    },
+}
 
 pub(super) async fn store(command: StoreCommand, api: &Api, json: bool) -> Done {
     match command {

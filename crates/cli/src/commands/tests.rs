@@ -1,24 +1,48 @@
 //! `tests`, `findings`, `numbers`: what reports say, of one run and over time.
 
-use super::{Done, OK, table};
 use crate::api::Api;
+use crate::failure::{Done, OK};
 use crate::out;
-use crate::reference::RunRef;
+use crate::out::table;
+use crate::reference::run_ref;
 use ordotaxis_core::engine::{State, shown};
 use ordotaxis_core::report::CaseEnd;
 use ordotaxis_wire::view::{CaseView, FindingView, FlakyView, HistoryView, SeriesView, TestsView};
 use ordotaxis_wire::words;
 use reqwest::Method;
 
-/// What is looked at.
-pub(super) struct Ask {
-    pub(super) flaky: bool,
-    /// `SUITE > NAME`
-    pub(super) test: Option<String>,
-    pub(super) all: bool,
+/// `tests`
+#[derive(clap::Args)]
+pub(crate) struct TestsOptions {
+    /// A run, or with --flaky or --test a project
+    run: String,
+    /// Tests that passed and failed with nothing changed
+    #[arg(long, conflicts_with = "test")]
+    flaky: bool,
+    /// One test over runs: `SUITE > NAME`
+    #[arg(long)]
+    test: Option<String>,
+    /// Those that passed, too
+    #[arg(long)]
+    all: bool,
 }
 
-pub(super) async fn tests(api: &Api, run: &RunRef, ask: Ask, json: bool) -> Done {
+/// `findings`
+#[derive(clap::Args)]
+pub(crate) struct FindingsOptions {
+    run: String,
+}
+
+/// `numbers`
+#[derive(clap::Args)]
+pub(crate) struct NumbersOptions {
+    project: String,
+    #[arg(long, default_value = "main")]
+    pipeline: String,
+}
+
+pub(super) async fn tests(ask: TestsOptions, api: &Api, json: bool) -> Done {
+    let run = &run_ref(&ask.run)?;
     if ask.flaky {
         return flaky(api, &run.project, json).await;
     }
@@ -129,7 +153,8 @@ async fn history(api: &Api, project: &str, test: &str, json: bool) -> Done {
     OK
 }
 
-pub(super) async fn findings(api: &Api, run: &RunRef, json: bool) -> Done {
+pub(super) async fn findings(options: FindingsOptions, api: &Api, json: bool) -> Done {
+    let run = &run_ref(&options.run)?;
     let number = api.run(run).await?.number;
     let rows: Vec<FindingView> = api.get(&format!("runs/{}/{number}/findings", run.project)).await?;
     if json {
@@ -153,7 +178,8 @@ pub(super) async fn findings(api: &Api, run: &RunRef, json: bool) -> Done {
 /// How many values a line shows.
 const SHOWN: usize = 24;
 
-pub(super) async fn numbers(api: &Api, project: &str, pipeline: &str, json: bool) -> Done {
+pub(super) async fn numbers(options: NumbersOptions, api: &Api, json: bool) -> Done {
+    let (project, pipeline) = (options.project.as_str(), options.pipeline.as_str());
     let series: Vec<SeriesView> =
         api.read(api.request(Method::GET, &format!("projects/{project}/numbers")).query(&[("pipeline", pipeline)])).await?;
     if json {

@@ -1,16 +1,24 @@
 //! `watch`: a run as it goes. In a terminal one block that is drawn anew; into a pipe a line whenever a job changes.
 //! At the end the sentence, and of the first job that failed the end of its log.
 
-use super::{Done, Failure, OK, failed, logs, show};
+use super::patience::patiently;
+use super::{logs, show};
 use crate::api::Api;
+use crate::failure::{Done, Failure, OK, failed};
 use crate::out;
-use crate::reference::RunRef;
+use crate::reference::{RunRef, run_ref};
 use ordotaxis_core::engine::State;
 use ordotaxis_wire::view::{JobView, RunView};
 use reqwest::Method;
 use std::collections::HashMap;
 use std::time::Duration;
-use tokio::time::{Instant, sleep, timeout};
+use tokio::time::{sleep, timeout};
+
+/// `watch`
+#[derive(clap::Args)]
+pub(crate) struct WatchOptions {
+    run: String,
+}
 
 /// Room for a job's name; cells of a matrix have long ones.
 const NAME_WIDTH: usize = 32;
@@ -21,14 +29,16 @@ const TAIL_BYTES: usize = 16 * 1024;
 const REDRAW: Duration = Duration::from_millis(500);
 /// The run is asked for at most this often.
 const GATHER: Duration = Duration::from_millis(60);
-/// How long a service that went away is waited for.
-const PATIENCE: Duration = Duration::from_secs(60);
 
-pub(super) async fn watch(api: &Api, run: &RunRef, json: bool) -> Done {
+pub(super) async fn watch(options: WatchOptions, api: &Api, json: bool) -> Done {
+    watch_run(api, &run_ref(&options.run)?, json).await
+}
+
+pub(super) async fn watch_run(api: &Api, run: &RunRef, json: bool) -> Done {
     follow(api, run, json, true).await
 }
 
-/// As [`watch`], of a run that only this command knows.
+/// As [`watch_run`], of a run that only this command knows.
 pub(super) async fn watch_here(api: &Api, run: &RunRef, json: bool) -> Done {
     follow(api, run, json, false).await
 }
@@ -52,17 +62,6 @@ async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Done {
         end(api, &view, lasts).await?;
     }
     if view.state == State::Passed { OK } else { Ok(failed()) }
-}
-
-/// Asks again while the service cannot be reached: it may be starting anew.
-pub(super) async fn patiently<T>(ask: impl AsyncFn() -> Result<T, Failure>) -> Result<T, Failure> {
-    let until = Instant::now() + PATIENCE;
-    loop {
-        match ask().await {
-            Err(error) if error.is_passing() && Instant::now() < until => sleep(REDRAW).await,
-            other => return other,
-        }
-    }
 }
 
 /// Returns when the run has changed, or it is time to draw anew. Live events are read as they come; when the stream

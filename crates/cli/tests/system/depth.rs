@@ -103,7 +103,7 @@ async fn a_run_is_done_again_whole_or_in_part() {
     assert_eq!((whole["run"].as_str(), whole["again_of"].as_i64()), (Some("tidegauge/2"), Some(1)));
     assert_eq!(world.run(&["watch", "tidegauge/2"]).await.code, 0);
     let unknown = world.run(&["again", &name, "--job", "a.goood"]).await;
-    assert!(unknown.code == 3 && unknown.err.contains("did you mean a.good?"), "{unknown:?}");
+    assert!(unknown.code == 2 && unknown.err.contains("did you mean a.good?"), "{unknown:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -306,7 +306,7 @@ async fn runners_offer_tools_drain_and_leave_after_one() {
 
     assert_eq!(world.run(&["runner", "drain", "runner-1"]).await.code, 0);
     let unknown = world.run(&["runner", "drain", "runer-1"]).await;
-    assert!(unknown.code == 3 && unknown.err.contains("did you mean runner-1?"), "{unknown:?}");
+    assert!(unknown.code == 2 && unknown.err.contains("did you mean runner-1?"), "{unknown:?}");
     let commit = repository.push_pipeline("language = 1\n[job.a.b]\ncheckout = false\nsteps = [\"true\"]\n");
     let drained = |run: &Value| {
         World::job(run, "a.b")["why"].as_str().is_some_and(|why| why.starts_with("runner-1, the only runner that fits, is draining"))

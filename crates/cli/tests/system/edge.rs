@@ -92,6 +92,7 @@ async fn a_page_elsewhere_can_do_nothing() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_cannot_be_read_is_a_problem_with_details_too() {
     let world = world().await;
+    world.project("tidegauge").await;
     for (method, path, status, kind) in [
         (Method::GET, "/api/v1/runs/tidegauge/one", StatusCode::BAD_REQUEST, "bad-address"),
         (Method::GET, "/api/v1/runs?cursor=one", StatusCode::BAD_REQUEST, "bad-query"),

@@ -377,7 +377,7 @@ fn is_end(state: &str) -> bool {
 /// Every live event, oldest first.
 async fn journal(data: &Path) -> Vec<Value> {
     let records = ordotaxis_store::Records::open(data).await.expect("the database");
-    let rows = records.journal_after(0, i64::MAX).await.expect("the journal");
+    let rows = records.events_after(0, i64::MAX).await.expect("the events");
     rows.iter().map(|row| serde_json::from_str(&row.body).expect("JSON")).collect()
 }
 

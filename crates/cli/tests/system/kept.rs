@@ -56,7 +56,7 @@ async fn a_cache_is_saved_once_restored_exactly_or_nearly_listed_and_dropped() {
     let dropped = world.run(&["cache", "drop", "tidegauge", "obj-", "--beginning"]).await;
     assert!(dropped.out.contains("dropped 2 entries"), "{dropped:?}");
     let wrong = world.run(&["cache", "drop", "tidegauge", "obj-x"]).await;
-    assert!(wrong.code == 3 && wrong.err.contains("has no cache obj-x"), "{wrong:?}");
+    assert!(wrong.code == 2 && wrong.err.contains("has no cache obj-x"), "{wrong:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -179,7 +179,7 @@ async fn artifacts_keep_modes_and_links_and_come_whole_or_one_by_one() {
     let files = world.run(&["artifacts", "tidegauge", "files", "fw", "out"]).await;
     assert!(files.out.contains("deep/") && files.out.contains("out/link -> run") && files.out.contains("0755"), "{files:?}");
     let wrong = world.run(&["artifacts", "tidegauge", "get", "fw", "--file", "out/rum"]).await;
-    assert!(wrong.code == 3 && wrong.err.contains("did you mean out/run?"), "{wrong:?}");
+    assert!(wrong.code == 2 && wrong.err.contains("did you mean out/run?"), "{wrong:?}");
     assert!(world.run(&["artifacts", "tidegauge", "pin", "fw"]).await.out.contains("kept for good"));
     assert!(world.run(&["artifacts", "tidegauge"]).await.out.contains("for good, pinned by owner"));
     // As a page of its own it has no session and no power here.

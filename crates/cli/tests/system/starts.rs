@@ -87,8 +87,10 @@ async fn a_schedule_comes_due_once_however_long_the_service_was_away() {
     let next = records.next_schedule_at().await.expect("an answer").expect("a schedule");
     assert!(next > 0, "the push wrote it down");
     // As if years had passed.
-    records.keep_pipelines(project.id, &[]).await.expect("an answer");
-    records.set_schedules(project.id, "main", &[("0 4 1 1 *".to_owned(), 1_000)]).await.expect("an answer");
+    let mut tx = records.tx_by_rule("a test", 1).await.expect("a change");
+    tx.keep_pipelines(project.id, &[]).await.expect("an answer");
+    tx.set_schedules(project.id, "main", &[("0 4 1 1 *".to_owned(), 1_000)]).await.expect("an answer");
+    tx.commit().await.expect("written");
     records.close().await;
     world.start_service();
     let _runner = world.runner(RunnerOptions::default()).await;

@@ -73,7 +73,7 @@ async fn a_runner_for_one_project_takes_no_other_and_a_removed_one_nothing() {
     let runner: Process = world.runner(RunnerOptions::default()).await;
     assert_eq!(world.run(&["runner", "set", "runner-1", "--project", "almanac"]).await.code, 0);
     let unknown = world.run(&["runner", "set", "runner-1", "--project", "almanach"]).await;
-    assert!(unknown.code == 3 && unknown.err.contains("did you mean almanac?"), "{unknown:?}");
+    assert!(unknown.code == 2 && unknown.err.contains("did you mean almanac?"), "{unknown:?}");
     let slow = "language = 1\n[job.a.slow]\nsteps = [\"sleep 60\"]\n";
     let (ours, theirs) = (repository.push_pipeline(slow), other.push_pipeline(slow));
     world.run_of("almanac", &theirs, "a running job", |run| state(run, "a.slow") == "running").await;

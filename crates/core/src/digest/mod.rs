@@ -68,6 +68,10 @@ fn put_extras(extras: &Extras, put: &mut impl FnMut(String, String)) {
     put("the network".into(), (extras.network != Some(false)).to_string());
     put("its facts".into(), said(&extras.facts));
     put("its secrets".into(), said(&extras.secrets));
+    // Absent from keys of earlier versions: where there is nothing, nothing is put.
+    if !extras.allows.is_empty() || !extras.identity.is_empty() {
+        put("what it is allowed".into(), said(&(&extras.allows, &extras.identity)));
+    }
     put("its reports".into(), said(&extras.reports));
     put("its helpers".into(), said(&extras.beside));
     put("what comes afterwards".into(), said(&extras.afterwards));

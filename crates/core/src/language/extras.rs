@@ -21,6 +21,12 @@ pub struct Extras {
     pub by_hand: bool,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub secrets: Vec<String>,
+    /// What the job's own token may be used for: `start:PROJECT`, `note`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub allows: Vec<String>,
+    /// Variable → audience of a signed token that says who the job is.
+    #[serde(skip_serializing_if = "IndexMap::is_empty")]
+    pub identity: IndexMap<String, String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub deploys: Option<Placed>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -157,6 +163,8 @@ impl Extras {
             facts: if self.facts.is_empty() { other.facts } else { self.facts },
             by_hand: self.by_hand || other.by_hand,
             secrets: list(self.secrets, other.secrets),
+            allows: list(self.allows, other.allows),
+            identity: if self.identity.is_empty() { other.identity } else { self.identity },
             deploys: self.deploys.or(other.deploys),
             turn: self.turn.or(other.turn),
             split: self.split.or(other.split),

@@ -66,6 +66,13 @@ impl Reader<'_> {
                     self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` says no limit")).hint(hint));
                 }
             }
+            Format::Allowed => {
+                let starts = text.strip_prefix("start:").is_some_and(super::reader::is_plain);
+                if !starts && text != "note" {
+                    let hint = "write \"start:PROJECT\" or \"note\"";
+                    self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` is nothing that a job can be allowed")).hint(hint));
+                }
+            }
             Format::Cron => {
                 if let Err(why) = super::schedule::Schedule::from_str(text) {
                     let hint = "five fields: minute hour day month weekday, such as \"0 4 * * 1-5\"; UTC, unless a zone follows: \"0 4 * * * Europe/Oslo\"";

@@ -181,6 +181,12 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         "publish" => extras.publish = reader::items(value).iter().filter_map(|item| publish(reader::table(item)?)).collect(),
         "by_hand" => extras.by_hand = reader::flag(value).unwrap_or_default(),
         "secrets" => extras.secrets = reader::strings(value),
+        "allows" => extras.allows = reader::strings(value),
+        "identity" => {
+            let entries = reader::table(value).into_iter().flatten();
+            extras.identity =
+                entries.filter_map(|(name, audience)| Some((name.get_ref().to_string(), reader::string(audience)?))).collect();
+        }
         "deploys" => extras.deploys = placed(),
         "turn" => extras.turn = placed(),
         "split" => extras.split = reader::table(value).map(split),

@@ -179,6 +179,8 @@ macro_rules! job_keys {
             key("facts", &Shape::List(&Shape::Either(&[NAME, &Shape::Table { keys: FACT, called: "a fact" }], "a name or a table with `name`")), "small values it leaves for later jobs: writes $ORDOTAXIS_FACTS/NAME"),
             key("by_hand", FLAG, "starts only when someone starts it"),
             key("secrets", WORDS, "names of secrets it may read"),
+            key("allows", &Shape::List(&Shape::Text(Format::Allowed)), "what its token ORDOTAXIS_TOKEN is for: \"start:PROJECT\", \"note\""),
+            key("identity", &Shape::Map { names: Names::Variable, of: WORD, called: "a variable" }, "variables with signed tokens that say who the job is: name and audience"),
             key("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
             key("beside", &Shape::List(&Shape::Table { keys: BESIDE, called: "a helper" }), "helper processes started before the steps"),
             key("deploys", TEMPLATE, "the environment that it changes"),

@@ -33,9 +33,7 @@ impl Reader<'_> {
 
     /// A name of the language: lower-case letters, digits, `-`, `_`.
     pub(crate) fn name(&mut self, name: &str, span: Span, what: &str) -> bool {
-        let fits = !name.is_empty()
-            && name.len() <= 64
-            && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'_');
+        let fits = is_plain(name);
         if !fits {
             let mut diagnostic = Diagnostic::error(
                 Code::BadName,
@@ -50,6 +48,11 @@ impl Reader<'_> {
         }
         fits
     }
+}
+
+/// Lower-case letters, digits, `-` and `_`, one to 64.
+pub(super) fn is_plain(name: &str) -> bool {
+    (1..=64).contains(&name.len()) && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'_')
 }
 
 /// See [`Reader::inside`].

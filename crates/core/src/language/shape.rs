@@ -85,6 +85,8 @@ pub(crate) enum Format {
     Version,
     /// What a number must be.
     Limit,
+    /// What a job's token is for.
+    Allowed,
 }
 
 /// Where a table stands, written out only when something is wrong with it.

@@ -6,7 +6,7 @@ use super::occasion::{Event, Occasion, among};
 use super::resolve::File;
 use super::scope::{Condition, Conditions};
 use crate::expression::Values;
-use crate::language::{Code, Diagnostic, Starts};
+use crate::language::{Code, Diagnostic, Extras, Starts};
 use std::collections::BTreeSet;
 
 /// How many decisions one file is worth: conditions past that are not tried.
@@ -77,7 +77,11 @@ impl<'a, 'd> Never<'a, 'd> {
 
     fn secrets(&mut self, at: usize, own: &Conditions) {
         let (whole, starts) = (&self.file.jobs[at], &self.file.pipeline.starts);
-        let secrets = whole.body.extras.as_ref().map(|extras| extras.secrets.clone()).unwrap_or_default();
+        let given = |extras: &Extras| {
+            let token = (!extras.allows.is_empty()).then(|| "its token".to_owned());
+            extras.secrets.iter().chain(extras.identity.keys()).cloned().chain(token).collect::<Vec<_>>()
+        };
+        let secrets = whole.body.extras.as_deref().map(given).unwrap_or_default();
         if secrets.is_empty() || starts.proposal.is_empty() {
             return;
         }

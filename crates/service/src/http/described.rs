@@ -26,7 +26,7 @@ pub(super) fn completed(mut api: OpenApi) -> OpenApi {
     let schemes = api.components.get_or_insert_with(Components::new);
     let bearer = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).description(Some("a person's token")).build();
     schemes.add_security_scheme("token", SecurityScheme::Http(bearer));
-    let session = ApiKeyValue::with_description(super::auth::COOKIE, "the console's session");
+    let session = ApiKeyValue::with_description(super::caller::COOKIE, "the console's session");
     schemes.add_security_scheme("session", SecurityScheme::ApiKey(ApiKey::Cookie(session)));
     api
 }

@@ -6,7 +6,7 @@
 //! - wrong guesses (tokens, links, invitations, signatures) have a limit, by address and by what they are guessed for;
 //! - a handler that panics answers 500 like any other failure, and is counted.
 
-use super::auth::{bearer, session_cookie};
+use super::caller::{bearer, session_cookie};
 use super::error::ApiError;
 use crate::app::App;
 use axum::extract::connect_info::ConnectInfo;
@@ -60,14 +60,14 @@ fn authority(url: &str) -> Option<String> {
 
 /// The caller's address: the connection's, or what a known proxy says of it.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Caller(pub(super) IpAddr);
+pub(super) struct Address(pub(super) IpAddr);
 
-impl FromRequestParts<App> for Caller {
+impl FromRequestParts<App> for Address {
     type Rejection = Infallible;
 
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Caller, Infallible> {
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Address, Infallible> {
         let own = parts.extensions.get::<ConnectInfo<SocketAddr>>().map_or(IpAddr::from([0, 0, 0, 0]), |info| info.0.ip());
-        Ok(Caller(caller(&app.known, own, &parts.headers)))
+        Ok(Address(caller(&app.known, own, &parts.headers)))
     }
 }
 
@@ -183,7 +183,7 @@ impl Guesses {
     }
 
     /// Whether another guess may be made.
-    pub(super) fn check(&self, route: &'static str, caller: Caller, of: &str) -> Result<(), ApiError> {
+    pub(super) fn check(&self, route: &'static str, caller: Address, of: &str) -> Result<(), ApiError> {
         let now = Instant::now();
         let own = self.count(&Guessed::By(route, caller.0), now);
         let shut = own >= GUESSES || own > 0 && self.count(&Guessed::of(route, of), now) >= GUESSES_FOR_ONE;
@@ -195,7 +195,7 @@ impl Guesses {
     }
 
     /// Notes a wrong one.
-    pub(super) fn wrong(&self, route: &'static str, caller: Caller, of: &str) {
+    pub(super) fn wrong(&self, route: &'static str, caller: Address, of: &str) {
         let now = Instant::now();
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if known.len() >= REMEMBERED {
@@ -273,7 +273,7 @@ mod tests {
     #[test]
     fn wrong_guesses_have_a_limit() {
         let guesses = Guesses::default();
-        let from = |last: u8| Caller(IpAddr::from([10, 0, 1, last]));
+        let from = |last: u8| Address(IpAddr::from([10, 0, 1, last]));
         for _ in 0..GUESSES {
             guesses.check("sign-in", from(1), "x").unwrap();
             guesses.wrong("sign-in", from(1), "x");

@@ -33,6 +33,11 @@ impl ApiError {
         error
     }
 
+    /// What it says to a person.
+    pub(super) fn detail(&self) -> &str {
+        &self.0.detail
+    }
+
     /// The same as a mistake in one field of the body.
     pub(crate) fn at(self, pointer: &str) -> ApiError {
         ApiError::field(pointer, self.0.detail)

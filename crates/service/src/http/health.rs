@@ -1,6 +1,7 @@
 //! For machines that watch: alive, ready, and numbers in the OpenMetrics text format.
 
-use super::auth::Person;
+use super::caller::{authenticate, not_signed_in};
+use super::edge::Address;
 use super::error::ApiError;
 use crate::app::App;
 use crate::keeper::Command;
@@ -9,6 +10,7 @@ use axum::extract::State;
 use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
+use ordotaxis_core::access::Rights;
 use std::fmt::Write;
 
 pub(super) async fn alive() -> &'static str {
@@ -23,7 +25,11 @@ pub(super) async fn ready(State(app): State<App>) -> (StatusCode, &'static str) 
 /// Whoever is signed in, or everybody where the configuration says so.
 async fn may_see(app: &App, parts: &mut Parts, open: bool) -> Result<(), ApiError> {
     if !open {
-        Person::from_request_parts(parts, app).await?;
+        let address = Address::from_request_parts(parts, app).await.unwrap_or_else(|never| match never {});
+        let caller = authenticate(app, &parts.headers, address).await?;
+        if !matches!(caller.rights, Rights::Person(_)) {
+            return Err(not_signed_in());
+        }
     }
     Ok(())
 }

@@ -4,7 +4,7 @@
 //! anything is kept or waited for, and only calls with the same key wait for each other. Answers that hold something secret
 //! (tokens, links, invitations) are not kept: a repeat is told that the call was done.
 
-use super::auth::{Person, bearer, session_cookie};
+use super::caller::{Caller, bearer, session_cookie};
 use super::error::ApiError;
 use crate::app::App;
 use crate::clock;
@@ -42,7 +42,7 @@ impl KeyedCalls {
 /// Whether an address answers with something that must lie nowhere in the clear.
 fn answers_a_secret(path: &str) -> bool {
     let path = path.trim_start_matches("/api/v1/");
-    matches!(path, "session" | "sign-in-links" | "runner-invitations" | "projects") || path.ends_with("/show")
+    matches!(path, "session" | "runner-invitations" | "projects" | "tokens") || path.ends_with("sign-in-links") || path.ends_with("/show")
 }
 
 pub(super) async fn once(State(app): State<App>, request: Request, next: Next) -> Response {
@@ -62,7 +62,7 @@ async fn answered(app: &App, key: &str, request: Request, next: Next) -> Result<
         return Err(ApiError::new(StatusCode::BAD_REQUEST, "bad-key", detail));
     }
     let (mut parts, body) = request.into_parts();
-    Person::from_request_parts(&mut parts, app).await?;
+    Caller::from_request_parts(&mut parts, app).await?;
     let too_large = |_| ApiError::new(StatusCode::PAYLOAD_TOO_LARGE, "bad-body", "the body is too large, or broke off");
     let bytes = to_bytes(body, super::BODY_LIMIT).await.map_err(too_large)?;
     let asked = digest_of_bytes(&bytes);
@@ -79,7 +79,9 @@ async fn answered(app: &App, key: &str, request: Request, next: Next) -> Result<
     let bytes = to_bytes(body, ANSWER_LIMIT).await.map_err(large)?;
     if parts.status.is_success() {
         let text = if secret { None } else { Some(String::from_utf8_lossy(&bytes).into_owned()) };
-        app.records.keep_answer(&known_as, &asked, i64::from(parts.status.as_u16()), text.as_deref(), clock::now()).await?;
+        let mut tx = app.records.tx_by_rule("answers", clock::now()).await?;
+        tx.keep_answer(&known_as, &asked, i64::from(parts.status.as_u16()), text.as_deref()).await?;
+        tx.commit().await?;
     }
     Ok(Response::from_parts(parts, Body::from(bytes)))
 }

@@ -1,41 +1,25 @@
 //! The service's HTTP: one router. People's calls are under `/api/v1` and described by OpenAPI; runners speak under
 //! `/runner/v1`, forges under `/hooks/v1`; everything else is the console.
 
-mod artifacts;
-mod auth;
-mod board;
-mod caches;
-mod compare;
-mod connections;
+mod caller;
 mod console;
-mod content;
 mod described;
 mod edge;
 mod error;
 mod extract;
+mod gate;
 mod health;
 mod hooks;
 mod keyed;
-mod live;
-mod logs;
-mod messages;
-mod pipelines;
-mod projects;
-mod protocol;
-mod results;
-mod runners;
-mod runs;
-mod secrets;
-mod session;
-mod show;
-mod store;
-mod views;
+mod people;
+mod runner;
+mod well_known;
 
-pub(crate) use connections::sealed_as;
+pub(crate) use caller::IDLE_MS;
 pub(crate) use edge::{Guesses, Known, Panics};
+pub(crate) use gate::Refusals;
 pub(crate) use keyed::KeyedCalls;
-pub(crate) use live::Streams;
-pub(crate) use show::Shown;
+pub(crate) use people::{Shown, Streams, is_person_name};
 
 use crate::app::App;
 use axum::Router;
@@ -44,7 +28,6 @@ use axum::middleware;
 use axum::routing::{get, post};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
-use utoipa_axum::routes;
 
 /// How long a body may pause on its way.
 const BODY_PAUSE: std::time::Duration = std::time::Duration::from_secs(30);
@@ -59,60 +42,7 @@ const BODY_LIMIT: usize = 1024 * 1024;
 struct Description;
 
 fn api() -> OpenApiRouter<App> {
-    OpenApiRouter::with_openapi(Description::openapi())
-        .routes(routes!(session::sign_in, session::sign_out))
-        .routes(routes!(session::me))
-        .routes(routes!(session::link))
-        .routes(routes!(board::board))
-        .routes(routes!(projects::list, projects::add))
-        .routes(routes!(projects::show, projects::remove))
-        .routes(routes!(projects::set_outside))
-        .routes(routes!(messages::list))
-        .routes(routes!(messages::again))
-        .routes(routes!(runs::allow))
-        .routes(routes!(runs::start))
-        .routes(routes!(runs::list))
-        .routes(routes!(runs::show))
-        .routes(routes!(runs::newest))
-        .routes(routes!(runs::plan))
-        .routes(routes!(runs::why))
-        .routes(routes!(runs::stop))
-        .routes(routes!(runs::again))
-        .routes(routes!(runs::start_job))
-        .routes(routes!(connections::list))
-        .routes(routes!(connections::set, connections::remove))
-        .routes(routes!(secrets::list))
-        .routes(routes!(secrets::set, secrets::remove))
-        .routes(routes!(pipelines::schema))
-        .routes(routes!(pipelines::check))
-        .routes(routes!(pipelines::list))
-        .routes(routes!(pipelines::draft))
-        .routes(routes!(pipelines::versions, pipelines::store))
-        .routes(routes!(logs::read))
-        .routes(routes!(logs::lines))
-        .routes(routes!(logs::search))
-        .routes(routes!(artifacts::list))
-        .routes(routes!(artifacts::fetch))
-        .routes(routes!(artifacts::folder))
-        .routes(routes!(artifacts::file))
-        .routes(routes!(artifacts::pin, artifacts::unpin))
-        .routes(routes!(show::show))
-        .routes(routes!(results::of_run))
-        .routes(routes!(results::run_findings))
-        .routes(routes!(results::flaky))
-        .routes(routes!(results::history))
-        .routes(routes!(results::numbers))
-        .routes(routes!(compare::compare))
-        .routes(routes!(caches::list, caches::drop_some))
-        .routes(routes!(caches::files))
-        .routes(routes!(store::verify))
-        .routes(routes!(store::sweep))
-        .routes(routes!(runners::list))
-        .routes(routes!(runners::drain))
-        .routes(routes!(runners::queue))
-        .routes(routes!(runners::set, runners::remove))
-        .routes(routes!(runners::invite))
-        .routes(routes!(live::live))
+    people::routes(OpenApiRouter::with_openapi(Description::openapi()))
 }
 
 /// The API's description, as `/api/openapi.json` serves it.
@@ -123,13 +53,19 @@ pub fn openapi() -> String {
 pub(crate) fn router(app: App) -> Router {
     let (people, description) = api().split_for_parts();
     let description = described::completed(description).to_json().unwrap_or_default();
-    let people = people.layer(middleware::from_fn_with_state(app.clone(), keyed::once)).layer(DefaultBodyLimit::max(BODY_LIMIT));
+    // From the inside out: who calls is known before anything is kept for a call that is repeated.
+    let people = people
+        .layer(middleware::from_fn_with_state(app.clone(), keyed::once))
+        .layer(middleware::from_fn_with_state(app.clone(), gate::pass))
+        .layer(DefaultBodyLimit::max(BODY_LIMIT));
     Router::new()
         .merge(people)
         .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))
         .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(BODY_LIMIT)))
-        .nest("/runner/v1", protocol::router())
-        .route("/view/{token}/{*path}", get(show::page))
+        .nest("/runner/v1", runner::router())
+        .route("/view/{token}/{*path}", get(people::page))
+        .route("/.well-known/openid-configuration", get(well_known::discovery))
+        .route("/.well-known/jwks.json", get(well_known::keys))
         .route("/healthz", get(health::alive))
         .route("/readyz", get(health::ready))
         .route("/metrics", get(health::metrics))

@@ -42,7 +42,7 @@ impl Room {
         &mut self,
         id: i64,
         name: &str,
-        by: String,
+        by: &str,
         inputs: BTreeMap<String, String>,
         now: i64,
     ) -> Result<(), StartRefused> {
@@ -54,7 +54,7 @@ impl Room {
         }
         fit_inputs(&plan, &inputs).map_err(StartRefused::Inputs)?;
         // Of several cells those are started that still can be.
-        let start = |job: usize| Event::StartAsked { job, by: by.clone(), inputs: inputs.clone() };
+        let start = |job: usize| Event::StartAsked { job, by: by.to_owned(), inputs: inputs.clone() };
         let refused: Vec<(usize, Refused)> =
             jobs.iter().filter_map(|&job| self.apply(id, &start(job), now).err().map(|why| (job, why))).collect();
         if refused.len() < jobs.len() {

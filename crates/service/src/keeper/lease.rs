@@ -1,9 +1,10 @@
 //! What a runner is told about a job: all it needs, and nothing it could use for another.
 
 use super::{Gift, RunInfo};
+use crate::identity::TOKEN;
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Run;
-use ordotaxis_core::language::{Cache, Placed, Publish};
+use ordotaxis_core::language::{Cache, Extras, Placed, Publish};
 use ordotaxis_core::plan::{Plan, PlannedTake};
 use ordotaxis_core::template::{Slot, Template};
 use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeasePublish, LeaseTake, LentConnection, LentSecret, Share};
@@ -16,6 +17,7 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
     let planned = &run.plan().jobs[job];
     let attempt = run.jobs()[job].attempt;
     let extras = planned.extras.as_deref().cloned().unwrap_or_default();
+    let secrets = named_secrets(&extras).map(|name| LentSecret { name, value: None, why: None }).collect();
     let takes =
         planned.takes.iter().flat_map(|take| (take.job..take.job + take.cells).map(move |from| take_of(run.plan(), given, take, from)));
     Lease {
@@ -39,7 +41,7 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         network: extras.network.unwrap_or(true),
         beside: extras.beside,
         afterwards: extras.afterwards,
-        secrets: extras.secrets.into_iter().map(|name| LentSecret { name, value: None, why: None }).collect(),
+        secrets,
         share: share(info, run, job),
         caches: extras.cache.into_iter().map(|cache| cache_of(info, &cache)).collect(),
         fresh: run.jobs()[job].fresh,
@@ -50,6 +52,13 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         log_limit: ordotaxis_wire::runner::log_limit(),
         holds_turn: extras.turn.is_some(),
     }
+}
+
+/// Secrets, then the job's own token and identities: they reach steps in the same way, and are masked alike.
+fn named_secrets(extras: &Extras) -> impl Iterator<Item = String> + use<> {
+    let token = (!extras.allows.is_empty()).then(|| TOKEN.to_owned());
+    let names: Vec<String> = extras.secrets.iter().cloned().chain(token).chain(extras.identity.keys().cloned()).collect();
+    names.into_iter()
 }
 
 /// A text with what is known of the run filled in. What only a runner knows stays as it is written.

@@ -20,6 +20,7 @@ mod task;
 pub(crate) use reuse::{Inputs, Ready, globs_of, ready};
 pub(crate) use task::start;
 
+use ordotaxis_core::access::Actor;
 use ordotaxis_core::engine::{Numbers, State, Usual};
 use ordotaxis_core::language::JobId;
 use ordotaxis_core::plan::Plan;
@@ -29,7 +30,7 @@ use ordotaxis_wire::view::{DoingView, PhaseView};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
-use tokio::sync::{Notify, mpsc, oneshot, watch};
+use tokio::sync::{Notify, mpsc, oneshot};
 
 /// What never changes about a run while it goes on.
 #[derive(Debug, Clone)]
@@ -38,7 +39,6 @@ pub(crate) struct RunInfo {
     pub(crate) number: i64,
     pub(crate) project_id: i64,
     pub(crate) project: String,
-    pub(crate) main_branch: String,
     pub(crate) git_url: String,
     pub(crate) commit: String,
     pub(crate) commit_time: i64,
@@ -70,7 +70,6 @@ impl RunInfo {
             number: stored.number,
             project_id: project.id,
             project: project.name.clone(),
-            main_branch: project.main_branch.clone(),
             git_url: project.git_url.clone(),
             commit: stored.commit_id.clone(),
             commit_time: stored.commit_time,
@@ -225,14 +224,14 @@ pub(crate) enum Command {
     Stop {
         run: i64,
         job: Option<String>,
-        by: String,
+        by: Actor,
         reply: Reply<Result<(), StopRefused>>,
     },
     /// Starts a job that starts by hand only.
     StartJob {
         run: i64,
         job: String,
-        by: String,
+        by: Actor,
         inputs: BTreeMap<String, String>,
         reply: Reply<Result<(), StartRefused>>,
     },
@@ -240,7 +239,7 @@ pub(crate) enum Command {
     Again {
         run: i64,
         jobs: Vec<String>,
-        by: String,
+        by: Actor,
         fresh: bool,
         reply: Reply<Result<(), AgainRefused>>,
     },
@@ -302,6 +301,11 @@ impl Holders {
         self.0.read().unwrap_or_else(PoisonError::into_inner).get(&attempt).is_some_and(|holder| holder == runner)
     }
 
+    /// Whether somebody holds it.
+    pub(crate) fn goes_on(&self, attempt: AttemptId) -> bool {
+        self.0.read().unwrap_or_else(PoisonError::into_inner).contains_key(&attempt)
+    }
+
     fn set(&self, held: HashMap<AttemptId, String>) {
         *self.0.write().unwrap_or_else(PoisonError::into_inner) = held;
     }
@@ -324,12 +328,6 @@ pub(crate) struct Away;
 pub(crate) struct Keeper {
     sender: mpsc::Sender<Command>,
     pub(crate) holders: Holders,
-    /// The id of the newest row in the journal.
-    pub(crate) journal: watch::Receiver<i64>,
-    /// Rings when there may be something in the outbox.
-    pub(crate) outbox: Arc<Notify>,
-    /// Rings when an occasion was written down.
-    pub(crate) occasions: Arc<Notify>,
 }
 
 impl Keeper {

@@ -5,11 +5,13 @@
 use super::lease::Given;
 use super::reuse::{Looked, Ready};
 use super::{Command, Holders, RunInfo, Stale};
+use crate::events::{self, Of};
 use crate::sentence::{Summary, sentence};
+use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::dispatch::{Needs, Queue, Queued};
 use ordotaxis_core::engine::{Event, Millis, Paths, Refused, Run, State, Usual};
-use ordotaxis_core::plan::{Event as Happened, Occasion, Plan};
-use ordotaxis_store::{AttemptRow, Granted, JobRow, Message, NewNumber, PassedRun, RunChange, RunnerRow, StepRows};
+use ordotaxis_core::plan::Plan;
+use ordotaxis_store::{AttemptRow, Entry, Granted, JobRow, NewEvent, NewNumber, RunChange, RunnerRow, StepRows};
 use ordotaxis_wire::runner::{AttemptId, Lease, Tool};
 use ordotaxis_wire::view::LiveEvent;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -329,15 +331,24 @@ impl Room {
             }
             Command::Finish { runner, attempt, finish, gifts, reply } => self.finish(&runner, attempt, *finish, gifts, reply, now),
             Command::Stop { run, job, by, reply } => {
-                let answer = self.stop(run, job.as_deref(), &by, now);
+                let answer = self.stop(run, job.as_deref(), by.name(), now);
+                if answer.is_ok() {
+                    self.journal(&by, Action::StopRun, run, job.as_slice());
+                }
                 self.answer(reply, answer);
             }
             Command::StartJob { run, job, by, inputs, reply } => {
-                let answer = self.start_job(run, &job, by, inputs, now);
+                let answer = self.start_job(run, &job, by.name(), inputs, now);
+                if answer.is_ok() {
+                    self.journal(&by, Action::StartJob, run, &[job]);
+                }
                 self.answer(reply, answer);
             }
             Command::Again { run, jobs, by, fresh, reply } => {
-                let answer = self.again(run, &jobs, by, fresh, now);
+                let answer = self.again(run, &jobs, by.name().to_owned(), fresh, now);
+                if answer.is_ok() {
+                    self.journal(&by, Action::RunAgain, run, &jobs);
+                }
                 self.answer(reply, answer);
             }
             Command::Drain { runner, by, reply } => {
@@ -393,7 +404,6 @@ impl Room {
         }
         self.runs.insert(id, Going::new(info, run, Given::new(), Times::default(), usual));
         let _ = self.apply(id, &Event::Begun, now);
-        self.note_run(id);
         self.overtake(id, now);
     }
 
@@ -430,22 +440,11 @@ impl Room {
         let summary = Summary::of(&going.run);
         let took = going.times.took(now);
         let sentence = sentence(state, &summary, took, None);
-        let message = Message {
-            run: format!("{}/{}", going.info.project, going.info.number),
-            pipeline: going.run.plan().pipeline.clone(),
-            state,
-            sentence: sentence.clone(),
-            branch: going.info.branch.clone(),
-            started_at: started,
-            ended_at: ended,
-        };
+        let of = Of::info(&going.info, &going.run.plan().pipeline);
+        self.touched.rows.events.push(events::of_run(&of, state, &sentence, started, ended));
         let why = ended.map(|_| sentence);
         self.touched.rows.runs.push(RunChange { id, state, why, started, ended, rest_ms });
-        let body = serde_json::to_string(&message).unwrap_or_default();
-        let mut send = |kind| self.touched.rows.outbox.push((going.info.project_id, going.info.told_on.clone(), kind, body.clone()));
-        send("status");
         if ended.is_some() {
-            send("note");
             self.touched.ended.push(id);
             let (project_id, pipeline) = (going.info.project_id, going.run.plan().pipeline.clone());
             let numbers = going.run.numbers().into_iter().filter_map(|(name, number)| {
@@ -453,29 +452,24 @@ impl Room {
             });
             self.touched.rows.numbers.extend(numbers);
         }
-        if state == State::Passed
-            && let Some(passed) = passed_run(&going.info, going.run.plan())
-        {
-            self.touched.rows.passed.push(passed);
-        }
-        self.note_run(id);
     }
 
-    /// A job is to be written, and told: in the journal things stand in the order in which they happened.
+    /// A job is to be written, and told: events stand in the order in which they happened.
     pub(super) fn note_job(&mut self, id: i64, job: usize) {
         let Some(going) = self.runs.get(&id) else { return };
         let state = &going.run.jobs()[job];
         let id_of_job = going.run.plan().jobs[job].id.clone();
         let event = LiveEvent { run: going.name(), state: state.state, job: Some(id_of_job), why: state.why.clone() };
-        self.touched.rows.journal.push((id, serde_json::to_string(&event).unwrap_or_default()));
+        let body = serde_json::to_string(&event).unwrap_or_default();
+        self.touched.rows.events.push(NewEvent { run_id: id, body, detail: None });
         self.touched.jobs.insert((id, job));
     }
 
-    fn note_run(&mut self, id: i64) {
+    /// Notes for the journal what someone did to a run.
+    fn journal(&mut self, by: &Actor, action: Action, id: i64, jobs: &[String]) {
         let Some(going) = self.runs.get(&id) else { return };
-        let event =
-            LiveEvent { run: format!("{}/{}", going.info.project, going.info.number), state: going.run.state(), job: None, why: None };
-        self.touched.rows.journal.push((id, serde_json::to_string(&event).unwrap_or_default()));
+        let object = if jobs.is_empty() { going.name() } else { format!("{} {}", going.name(), jobs.join(", ")) };
+        self.touched.rows.entries.push((by.clone(), Entry::new(action, object).of(&going.info.project)));
     }
 
     /// Lets go of all runs of a project that is removed; their runners are told that the attempts are unknown.
@@ -508,24 +502,6 @@ impl Room {
         rows.attempts = std::mem::take(&mut self.touched.attempts).into_values().collect();
         rows
     }
-}
-
-/// What pipelines that listen for this one are told. A proposal's run leads to nothing: it is nobody's state yet. Other
-/// projects go on from the main branch or a tag only.
-fn passed_run(info: &RunInfo, plan: &Plan) -> Option<PassedRun> {
-    let occasion = &plan.occasion;
-    if occasion.event == Happened::Proposal {
-        return None;
-    }
-    let name = format!("{}/{}", info.project, plan.pipeline);
-    let mut led_by = occasion.led_by.clone();
-    led_by.push(name.clone());
-    let told = Occasion { event: Happened::Pipeline, pipeline: Some(name.clone()), led_by, ..Occasion::default() };
-    let own = Occasion { branch: occasion.branch.clone(), tag: occasion.tag.clone(), commit: info.commit.clone(), ..told.clone() };
-    let settled = occasion.tag.is_some() || occasion.branch.as_ref() == Some(&info.main_branch);
-    let json = |occasion: &Occasion| serde_json::to_string(occasion).unwrap_or_default();
-    let delivery = format!("passed {}/{}", info.project, info.number);
-    Some(PassedRun { project_id: info.project_id, name, delivery, own: json(&own), others: settled.then(|| json(&told)) })
 }
 
 #[cfg(test)]

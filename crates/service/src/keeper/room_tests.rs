@@ -2,6 +2,7 @@
 
 use super::room::Room;
 use super::{AgainRefused, Command, Holders, RunInfo, Stale, StartRefused, StopRefused};
+use ordotaxis_core::access::{Actor, Who};
 use ordotaxis_core::engine::{Outcome, State, Usual};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, plan};
 use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, Tool};
@@ -10,6 +11,10 @@ use std::time::Duration;
 use tokio::sync::oneshot::{self, error::TryRecvError};
 
 const TWO_JOBS: &str = "language = 1\n[env]\nUNITS = 'mm'\n[job.a.x]\nsteps = ['true']\ngives = { fw = ['out'] }\nretry = { times = 2, on = ['lost'] }\n[job.b.y]\nsteps = ['true']\ntakes = ['a.x/fw']\nwhere = ['linux']\n";
+
+fn person(name: &str) -> Actor {
+    Actor { who: Who::Person { id: 1, name: name.into() }, ..Actor::rule("") }
+}
 
 struct Stage {
     room: Room,
@@ -45,7 +50,6 @@ impl Stage {
             number: id - 4,
             project_id: project,
             project: if project == 1 { "tidegauge".into() } else { format!("project{project}") },
-            main_branch: "main".into(),
             git_url: "http://forge/x.git".into(),
             commit: commit.clone(),
             commit_time: 5,
@@ -250,7 +254,7 @@ fn a_stop_reaches_the_runner_with_its_next_beat() {
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
     let stop = |job: Option<&str>| {
         let job = job.map(str::to_owned);
-        move |reply| Command::Stop { run: 7, job, by: "Ines".into(), reply }
+        move |reply| Command::Stop { run: 7, job, by: person("Ines"), reply }
     };
     assert!(matches!(stage.ask(stop(Some("a.z"))), Ok(Err(StopRefused::NoSuchJob(known))) if known.len() == 2));
     assert_eq!(stage.ask(stop(None)), Ok(Ok(())));
@@ -297,11 +301,12 @@ fn what_is_written_is_what_changed() {
     let claimed = stage.room.take_rows();
     assert_eq!(claimed.attempts.len(), 1);
     assert_eq!(claimed.runs.len(), 1, "the run begins with its first claim");
-    assert_eq!(claimed.outbox.iter().map(|(.., kind, _)| *kind).collect::<Vec<_>>(), ["status"]);
+    let told = claimed.events.iter().filter_map(|event| event.detail.as_ref()).map(|told| told.state);
+    assert_eq!(told.collect::<Vec<_>>(), [State::Running]);
     stage.finish("quay", lease.attempt, true).expect("an answer");
     let rows = stage.room.take_rows();
     assert_eq!(rows.jobs.len(), 2, "one passed, one begun");
-    assert!(rows.outbox.is_empty());
+    assert!(rows.events.iter().all(|event| event.detail.is_none()), "the run itself goes on as it was");
     assert!(stage.room.take_rows().is_empty());
 }
 
@@ -393,7 +398,7 @@ fn every_reason_to_wait_has_its_sentence() {
             |stage| {
                 stage.sign_on_with("quay", "s1", 1, "host");
                 stage.claim("quay", "s1", 0).expect("a lease");
-                stage.ask(|reply| Command::Stop { run: 7, job: None, by: "Ines".into(), reply }).expect("an answer").expect("it goes on");
+                stage.ask(|reply| Command::Stop { run: 7, job: None, by: person("Ines"), reply }).expect("an answer").expect("it goes on");
             },
             "running on quay since 00:00:01 UTC; Ines asked to stop it",
         ),
@@ -470,7 +475,7 @@ fn what_starts_by_hand_takes_inputs_that_fit() {
     stage.sign_on("quay", "s1");
     let mut start = |job: &str, inputs: &[(&str, &str)]| {
         let inputs = inputs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
-        stage.ask(|reply| Command::StartJob { run: 7, job: job.into(), by: "Ines".into(), inputs, reply }).expect("an answer")
+        stage.ask(|reply| Command::StartJob { run: 7, job: job.into(), by: person("Ines"), inputs, reply }).expect("an answer")
     };
     assert!(matches!(start("a.z", &[]), Err(StartRefused::NoSuchJob(_))));
     assert_eq!(start("a.y", &[]), Err(StartRefused::NotByHand));
@@ -493,7 +498,7 @@ fn a_start_behind_a_shut_gate_is_refused_with_the_gates_sentence() {
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
     stage.finish("quay", lease.attempt, true).expect("an answer");
     assert_eq!(stage.room.runs[&7].run.state(), State::Passed, "what waits for a hand is not waited for");
-    let start = |reply| Command::StartJob { run: 7, job: "b.y".into(), by: "Ines".into(), inputs: Default::default(), reply };
+    let start = |reply| Command::StartJob { run: 7, job: "b.y".into(), by: person("Ines"), inputs: Default::default(), reply };
     let gate = "the gate of b is shut: no job of this run has given tests.failed, which must be 0";
     assert_eq!(stage.ask(start), Ok(Err(StartRefused::Shut(gate.into()))));
     assert_eq!(stage.room.runs[&7].run.state(), State::Passed, "a refused start changes nothing");
@@ -504,7 +509,7 @@ fn what_passed_says_how_long_it_took_and_what_failed_can_be_done_again() {
     let mut stage = Stage::set(LONG);
     let again = |stage: &mut Stage, jobs: &[&str]| {
         let jobs = jobs.iter().map(|job| (*job).to_owned()).collect();
-        stage.ask(|reply| Command::Again { run: 7, jobs, by: "Maren".into(), fresh: true, reply }).expect("an answer")
+        stage.ask(|reply| Command::Again { run: 7, jobs, by: person("Maren"), fresh: true, reply }).expect("an answer")
     };
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
     assert_eq!(again(&mut stage, &["a.x"]), Err(AgainRefused::NotEnded));

@@ -6,14 +6,14 @@ use super::reuse::Looked;
 use super::room::{Going, Room, Times};
 use super::{Command, Gift, Holders, Keeper, RunInfo};
 use crate::clock;
+use crate::events::{self, Of};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::{Run, State};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{AttemptRow, Logs, Message, Records, SetAside, StoreError, StoredArtifact, StoredRun};
-use ordotaxis_wire::view::LiveEvent;
+use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredArtifact, StoredRun};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tokio::sync::{Notify, mpsc, watch};
+use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
@@ -33,10 +33,8 @@ pub(crate) async fn start(
 ) -> Result<(Keeper, JoinHandle<()>), StoreError> {
     let (sender, commands) = mpsc::channel(1024);
     let holders = Holders::default();
-    let (journal_sender, journal) = watch::channel(records.journal_end().await?);
-    let (outbox, occasions) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
-    let keeper = Keeper { sender, holders: holders.clone(), journal, outbox: outbox.clone(), occasions: occasions.clone() };
-    let mut task = Task { records, logs, lease, public_url, keep, holders, journal: journal_sender, outbox, occasions, room: None };
+    let keeper = Keeper { sender, holders: holders.clone() };
+    let mut task = Task { records, logs, lease, public_url, keep, holders, room: None };
     task.restore().await?;
     let handle = tokio::spawn(task.work(commands, stop));
     Ok((keeper, handle))
@@ -49,9 +47,6 @@ struct Task {
     public_url: String,
     keep: i64,
     holders: Holders,
-    journal: watch::Sender<i64>,
-    outbox: Arc<Notify>,
-    occasions: Arc<Notify>,
     room: Option<Room>,
 }
 
@@ -110,18 +105,19 @@ impl Task {
         tracing::error!(run = id, what, "a run cannot be read back; it is set aside");
         let now = clock::now();
         let words = sentence(State::Failed, &Summary::default(), None, Some(&why));
-        let told = |aside: &SetAside| {
-            let run = format!("{}/{}", aside.project, aside.number);
-            let (pipeline, branch) = (aside.pipeline.clone(), aside.branch.clone());
-            let (started_at, ended_at) = (aside.started_at, Some(now));
-            let message =
-                Message { run: run.clone(), pipeline, state: State::Failed, sentence: words.clone(), branch, started_at, ended_at };
-            let event = LiveEvent { run, state: State::Failed, job: None, why: None };
-            (serde_json::to_string(&message).unwrap_or_default(), serde_json::to_string(&event).unwrap_or_default())
+        let mut tx = self.records.tx_by_rule("set-aside", now).await?;
+        let Some(aside) = tx.set_aside(id, &why).await? else { return Ok(()) };
+        let of = Of {
+            id,
+            project_id: aside.project_id,
+            project: &aside.project,
+            number: aside.number,
+            pipeline: &aside.pipeline,
+            branch: aside.branch.as_deref(),
+            told_on: &aside.told_on,
         };
-        self.records.set_aside(id, &why, now, told).await?;
-        self.outbox.notify_one();
-        Ok(())
+        tx.add_events(&[events::of_run(&of, State::Failed, &words, aside.started_at, Some(now))]).await?;
+        tx.commit().await
     }
 
     /// Someone asks for something of a run that has ended: it is read back first.
@@ -187,20 +183,13 @@ impl Task {
         room.dispatch(now);
         let rows = room.take_rows();
         let signed_on = std::mem::take(&mut room.touched.signed_on);
-        for runner in signed_on {
-            self.records.runner_signed_on(&runner, now).await?;
-        }
-        if !rows.is_empty() {
-            let journal = self.records.write_step(&rows, now).await?;
-            if let Some(newest) = journal.iter().map(|row| row.id).max() {
-                self.journal.send_replace(newest);
+        if !rows.is_empty() || !signed_on.is_empty() {
+            let mut tx = self.records.tx_by_rule("keeper", now).await?;
+            for runner in &signed_on {
+                tx.runner_signed_on(runner).await?;
             }
-            if !rows.passed.is_empty() {
-                self.occasions.notify_one();
-            }
-            if !rows.outbox.is_empty() {
-                self.outbox.notify_one();
-            }
+            tx.write_step(&rows).await?;
+            tx.commit().await?;
         }
         self.close_logs(&rows.attempts);
         let Some(room) = self.room.as_mut() else { return Ok(()) };

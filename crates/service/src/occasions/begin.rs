@@ -3,16 +3,18 @@
 use super::files::{ROOT_FILE, lend};
 use super::{Complete, OccasionError, PipelineFile, order};
 use crate::app::App;
-use crate::clock;
+use crate::events::Of;
 use crate::keeper::{Command, Inputs, RunInfo, Shared, globs_of, ready};
 use crate::secrets::from_outside;
 use crate::sentence::{Summary, sentence};
+use crate::{clock, events};
+use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::digest::fitting;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
 use ordotaxis_core::plan::{Occasion, Plan, Planned, Source, plan, starts};
 use ordotaxis_git::CommitInfo;
-use ordotaxis_store::{Message, NewRunRow, Project, RunKey, RunRow, StoreError, StoredRun};
+use ordotaxis_store::{Entry, NewRunRow, Project, RunKey, RunRow, StoreError, Tx};
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -36,22 +38,28 @@ impl From<Option<RunKey>> for Begun {
 }
 
 /// Begins one pipeline, if its start rules want that; with mistakes in its file, the run is a failed one at once.
-pub(crate) async fn begin(app: &App, project: &Project, known: &Complete, file: &PipelineFile) -> Result<Begun, OccasionError> {
+pub(crate) async fn begin(
+    app: &App,
+    actor: &Actor,
+    project: &Project,
+    known: &Complete,
+    file: &PipelineFile,
+) -> Result<Begun, OccasionError> {
     let (lent, moved) = lend(app, project, file).await?;
     let views = |diagnostics: &[Diagnostic]| diagnostic_views(&file.path, &file.text, diagnostics);
     match plan(Source { text: &file.text, name: &file.name, lent: &lent }, &known.occasion) {
         Err(diagnostics) => {
             let errors: Vec<Diagnostic> = diagnostics.into_iter().filter(|found| found.severity == Severity::Error).collect();
-            Ok(broken(app, project, known, &file.name, &views(&errors)).await?.into())
+            Ok(broken(app, actor, project, known, &file.name, &views(&errors)).await?.into())
         }
         Ok(planned) if !starts(&planned.starts, &known.occasion) || goes_round(project, known, file) => Ok(Begun::Unwanted),
         Ok(planned) if has_errors(&planned.later) => {
             let errors: Vec<Diagnostic> = planned.later.into_iter().filter(|found| found.severity == Severity::Error).collect();
-            Ok(broken(app, project, known, &file.name, &views(&errors)).await?.into())
+            Ok(broken(app, actor, project, known, &file.name, &views(&errors)).await?.into())
         }
         Ok(planned) => {
             let told: Vec<Diagnostic> = planned.later.iter().cloned().chain(moved).collect();
-            Ok(run(app, project, known, planned, &views(&told)).await?.into())
+            Ok(run(app, actor, project, known, planned, &views(&told)).await?.into())
         }
     }
 }
@@ -63,6 +71,7 @@ fn goes_round(project: &Project, known: &Complete, file: &PipelineFile) -> bool 
 
 async fn run(
     app: &App,
+    actor: &Actor,
     project: &Project,
     known: &Complete,
     planned: Planned,
@@ -92,45 +101,47 @@ async fn run(
         plan: Some(&plan),
         diagnostics: told.as_deref(),
         merged: merged.as_deref(),
-        ..blank(project, &known.occasion, &known.commit, &known.told_on, &plan.pipeline)
+        ..blank(project, &known.occasion, &known.commit, &plan.pipeline)
     };
     let jobs = i64::try_from(plan.jobs.len()).unwrap_or(i64::MAX);
     let summary = Summary { jobs, ..Summary::default() };
     let words = if held { HELD.to_owned() } else { sentence(State::Waiting, &summary, None, None) };
-    let message = |number| vec![("status", message(project, &known.occasion, &plan.pipeline, number, State::Waiting, &words, None))];
-    let Some(key) = app.records.begin_run(&row, clock::now(), message).await? else { return Ok(None) };
-    app.keeper.outbox.notify_one();
+    let Some(key) = written(app, actor, project, &row, &known.told_on, &words).await? else { return Ok(None) };
     match behind.as_deref() {
         None if outside => overtake_held(app, project, &plan, &key).await?,
-        Some(by) if held && !by.is_empty() => end_overtaken(app, key.id, by).await?,
+        Some(by) if held && !by.is_empty() => end_overtaken(app, project, key.id, by).await?,
         _ => {}
     }
     if held {
         return Ok(Some(key));
     }
-    let info = RunInfo {
-        id: key.id,
-        number: key.number,
-        project_id: project.id,
-        project: project.name.clone(),
-        main_branch: project.main_branch.clone(),
-        git_url: project.git_url.clone(),
-        commit: known.commit.id.clone(),
-        commit_time: known.commit.time,
-        branch: known.occasion.branch.clone(),
-        merge: known.merge.clone(),
-        told_on: known.told_on.clone(),
-        again_of: None,
-        fresh: false,
-        shared: Arc::new(shared),
-        inputs: Arc::new(inputs),
-        behind,
-    };
-    let usual = app.records.usual(project.id, &plan.pipeline).await?;
-    let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
-    // A keeper that is away is about to stop; the run is on disk and begins at the next start.
-    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual, ready }).await;
+    begin_stored(app, project, key.id, Some(plan), false).await?;
     Ok(Some(key))
+}
+
+/// Writes a run down: its row, its jobs, that it was begun, and by whom.
+async fn written(
+    app: &App,
+    actor: &Actor,
+    project: &Project,
+    row: &NewRunRow<'_>,
+    told_on: &str,
+    sentence: &str,
+) -> Result<Option<RunKey>, StoreError> {
+    let now = clock::now();
+    let mut tx = app.records.tx(actor, now).await?;
+    let Some(key) = tx.begin_run(row).await? else { return Ok(None) };
+    let ended = row.state.is_end().then_some(now);
+    let of = of(project, &key, row.pipeline, row.branch, told_on);
+    tx.add_events(&[events::of_run(&of, row.state, sentence, ended, ended)]).await?;
+    let after = serde_json::json!({ "pipeline": row.pipeline, "commit": row.commit_id, "event": row.event });
+    tx.note(Entry::new(Action::StartRun, format!("{}/{}", project.name, key.number)).of(&project.name).after(after));
+    tx.commit().await?;
+    Ok(Some(key))
+}
+
+fn of<'a>(project: &'a Project, key: &RunKey, pipeline: &'a str, branch: Option<&'a str>, told_on: &'a str) -> Of<'a> {
+    Of { id: key.id, project_id: project.id, project: &project.name, number: key.number, pipeline, branch, told_on }
 }
 
 /// Digests of the files that jobs with `reuse` name, each list of globs once. Read off the commit: no runner is needed.
@@ -156,55 +167,69 @@ async fn shared(app: &App, project: &Project, plan: &Plan) -> Result<Shared, Occ
 }
 
 /// A run of the same commit and plan once more. None where there is no plan.
-pub(crate) async fn begin_again(app: &App, project: &Project, of: &RunRow, by: &str, fresh: bool) -> Result<Option<RunKey>, OccasionError> {
-    let Some(stored) = app.records.stored_run(of.id).await? else { return Ok(None) };
+pub(crate) async fn begin_again(
+    app: &App,
+    actor: &Actor,
+    project: &Project,
+    before: &RunRow,
+    fresh: bool,
+) -> Result<Option<RunKey>, StoreError> {
+    let Some(stored) = app.records.stored_run(before.id).await? else { return Ok(None) };
+    let info = RunInfo::of(project, &stored, fresh);
     let plan: Plan = serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?;
     let summary = Summary { jobs: i64::try_from(plan.jobs.len()).unwrap_or(i64::MAX), ..Summary::default() };
     let words = sentence(State::Waiting, &summary, None, None);
-    let status = |number| vec![("status", message(project, &plan.occasion, &plan.pipeline, number, State::Waiting, &words, None))];
-    let Some(key) = app.records.begin_again(of.id, by, fresh, clock::now(), status).await? else { return Ok(None) };
-    app.keeper.outbox.notify_one();
-    let StoredRun { merged, commit_id, commit_time, branch, shared, inputs, state, .. } = stored;
-    let made = StoredRun {
-        id: key.id,
-        number: key.number,
-        project_id: project.id,
-        state,
-        commit_id,
-        commit_time,
-        branch,
-        merged,
-        started_at: None,
-        ended_at: None,
-        rest_ms: 0,
-        plan: String::new(),
-        again_of: Some(of.number),
-        shared,
-        inputs,
-        behind: None,
-    };
-    tell_keeper(app, project, &made, plan, fresh).await?;
+    let mut tx = app.records.tx(actor, clock::now()).await?;
+    let Some(key) = tx.begin_again(before.id, actor.name(), fresh).await? else { return Ok(None) };
+    let of = of(project, &key, &plan.pipeline, info.branch.as_deref(), &info.told_on);
+    tx.add_events(&[events::of_run(&of, State::Waiting, &words, None, None)]).await?;
+    let after = serde_json::json!({ "again_of": before.number, "fresh": fresh });
+    tx.note(Entry::new(Action::RunAgain, format!("{}/{}", project.name, key.number)).of(&project.name).after(after));
+    tx.commit().await?;
+    begin_stored(app, project, key.id, Some(plan), fresh).await?;
     Ok(Some(key))
 }
 
-/// A run that is written down begins.
-async fn tell_keeper(app: &App, project: &Project, stored: &StoredRun, plan: Plan, fresh: bool) -> Result<(), StoreError> {
+/// A run that is written down begins. False where it was never planned.
+async fn begin_stored(app: &App, project: &Project, id: i64, plan: Option<Plan>, fresh: bool) -> Result<bool, StoreError> {
+    let Some(stored) = app.records.stored_run(id).await? else { return Ok(false) };
+    let plan = match plan {
+        Some(plan) => plan,
+        None => serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?,
+    };
     let usual = app.records.usual(project.id, &plan.pipeline).await?;
     let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
-    let info = RunInfo::of(project, stored, fresh);
+    let info = RunInfo::of(project, &stored, fresh);
     // A keeper that is away is about to stop; the run is on disk and begins at the next start.
     let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual, ready }).await;
-    Ok(())
+    Ok(true)
 }
 
 /// A run that waits for someone to allow it goes on. False when it does not wait (any more).
-pub(crate) async fn allow(app: &App, project: &Project, id: i64, by: &str) -> Result<bool, StoreError> {
-    if !app.records.allow_run(id, by).await? {
+pub(crate) async fn allow(app: &App, actor: &Actor, project: &Project, run: &RunRow) -> Result<bool, StoreError> {
+    let mut tx = app.records.tx(actor, clock::now()).await?;
+    if !tx.allow_run(run.id, actor.name()).await? {
         return Ok(false);
     }
+    let after = serde_json::json!({ "commit": run.commit_id });
+    tx.note(Entry::new(Action::AllowRun, format!("{}/{}", project.name, run.number)).of(&project.name).after(after));
+    tx.commit().await?;
+    begin_stored(app, project, run.id, None, false).await
+}
+
+/// Ends a run that waits for someone to allow it. False when it does not wait (any more).
+pub(crate) async fn end_held(app: &App, actor: &Actor, project: &Project, id: i64, state: State, why: &str) -> Result<bool, StoreError> {
     let Some(stored) = app.records.stored_run(id).await? else { return Ok(false) };
+    let info = RunInfo::of(project, &stored, false);
     let plan: Plan = serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?;
-    tell_keeper(app, project, &stored, plan, false).await?;
+    let now = clock::now();
+    let mut tx: Tx = app.records.tx(actor, now).await?;
+    if !tx.end_held_run(id, state, why).await? {
+        return Ok(false);
+    }
+    tx.add_events(&[events::of_run(&Of::info(&info, &plan.pipeline), state, why, Some(now), Some(now))]).await?;
+    tx.note(Entry::new(Action::StopRun, format!("{}/{}", project.name, info.number)).of(&project.name).after(why));
+    tx.commit().await?;
     Ok(true)
 }
 
@@ -216,54 +241,52 @@ async fn overtake_held(app: &App, project: &Project, plan: &Plan, key: &RunKey) 
             other.pipeline == plan.pipeline && theirs.source == ours.source && theirs.target == ours.target
         });
         if same {
-            end_overtaken(app, held.id, &format!("{}/{}", project.name, key.number)).await?;
+            end_overtaken(app, project, held.id, &format!("{}/{}", project.name, key.number)).await?;
         }
     }
     Ok(())
 }
 
-async fn end_overtaken(app: &App, held: i64, by: &str) -> Result<(), StoreError> {
-    app.records.end_held_run(held, State::Overtaken, &format!("overtaken by {by}"), clock::now()).await.map(drop)
+async fn end_overtaken(app: &App, project: &Project, held: i64, by: &str) -> Result<(), StoreError> {
+    let why = format!("overtaken by {by}");
+    end_held(app, &Actor::rule("overtake"), project, held, State::Overtaken, &why).await.map(drop)
 }
 
 /// A commit without any pipeline.
-pub(super) async fn without_file(app: &App, project: &Project, known: &Complete) -> Result<Option<RunKey>, OccasionError> {
+pub(super) async fn without_file(app: &App, actor: &Actor, project: &Project, known: &Complete) -> Result<Option<RunKey>, OccasionError> {
     let diagnostic = Diagnostic::error(Code::MissingFile, 0..0, "the commit has no pipeline file")
         .hint("add `ordotaxis.toml` in the root, or a file in the folder `ordotaxis`");
-    broken(app, project, known, "main", &diagnostic_views(ROOT_FILE, "", &[diagnostic])).await
+    broken(app, actor, project, known, "main", &diagnostic_views(ROOT_FILE, "", &[diagnostic])).await
 }
 
 /// A run that could not be planned: failed, with the diagnostics as its reason.
 async fn broken(
     app: &App,
+    actor: &Actor,
     project: &Project,
     known: &Complete,
     name: &str,
     diagnostics: &[DiagnosticView],
 ) -> Result<Option<RunKey>, OccasionError> {
     let why = mistakes(diagnostics);
-    let row = blank(project, &known.occasion, &known.commit, &known.told_on, name);
-    ended(app, project, &known.occasion, NewRunRow { why: Some(&why), ..row }, diagnostics).await
+    let row = blank(project, &known.occasion, &known.commit, name);
+    Ok(ended(app, actor, project, NewRunRow { why: Some(&why), ..row }, &known.told_on, diagnostics).await?)
 }
 
 /// A run that is a verdict at once: nothing of it was planned.
 async fn ended(
     app: &App,
+    actor: &Actor,
     project: &Project,
-    occasion: &Occasion,
     row: NewRunRow<'_>,
+    told_on: &str,
     diagnostics: &[DiagnosticView],
-) -> Result<Option<RunKey>, OccasionError> {
+) -> Result<Option<RunKey>, StoreError> {
     let state = if row.state.is_end() { row.state } else { State::Failed };
     let json = serde_json::to_string(diagnostics).unwrap_or_default();
     let row = NewRunRow { state, diagnostics: Some(&json), ..row };
-    let now = clock::now();
     let words = sentence(state, &Summary::default(), None, row.why);
-    let messages =
-        |number| ["status", "note"].map(|kind| (kind, message(project, occasion, row.pipeline, number, state, &words, Some(now)))).to_vec();
-    let key = app.records.begin_run(&row, now, messages).await?;
-    app.keeper.outbox.notify_one();
-    Ok(key)
+    written(app, actor, project, &row, told_on, &words).await
 }
 
 /// The commit could not be read: told as a run, so that it is seen where runs are looked for. `again` reads it anew.
@@ -279,12 +302,9 @@ pub(super) async fn unreadable(
     let title = if occasion.head.is_some() { "(the proposal could not be merged)" } else { "(the commit could not be read)" };
     let commit = CommitInfo { id: id.clone(), title: title.into(), message: String::new(), author: String::new(), time: 0 };
     let pipeline = if let OccasionError::Lender { pipeline, .. } = error { pipeline } else { "main" };
-    let told = blank(project, occasion, &commit, &id, pipeline);
+    let told = blank(project, occasion, &commit, pipeline);
     let row = NewRunRow { state: error.verdict(), why: Some(why), unread: Some(arrived), ..told };
-    match ended(app, project, occasion, row, &[]).await {
-        Err(OccasionError::Store(error)) => Err(error),
-        _ => Ok(()),
-    }
+    ended(app, &Actor::rule(occasion.event.word()), project, row, &id, &[]).await.map(drop)
 }
 
 fn mistakes(diagnostics: &[DiagnosticView]) -> String {
@@ -296,7 +316,7 @@ fn mistakes(diagnostics: &[DiagnosticView]) -> String {
     }
 }
 
-fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, told_on: &'a str, pipeline: &'a str) -> NewRunRow<'a> {
+fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, pipeline: &'a str) -> NewRunRow<'a> {
     NewRunRow {
         project_id: project.id,
         pipeline,
@@ -311,7 +331,6 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         tag: occasion.tag.as_deref(),
         target: occasion.target.as_deref(),
         merged: None,
-        told_on,
         event: occasion.event.word(),
         started_by: occasion.by.as_deref(),
         plan: None,
@@ -322,25 +341,4 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         unread: None,
         behind: None,
     }
-}
-
-fn message(
-    project: &Project,
-    occasion: &Occasion,
-    pipeline: &str,
-    number: i64,
-    state: State,
-    sentence: &str,
-    ended: Option<i64>,
-) -> String {
-    let message = Message {
-        run: format!("{}/{number}", project.name),
-        pipeline: pipeline.to_owned(),
-        state,
-        sentence: sentence.to_owned(),
-        branch: occasion.branch.clone(),
-        started_at: ended,
-        ended_at: ended,
-    };
-    serde_json::to_string(&message).unwrap_or_default()
 }

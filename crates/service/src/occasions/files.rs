@@ -6,7 +6,7 @@ use crate::clock;
 use ordotaxis_core::language::{Borrow, Code, Diagnostic, Severity};
 use ordotaxis_core::plan::{Lend, Lent, borrows};
 use ordotaxis_git::{GitError, Mirror};
-use ordotaxis_store::Project;
+use ordotaxis_store::{Project, StoreError};
 use sha2::{Digest, Sha256};
 
 pub(crate) const ROOT_FILE: &str = "ordotaxis.toml";
@@ -93,7 +93,7 @@ pub(crate) async fn lend(app: &App, project: &Project, file: &PipelineFile) -> R
             found => found,
         };
         if let Ok(lend) = &found
-            && let Some(before) = app.records.borrowed_at(&borrow.value.git, &borrow.value.at, &lend.commit, clock::now()).await?
+            && let Some(before) = borrowed_before(app, &borrow.value.git, &borrow.value.at, &lend.commit).await?
         {
             let short = |id: &str| id.get(..10).unwrap_or(id).to_owned();
             let message =
@@ -152,6 +152,14 @@ pub async fn lend_from(mirror: &Mirror, borrow: &Borrow) -> Result<Lend, NotLent
         Some(bytes) => Ok(Lend { commit, text: String::from_utf8_lossy(&bytes).into_owned() }),
         None => Err(NotLent::No(format!("there is no file `{}` at {}", borrow.file, borrow.at))),
     }
+}
+
+/// Notes which commit a tag named; gives the one it named before, when that was another.
+async fn borrowed_before(app: &App, git: &str, at: &str, commit: &str) -> Result<Option<String>, StoreError> {
+    let mut tx = app.records.tx_by_rule("borrow", clock::now()).await?;
+    let before = tx.borrowed_at(git, at, commit).await?;
+    tx.commit().await?;
+    Ok(before)
 }
 
 #[cfg(test)]

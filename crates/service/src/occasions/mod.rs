@@ -13,7 +13,7 @@ mod files;
 mod order;
 mod rules;
 
-pub(crate) use begin::{Begun, HELD, allow, begin, begin_again};
+pub(crate) use begin::{Begun, HELD, allow, begin, begin_again, end_held};
 pub(crate) use complete::{Complete, complete};
 pub use files::{NotLent, lend_from};
 pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files, pipeline_of};
@@ -21,12 +21,12 @@ pub(crate) use rules::{schedules, take_over};
 
 use crate::app::App;
 use crate::clock;
-use crate::lanes::Lanes;
+use crate::work::Outcome;
+use ordotaxis_core::access::Actor;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::Occasion;
 use ordotaxis_git::GitError;
-use ordotaxis_store::{DueOccasion, Project, RunKey, StoreError};
-use std::time::Duration;
+use ordotaxis_store::{DueWork, Project, RunKey, StoreError};
 
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum OccasionError {
@@ -46,10 +46,6 @@ pub(crate) enum OccasionError {
 
 /// What is not there is looked for so often: it may be on its way. The project's own repository is tried for much longer.
 const A_FEW_TRIES: u32 = 5;
-/// How many occasions of one project are worked off at the same time: they build on each other.
-const AT_ONCE: usize = 1;
-/// The longest pause before the next try.
-const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
 impl OccasionError {
     /// How often it is tried, of `most` times: whether it may be otherwise in a moment.
@@ -71,59 +67,26 @@ impl OccasionError {
     }
 }
 
-/// Works until told to stop. A project's occasions are worked off in the order they came; projects side by side.
-pub(crate) async fn work(app: App) {
-    let mut lanes = Lanes::new(AT_ONCE);
-    loop {
-        let now = clock::now();
-        let pause = match app.records.due_occasions(now).await {
-            Ok(due) => {
-                for occasion in due {
-                    let (id, project, app) = (occasion.id, occasion.project_id, app.clone());
-                    lanes.take(id, project, || async move { work_off(&app, &occasion).await });
-                }
-                next_pause(&app, now).await
-            }
-            Err(error) => {
-                tracing::error!(%error, "occasions could not be read");
-                Duration::from_secs(1)
-            }
-        };
-        tokio::select! {
-            () = app.stop.cancelled() => return,
-            () = app.occasions.notified() => {}
-            () = lanes.changed() => {}
-            () = tokio::time::sleep(pause) => {}
-        }
-    }
-}
-
-async fn next_pause(app: &App, now: i64) -> Duration {
-    let next = app.records.next_occasion_at(now).await.ok().flatten();
-    let wait = next.map_or(60_000, |at| (at - clock::now()).clamp(1, 60_000));
-    Duration::from_millis(wait.unsigned_abs())
-}
-
-async fn work_off(app: &App, due: &DueOccasion) -> Result<(), StoreError> {
-    let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(()) };
+/// Begins the runs of an occasion. What cannot be read is tried again; told at the end as a run, it is seen where runs are
+/// looked for.
+pub(crate) async fn work_off(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
+    let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };
     let Ok(occasion) = serde_json::from_str::<Occasion>(&due.body) else {
-        return app.records.occasion_done(due.id, "it could not be read", clock::now()).await;
+        return Ok(Outcome::Hopeless("the occasion cannot be read".into()));
     };
-    match begin_all(app, &project, &occasion, due.id).await {
-        Ok(begun) => app.records.occasion_done(due.id, &in_words(&begun), clock::now()).await,
-        Err(OccasionError::Store(error)) => Err(error),
-        Err(error) if due.tries + 1 < i64::from(error.tries(app.settings.fetch_tries)) => {
-            let pause = app.settings.retry_pause.saturating_mul(1 << due.tries.clamp(0, 16)).min(LONGEST_PAUSE);
-            let next = clock::now() + i64::try_from(pause.as_millis()).unwrap_or(60_000);
-            app.records.occasion_again(due.id, &error.to_string(), next).await
-        }
-        Err(error) => {
-            let tried = if due.tries > 0 { format!(" (tried {} times)", due.tries + 1) } else { String::new() };
-            let why = format!("{error}{tried}");
-            begin::unreadable(app, &project, &occasion, due.id, &error, &why).await?;
-            app.records.occasion_given_up(due.id, &why, clock::now()).await
-        }
+    let error = match begin_all(app, &Actor::rule(occasion.event.word()), &project, &occasion, due.id).await {
+        Ok(begun) => return Ok(Outcome::Done(Some(in_words(&begun)))),
+        Err(OccasionError::Store(error)) => return Err(error),
+        Err(error) => error,
+    };
+    let (tried, tries) = (due.tries + 1, error.tries(app.settings.fetch_tries));
+    if tried < i64::from(tries) {
+        return Ok(Outcome::Failed { why: error.to_string(), tries });
     }
+    let often = if tried > 1 { format!(" (tried {tried} times)") } else { String::new() };
+    let why = format!("{error}{often}");
+    begin::unreadable(app, &project, &occasion, due.id, &error, &why).await?;
+    Ok(Outcome::Hopeless(why))
 }
 
 /// What came of an occasion that could be read.
@@ -147,16 +110,18 @@ fn in_words(looked: &Looked) -> String {
 }
 
 /// Looks once more, now, at the occasion of a run that says its commit could not be read.
-pub(crate) async fn look_again(app: &App, project: &Project, id: i64) -> Result<Option<Looked>, OccasionError> {
-    let Some(kept) = app.records.occasion(id).await? else { return Ok(None) };
+pub(crate) async fn look_again(app: &App, actor: &Actor, project: &Project, id: i64) -> Result<Option<Looked>, OccasionError> {
+    let Some(kept) = app.records.work(id).await? else { return Ok(None) };
     let Ok(occasion) = serde_json::from_str::<Occasion>(&kept.body) else { return Ok(None) };
-    let looked = begin_all(app, project, &occasion, id).await?;
-    app.records.occasion_done(id, &in_words(&looked), clock::now()).await?;
+    let looked = begin_all(app, actor, project, &occasion, id).await?;
+    let mut tx = app.records.tx_by_rule("occasion", clock::now()).await?;
+    tx.work_done(id, Some(&in_words(&looked))).await?;
+    tx.commit().await?;
     Ok(Some(looked))
 }
 
 /// Begins every pipeline of the commit that this occasion, the `arrived`th, starts.
-async fn begin_all(app: &App, project: &Project, occasion: &Occasion, arrived: i64) -> Result<Looked, OccasionError> {
+async fn begin_all(app: &App, actor: &Actor, project: &Project, occasion: &Occasion, arrived: i64) -> Result<Looked, OccasionError> {
     if crate::secrets::from_outside(occasion) && project.outside == "never" {
         return Ok(Looked::NotTaken);
     }
@@ -165,14 +130,14 @@ async fn begin_all(app: &App, project: &Project, occasion: &Occasion, arrived: i
     let files = pipeline_files(app, project, &mirror, &known.occasion.commit).await?;
     known.newer = order::newer(app, project, &mirror, &known, arrived).await?;
     if files.is_empty() {
-        return Ok(Looked::NoFile(begin::without_file(app, project, &known).await?));
+        return Ok(Looked::NoFile(begin::without_file(app, actor, project, &known).await?));
     }
     if known.newer.is_none() {
         rules::follow_main(app, project, &known.occasion, &files).await?;
     }
     let (mut begun, mut missed) = (Vec::new(), None);
     for file in files.iter().filter(|file| occasion.meant.as_ref().is_none_or(|meant| *meant == file.name)) {
-        match begin(app, project, &known, file).await {
+        match begin(app, actor, project, &known, file).await {
             Ok(Begun::Run(run)) => begun.push(run),
             Ok(Begun::Known | Begun::Unwanted) => {}
             // One that cannot be read now keeps no other from beginning.

@@ -3,6 +3,7 @@
 
 use super::{Complete, OccasionError};
 use crate::app::App;
+use crate::clock;
 use ordotaxis_core::newest::{Relation, takes_its_place};
 use ordotaxis_core::plan::{Event, Occasion};
 use ordotaxis_git::{GitError, Mirror};
@@ -26,7 +27,9 @@ pub(super) async fn newer(
             return Ok(Some(head));
         }
     }
-    app.records.set_head(project.id, &of, &ours).await?;
+    let mut tx = app.records.tx_by_rule("occasion", clock::now()).await?;
+    tx.set_head(project.id, &of, &ours).await?;
+    tx.commit().await?;
     Ok(None)
 }
 

@@ -6,7 +6,7 @@ use crate::app::App;
 use crate::clock;
 use ordotaxis_core::language::Schedule;
 use ordotaxis_core::plan::{Event, Occasion, start_rules};
-use ordotaxis_store::{DueSchedule, Project, StoreError};
+use ordotaxis_store::{DueSchedule, Project, StoreError, Tx};
 use std::str::FromStr;
 use std::time::Duration;
 
@@ -21,31 +21,32 @@ pub(super) async fn follow_main(app: &App, project: &Project, occasion: &Occasio
         return Ok(());
     }
     let names: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
-    app.records.keep_pipelines(project.id, &names).await?;
+    let mut tx = app.records.tx_by_rule("start-rules", clock::now()).await?;
+    tx.keep_pipelines(project.id, &names).await?;
     for file in files {
-        take_over(app, project, &file.name, &file.text).await?;
+        take_over(app, &mut tx, project, &file.name, &file.text).await?;
     }
-    Ok(())
+    Ok(tx.commit().await?)
 }
 
 /// Takes over one file's rules. A file with mistakes leaves those there were; an empty one has none.
-pub(crate) async fn take_over(app: &App, project: &Project, name: &str, text: &str) -> Result<(), StoreError> {
+pub(crate) async fn take_over(app: &App, tx: &mut Tx, project: &Project, name: &str, text: &str) -> Result<(), StoreError> {
     if text.is_empty() {
         // It was taken out; the repository's file, if there is one, speaks up at the next push.
-        app.records.set_schedules(project.id, name, &[]).await?;
-        return app.records.set_listens(project.id, name, &[]).await;
+        tx.set_schedules(project.id, name, &[]).await?;
+        return tx.set_listens(project.id, name, &[]).await;
     }
     let Some(rules) = start_rules(text) else { return Ok(()) };
     let now = clock::now();
     let lines: Vec<(String, i64)> =
         rules.schedule.iter().filter_map(|(line, schedule)| Some((line.clone(), schedule.next(now)?))).collect();
-    app.records.set_schedules(project.id, name, &lines).await?;
+    tx.set_schedules(project.id, name, &lines).await?;
     if !lines.is_empty() {
         app.schedules.notify_one();
     }
     let full = |passed: &str| if passed.contains('/') { passed.to_owned() } else { format!("{}/{passed}", project.name) };
     let passed: Vec<String> = rules.pipeline.iter().map(|passed| full(&passed.value)).collect();
-    app.records.set_listens(project.id, name, &passed).await
+    tx.set_listens(project.id, name, &passed).await
 }
 
 /// Works until told to stop: when a schedule is due, an occasion is written down.
@@ -79,8 +80,9 @@ async fn come_due(app: &App) -> Result<(), StoreError> {
             ..Occasion::default()
         };
         let body = serde_json::to_string(&occasion).unwrap_or_default();
-        app.records.schedule_came(&due, &body, after(&due, now), now).await?;
-        app.occasions.notify_one();
+        let mut tx = app.records.tx_by_rule("schedule", now).await?;
+        tx.schedule_came(&due, &body, after(&due, now)).await?;
+        tx.commit().await?;
     }
     Ok(())
 }

@@ -87,7 +87,7 @@ impl Blobs {
                     let sealed = self.index().packs.get(&id).is_some_and(|pack| pack.sealed);
                     self.keep_as(looked.kept, looked.headers, sealed, now).await?;
                 }
-                self.0.records.drop_packs(&[id]).await?;
+                self.drop_packs(&[id], now).await?;
                 self.rebuild().await?;
             }
         }
@@ -212,7 +212,7 @@ impl Blobs {
         self.write_anew(&anew, &plan.live, now).await?;
         let gone: Vec<i64> = plan.dead.iter().copied().filter(still).chain(anew).collect();
         let names: Vec<String> = gone.iter().filter_map(|id| self.index().packs.get(id).map(|pack| pack.name.clone())).collect();
-        self.0.records.drop_packs(&gone).await?;
+        self.drop_packs(&gone, now).await?;
         self.rebuild().await?;
         for name in names.iter().chain(&plan.stray) {
             // What stays though its row is gone is a stray, and goes with a later sweep.
@@ -255,8 +255,15 @@ impl Blobs {
         let name = format!("{:032x}", rand::random::<u128>());
         let bytes = i64::try_from(pack.len()).unwrap_or(i64::MAX);
         self.0.packs.put(&path_of(&name), pack.into()).await?;
-        self.0.records.add_pack(&name, bytes, sealed, now, &headers).await?;
-        Ok(())
+        let mut tx = self.0.records.tx_by_rule("store", now).await?;
+        tx.add_pack(&name, bytes, sealed, &headers).await?;
+        Ok(tx.commit().await?)
+    }
+
+    async fn drop_packs(&self, ids: &[i64], now: i64) -> Result<(), BlobError> {
+        let mut tx = self.0.records.tx_by_rule("store", now).await?;
+        tx.drop_packs(ids).await?;
+        Ok(tx.commit().await?)
     }
 
     /// Makes the index from the rows once more: chunks that lay twice are found where they still are.

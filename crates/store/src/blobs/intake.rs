@@ -110,7 +110,9 @@ impl Blobs {
         let name = format!("{:032x}", rand::random::<u128>());
         let (bytes, sealed) = (i64::try_from(pack.len()).unwrap_or(i64::MAX), self.0.key.is_some());
         self.0.packs.put(&path_of(&name), pack.into()).await?;
-        let id = self.0.records.add_pack(&name, bytes, sealed, now, &headers).await?;
+        let mut tx = self.0.records.tx_by_rule("store", now).await?;
+        let id = tx.add_pack(&name, bytes, sealed, &headers).await?;
+        tx.commit().await?;
         self.index_mut().add(id, name, sealed, bytes, now, &headers)
     }
 }

@@ -36,7 +36,9 @@ impl Blobs {
                 files: number(tree.files()),
                 ..row
             };
-            self.0.records.bring_over(&over).await?;
+            let mut tx = self.0.records.tx_by_rule("upgrade", now).await?;
+            tx.bring_over(&over).await?;
+            tx.commit().await?;
             let _ = std::fs::remove_file(&path);
         }
         Ok(())

@@ -103,7 +103,9 @@ impl Logs {
         let blobs = &self.shelf.blobs;
         let _naming = blobs.naming().await;
         blobs.put(chunks.into_iter(), now).await?;
-        Ok(blobs.records().add_log_segments(rows).await?)
+        let mut tx = blobs.records().tx_by_rule("store", now).await?;
+        tx.add_log_segments(rows).await?;
+        Ok(tx.commit().await?)
     }
 
     fn next_batch(&self) -> Batch {

@@ -29,7 +29,7 @@ impl Kept {
         let run = "INSERT INTO runs (id, project_id, number, pipeline, state, commit_id, commit_title, commit_author, commit_time, event, created_at)
                      VALUES (3, 1, 7, 'main', 'passed', 'c', '', '', 0, 'push', 0)";
         for sql in [project, run] {
-            runtime.block_on(sqlx::query(sql).execute(logs.shelf.blobs.records().pool())).unwrap();
+            runtime.block_on(sqlx::query(sql).execute(logs.shelf.blobs.records().writer())).unwrap();
         }
         Kept { folder, runtime, logs }
     }
@@ -169,7 +169,7 @@ fn what_a_crash_left_beside_the_store_is_moved_or_deleted_and_what_goes_on_stays
     let (ended, open, lost) = (LogId::new(3, 0, 1), LogId::new(3, 1, 1), LogId::new(99, 0, 1));
     let attempt =
         "INSERT INTO attempts (run_id, job, number, runner, session, slot, state, started_at) VALUES (3, 1, 1, '', '', 0, 'running', 0)";
-    logs.runtime.block_on(sqlx::query(attempt).execute(logs.shelf.blobs.records().pool())).unwrap();
+    logs.runtime.block_on(sqlx::query(attempt).execute(logs.shelf.blobs.records().writer())).unwrap();
     for id in [&ended, &open, &lost] {
         logs.append(id, 0, 5, b"high water\n").unwrap();
     }

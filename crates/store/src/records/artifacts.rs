@@ -1,6 +1,6 @@
 //! What jobs have given: names for trees in the store, each kept for a while or for good.
 
-use super::{Records, StoreError};
+use super::{Records, StoreError, Tx};
 use serde::Deserialize;
 use sqlx::SqliteConnection;
 
@@ -62,27 +62,20 @@ impl Records {
         let sql = "SELECT json_group_array(
                      json_array(run_id, job, name, digest, bytes, files, tree, raw_bytes, content, kept_until, pinned_by))
                    FROM (SELECT * FROM artifacts WHERE run_id = ? ORDER BY job, name)";
-        let list: String = sqlx::query_scalar(sql).bind(run_id).fetch_one(&self.pool).await?;
+        let list: String = sqlx::query_scalar(sql).bind(run_id).fetch_one(&self.reads).await?;
         serde_json::from_str(&list).map_err(|_| StoreError::Value("artifacts"))
     }
 
     pub async fn artifact(&self, run_id: i64, job: i64, name: &str) -> Result<Option<StoredArtifact>, StoreError> {
         let sql = "SELECT * FROM artifacts WHERE run_id = ? AND job = ? AND name = ?";
-        Ok(sqlx::query_as(sql).bind(run_id).bind(job).bind(name).fetch_optional(&self.pool).await?)
-    }
-
-    /// Says that an artifact is to be kept for good, or with none that it is not.
-    pub async fn pin_artifact(&self, run_id: i64, job: i64, name: &str, by: Option<&str>) -> Result<bool, StoreError> {
-        let sql = "UPDATE artifacts SET pinned_by = ? WHERE run_id = ? AND job = ? AND name = ?";
-        let done = sqlx::query(sql).bind(by).bind(run_id).bind(job).bind(name).execute(&self.pool).await?;
-        Ok(done.rows_affected() > 0)
+        Ok(sqlx::query_as(sql).bind(run_id).bind(job).bind(name).fetch_optional(&self.reads).await?)
     }
 
     /// Whether jobs of a run may read a tree: it is an artifact of the run, or in a cache of the project.
     pub async fn may_read(&self, run_id: i64, tree: &str) -> Result<bool, StoreError> {
         let sql = "SELECT EXISTS (SELECT 1 FROM artifacts WHERE run_id = ?1 AND tree = ?2)
                    OR EXISTS (SELECT 1 FROM caches WHERE project_id = (SELECT project_id FROM runs WHERE id = ?1) AND tree = ?2)";
-        Ok(sqlx::query_scalar(sql).bind(run_id).bind(tree).fetch_one(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(run_id).bind(tree).fetch_one(&self.reads).await?)
     }
 
     /// Artifacts whose time is over, of runs that have ended and that nobody pinned; the oldest first.
@@ -90,13 +83,7 @@ impl Records {
         let sql = "SELECT run_id, projects.name AS project, runs.number, job, artifacts.name, raw_bytes, kept_until FROM artifacts
                    JOIN runs ON runs.id = run_id JOIN projects ON projects.id = runs.project_id
                    WHERE kept_until < ? AND pinned_by IS NULL AND runs.ended_at IS NOT NULL ORDER BY kept_until, run_id, job";
-        Ok(sqlx::query_as(sql).bind(now).fetch_all(&self.pool).await?)
-    }
-
-    pub async fn drop_artifact(&self, due: &DueArtifact) -> Result<(), StoreError> {
-        let sql = "DELETE FROM artifacts WHERE run_id = ? AND job = ? AND name = ? AND pinned_by IS NULL";
-        sqlx::query(sql).bind(due.run_id).bind(due.job).bind(&due.name).execute(&self.pool).await?;
-        Ok(())
+        Ok(sqlx::query_as(sql).bind(now).fetch_all(&self.reads).await?)
     }
 
     /// Every tree that something in here names, each once, with what names it.
@@ -107,7 +94,7 @@ impl Records {
                      UNION ALL SELECT tree, 'cache ' || key || ' of ' || projects.name FROM caches
                        JOIN projects ON projects.id = project_id)
                    GROUP BY tree";
-        Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).fetch_all(&self.reads).await?)
     }
 
     /// The trees that would still have a name without these artifacts and entries of caches.
@@ -118,18 +105,32 @@ impl Records {
                    UNION SELECT tree FROM caches WHERE id NOT IN (SELECT value FROM json_each(?2))";
         let json = |text: serde_json::Result<String>| text.map_err(|_| StoreError::Value("what is swept"));
         let (gone, caches) = (json(serde_json::to_string(&gone))?, json(serde_json::to_string(caches))?);
-        Ok(sqlx::query_scalar(sql).bind(gone).bind(caches).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(gone).bind(caches).fetch_all(&self.reads).await?)
     }
 
     /// Artifacts of before, that are whole archives: run, job, name and the archive's digest.
     pub(crate) async fn archived_artifacts(&self) -> Result<Vec<StoredArtifact>, StoreError> {
-        Ok(sqlx::query_as("SELECT * FROM artifacts WHERE tree IS NULL").fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as("SELECT * FROM artifacts WHERE tree IS NULL").fetch_all(&self.reads).await?)
+    }
+}
+
+impl Tx {
+    /// Says that an artifact is to be kept for good, or with none that it is not.
+    pub async fn pin_artifact(&mut self, run_id: i64, job: i64, name: &str, by: Option<&str>) -> Result<bool, StoreError> {
+        let sql = "UPDATE artifacts SET pinned_by = ? WHERE run_id = ? AND job = ? AND name = ?";
+        let done = sqlx::query(sql).bind(by).bind(run_id).bind(job).bind(name).execute(&mut *self.on).await?;
+        Ok(done.rows_affected() > 0)
     }
 
-    pub(crate) async fn bring_over(&self, row: &StoredArtifact) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        write(&mut tx, row).await?;
-        Ok(tx.commit().await?)
+    pub async fn drop_artifact(&mut self, due: &DueArtifact) -> Result<(), StoreError> {
+        let sql = "DELETE FROM artifacts WHERE run_id = ? AND job = ? AND name = ? AND pinned_by IS NULL";
+        sqlx::query(sql).bind(due.run_id).bind(due.job).bind(&due.name).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
+    pub(crate) async fn bring_over(&mut self, row: &StoredArtifact) -> Result<(), StoreError> {
+        write(&mut self.on, row).await?;
+        Ok(())
     }
 }
 
@@ -162,10 +163,10 @@ mod tests {
         let sql = "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES (1, 'tidegauge', '', 'main', '', 0);
             INSERT INTO runs (id, project_id, number, pipeline, state, commit_id, commit_title, commit_author, commit_time, event, created_at)
               VALUES (1, 1, 1, 'main', 'passed', 'c', '', '', 0, 'push', 0)";
-        sqlx::raw_sql(sql).execute(&records.pool).await.unwrap();
+        sqlx::raw_sql(sql).execute(&records.writer).await.unwrap();
         for (job, digest) in [(0, format!("sha256:{hex}")), (1, "sha256:gone".to_owned())] {
             let sql = "INSERT INTO artifacts (run_id, job, name, digest, bytes, files) VALUES (1, ?, 'fw', ?, 9, 2)";
-            sqlx::query(sql).bind(job).bind(digest).execute(&records.pool).await.unwrap();
+            sqlx::query(sql).bind(job).bind(digest).execute(&records.writer).await.unwrap();
         }
         let old = folder.path().join("blobs");
         std::fs::create_dir_all(old.join(&hex[..2])).unwrap();

@@ -32,7 +32,7 @@ impl Records {
     pub async fn board_runs(&self, project_id: i64, limit: i64) -> Result<Vec<BoardRow>, StoreError> {
         let sql = "SELECT id, number, state, branch, commit_title, started_at, ended_at, rest_ms FROM runs
                    WHERE project_id = ? ORDER BY id DESC LIMIT ?";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(limit).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(limit).fetch_all(&self.reads).await?)
     }
 
     /// The first of the runs on a branch that all came to the branch's newest verdict.
@@ -43,6 +43,6 @@ impl Records {
                    SELECT * FROM ended WHERE state = (SELECT state FROM newest)
                      AND id > coalesce((SELECT max(id) FROM ended WHERE state <> (SELECT state FROM newest)), 0)
                    ORDER BY id LIMIT 1";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(branch).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(branch).fetch_optional(&self.reads).await?)
     }
 }

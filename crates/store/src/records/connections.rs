@@ -1,7 +1,7 @@
 //! Users and passwords for services outside, as they are stored: sealed.
 
 use super::secrets::ReachRow;
-use super::{Reach, Records, StoreError};
+use super::{Reach, Records, StoreError, Tx};
 
 #[derive(Debug, Clone)]
 pub struct ConnectionRow {
@@ -25,8 +25,21 @@ struct Row {
 }
 
 impl Records {
+    pub async fn connections(&self, project_id: i64) -> Result<Vec<ConnectionRow>, StoreError> {
+        let sql =
+            "SELECT name, user, sealed, set_by, set_at, branches, tags, pipelines FROM connections WHERE project_id = ? ORDER BY name";
+        let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?;
+        let read = |row: Row| {
+            let Row { name, user, sealed, set_by, set_at, reach } = row;
+            Ok(ConnectionRow { name, user, sealed, set_by, set_at, reach: reach.read()? })
+        };
+        rows.into_iter().map(read).collect()
+    }
+}
+
+impl Tx {
     /// Sets a connection; one of that name before is gone.
-    pub async fn set_connection(&self, project_id: i64, row: &ConnectionRow) -> Result<(), StoreError> {
+    pub async fn set_connection(&mut self, project_id: i64, row: &ConnectionRow) -> Result<(), StoreError> {
         let reach = ReachRow::of(&row.reach)?;
         let [branches, tags, pipelines] = reach.columns();
         let sql = "INSERT OR REPLACE INTO connections (project_id, name, user, sealed, set_by, set_at, branches, tags, pipelines)
@@ -41,25 +54,14 @@ impl Records {
             .bind(branches)
             .bind(tags)
             .bind(pipelines)
-            .execute(&self.pool)
+            .execute(&mut *self.on)
             .await?;
         Ok(())
     }
 
-    pub async fn connections(&self, project_id: i64) -> Result<Vec<ConnectionRow>, StoreError> {
-        let sql =
-            "SELECT name, user, sealed, set_by, set_at, branches, tags, pipelines FROM connections WHERE project_id = ? ORDER BY name";
-        let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?;
-        let read = |row: Row| {
-            let Row { name, user, sealed, set_by, set_at, reach } = row;
-            Ok(ConnectionRow { name, user, sealed, set_by, set_at, reach: reach.read()? })
-        };
-        rows.into_iter().map(read).collect()
-    }
-
     /// Whether there was one.
-    pub async fn remove_connection(&self, project_id: i64, name: &str) -> Result<bool, StoreError> {
+    pub async fn remove_connection(&mut self, project_id: i64, name: &str) -> Result<bool, StoreError> {
         let sql = "DELETE FROM connections WHERE project_id = ? AND name = ?";
-        Ok(sqlx::query(sql).bind(project_id).bind(name).execute(&self.pool).await?.rows_affected() > 0)
+        Ok(sqlx::query(sql).bind(project_id).bind(name).execute(&mut *self.on).await?.rows_affected() > 0)
     }
 }

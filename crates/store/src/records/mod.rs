@@ -1,15 +1,17 @@
-//! SQLite through one open path. Reads may run side by side; the service's one writer task writes runs (see
-//! [`step`]), and the few other writes are short and begin `IMMEDIATE`.
+//! SQLite through one open path. Reads run side by side on connections that cannot write; all that changes goes through
+//! [`Tx`] on the one connection that can, so that writers wait in order and none fails because another was faster.
 
 mod artifacts;
 mod board;
 mod caches;
 mod connections;
+mod events;
+mod heads;
+mod journal;
 mod keys;
 mod numbers;
-mod occasions;
-mod outbox;
 mod packs;
+mod persons;
 mod pipelines;
 mod projects;
 mod results;
@@ -18,17 +20,24 @@ mod runners;
 mod runs;
 mod secrets;
 mod segments;
+mod sessions;
+mod signing;
 mod step;
+mod tokens;
+mod tx;
 mod usual;
+mod work;
 
 pub use artifacts::{DueArtifact, StoredArtifact};
 pub use board::{BoardRow, BrokenRow};
 pub use caches::{CacheRow, NewCache};
 pub use connections::ConnectionRow;
+pub use events::{Event, NewEvent, RunEvent};
+pub use heads::{Head, Sibling};
+pub use journal::{Entry, JournalFilter, JournalRow, JournalState};
 pub use keys::Kind;
 pub use numbers::{NewNumber, NumberRow};
-pub use occasions::{DueOccasion, Head, Sibling};
-pub use outbox::{DueMessage, GivenUpMessage, Message};
+pub use persons::{GrantRow, GroupRow, Holder, IdentityRow, PersonRow};
 pub use pipelines::{DueSchedule, StoredPipeline};
 pub use projects::{Forge, Project, Unsealed};
 pub use results::{FindingRow, FlakyRow, HistoryRow, NewResult, ResultRow, ResultsOf};
@@ -37,13 +46,20 @@ pub use runners::{Busy, Granted, RunnerRow, ToolRow};
 pub use runs::{NewRunRow, RunKey, RunRow, SetAside, StoredRun};
 pub use secrets::{Reach, SecretRow};
 pub(crate) use segments::LogSegmentRow;
-pub use step::{AttemptRow, JobRow, Journal, PassedRun, RunChange, StepRows, Took};
+pub use sessions::{NewSession, SessionRow};
+pub use signing::SigningKeyRow;
+pub use step::{AttemptRow, JobRow, RunChange, StepRows, Took};
+pub use tokens::{GoodToken, JobToken, NewToken, TokenRow};
+pub use tx::Tx;
+pub use work::{DueWork, NewWork, TroubledWork, WorkKind};
 
 use sqlx::SqlitePool;
 use sqlx::migrate::MigrateError;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::{Notify, watch};
 
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
@@ -61,19 +77,28 @@ pub enum StoreError {
     Migrate(#[source] MigrateError),
     #[error("the database holds a value that cannot be read: {0}")]
     Value(&'static str),
+    #[error("a change by a person was not noted in the journal; nothing was changed")]
+    Unnoted,
     #[error("there is already {what} `{name}`")]
     Exists { what: &'static str, name: String },
 }
 
 #[derive(Clone)]
 pub struct Records {
-    pool: SqlitePool,
+    /// Connections that read only.
+    reads: SqlitePool,
+    /// The one connection that writes.
+    writer: SqlitePool,
+    rings: Arc<tx::Rings>,
 }
+
+/// How many questions are answered side by side.
+const READERS: u32 = 4;
 
 impl Records {
     #[cfg(test)]
-    pub(crate) fn pool(&self) -> &SqlitePool {
-        &self.pool
+    pub(crate) fn writer(&self) -> &SqlitePool {
+        &self.writer
     }
 
     /// Opens the database in `folder`, making it on first use (only its owner can read it). Only the service may call
@@ -90,21 +115,29 @@ impl Records {
             // What is taken out is overwritten: a secret of before must not lie in a free page.
             .pragma("secure_delete", "ON")
             .busy_timeout(Duration::from_secs(10));
-        let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
-        sqlx::migrate!("./migrations").run(&pool).await.map_err(|error| match error {
+        let writer = SqlitePoolOptions::new().max_connections(1).test_before_acquire(false).connect_with(options.clone()).await?;
+        sqlx::migrate!("./migrations").run(&writer).await.map_err(|error| match error {
             MigrateError::VersionMissing(_) | MigrateError::VersionTooNew(..) => StoreError::Newer,
             other => StoreError::Migrate(other),
         })?;
-        Ok(Records { pool })
+        let reads = SqlitePoolOptions::new()
+            .max_connections(READERS)
+            .test_before_acquire(false)
+            .connect_with(options.pragma("query_only", "ON"))
+            .await?;
+        let newest = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM events").fetch_one(&reads).await?;
+        let rings = tx::Rings { events: watch::Sender::new(newest), work: Notify::new() };
+        Ok(Records { reads, writer, rings: Arc::new(rings) })
     }
 
     /// Whether the database answers.
     pub async fn ready(&self) -> bool {
-        sqlx::query("SELECT 1").execute(&self.pool).await.is_ok()
+        sqlx::query("SELECT 1").execute(&self.reads).await.is_ok()
     }
 
     pub async fn close(&self) {
-        self.pool.close().await;
+        self.reads.close().await;
+        self.writer.close().await;
     }
 }
 

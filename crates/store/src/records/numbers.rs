@@ -45,13 +45,13 @@ impl Records {
                    WHERE numbers.project_id = ?1 AND numbers.pipeline = ?2
                      AND run_id IN (SELECT id FROM runs WHERE project_id = ?1 AND pipeline = ?2 ORDER BY id DESC LIMIT ?3)
                    ORDER BY name, run_id";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(runs).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(runs).fetch_all(&self.reads).await?)
     }
 
     /// One number in runs before another, newest first: (run, value).
     pub async fn number_before(&self, project_id: i64, pipeline: &str, name: &str, run_id: i64) -> Result<Vec<(i64, f64)>, StoreError> {
         let sql = "SELECT runs.number, value FROM numbers JOIN runs ON runs.id = run_id
                    WHERE numbers.project_id = ? AND numbers.pipeline = ? AND name = ? AND run_id < ? ORDER BY run_id DESC LIMIT 200";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(name).bind(run_id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(name).bind(run_id).fetch_all(&self.reads).await?)
     }
 }

@@ -1,6 +1,6 @@
 //! Packs: which there are and what is in each. What they are for stands with artifacts and caches.
 
-use super::{Records, StoreError};
+use super::{Records, StoreError, Tx};
 
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub(crate) struct PackRow {
@@ -15,18 +15,21 @@ pub(crate) struct PackRow {
 
 impl Records {
     pub(crate) async fn packs(&self) -> Result<Vec<PackRow>, StoreError> {
-        Ok(sqlx::query_as("SELECT * FROM packs ORDER BY id").fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as("SELECT * FROM packs ORDER BY id").fetch_all(&self.reads).await?)
     }
+}
 
-    pub(crate) async fn add_pack(&self, name: &str, bytes: i64, sealed: bool, now: i64, blocks: &[u8]) -> Result<i64, StoreError> {
+impl Tx {
+    pub(crate) async fn add_pack(&mut self, name: &str, bytes: i64, sealed: bool, blocks: &[u8]) -> Result<i64, StoreError> {
+        let now = self.now;
         let sql = "INSERT INTO packs (name, bytes, sealed, made_at, blocks) VALUES (?, ?, ?, ?, ?) RETURNING id";
         let query = sqlx::query_scalar(sql).bind(name).bind(bytes).bind(sealed).bind(now).bind(blocks);
-        Ok(query.fetch_one(&self.pool).await?)
+        Ok(query.fetch_one(&mut *self.on).await?)
     }
 
-    pub(crate) async fn drop_packs(&self, ids: &[i64]) -> Result<(), StoreError> {
+    pub(crate) async fn drop_packs(&mut self, ids: &[i64]) -> Result<(), StoreError> {
         let list = serde_json::to_string(ids).map_err(|_| StoreError::Value("pack ids"))?;
-        sqlx::query("DELETE FROM packs WHERE id IN (SELECT value FROM json_each(?))").bind(list).execute(&self.pool).await?;
+        sqlx::query("DELETE FROM packs WHERE id IN (SELECT value FROM json_each(?))").bind(list).execute(&mut *self.on).await?;
         Ok(())
     }
 }

@@ -1,6 +1,6 @@
 //! What belongs to pipelines rather than to runs: files kept here, schedules, and what was borrowed.
 
-use super::{Records, StoreError};
+use super::{NewWork, Records, StoreError, Tx, WorkKind};
 
 /// One version of a pipeline file that is kept here. An empty text says that it was taken out.
 #[derive(Debug, Clone, sqlx::FromRow)]
@@ -26,101 +26,111 @@ impl Records {
     pub async fn stored_pipelines(&self, project_id: i64) -> Result<Vec<StoredPipeline>, StoreError> {
         let sql = "SELECT pipeline, version, text, by, message, at FROM stored_pipelines AS newest WHERE project_id = ?1 AND text <> ''
                    AND version = (SELECT max(version) FROM stored_pipelines WHERE project_id = ?1 AND pipeline = newest.pipeline) ORDER BY pipeline";
-        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?)
     }
 
     /// Every version of one pipeline, newest first.
     pub async fn stored_versions(&self, project_id: i64, pipeline: &str) -> Result<Vec<StoredPipeline>, StoreError> {
         let sql = "SELECT pipeline, version, text, by, message, at FROM stored_pipelines WHERE project_id = ? AND pipeline = ? ORDER BY version DESC";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).fetch_all(&self.reads).await?)
     }
 
+    /// Projects of which a pipeline begins when `PROJECT/NAME` passes.
+    pub async fn listeners(&self, passed: &str) -> Result<Vec<i64>, StoreError> {
+        let sql = "SELECT DISTINCT project_id FROM listens WHERE passed = ? ORDER BY project_id";
+        Ok(sqlx::query_scalar(sql).bind(passed).fetch_all(&self.reads).await?)
+    }
+
+    pub async fn due_schedules(&self, now: i64) -> Result<Vec<DueSchedule>, StoreError> {
+        let sql = "SELECT project_id, pipeline, line, next_at FROM schedules WHERE next_at <= ? ORDER BY next_at LIMIT 100";
+        Ok(sqlx::query_as(sql).bind(now).fetch_all(&self.reads).await?)
+    }
+
+    pub async fn next_schedule_at(&self) -> Result<Option<i64>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT min(next_at) FROM schedules").fetch_one(&self.reads).await?)
+    }
+}
+
+impl Tx {
     /// Keeps a new version on top of version `on` (0 for none). Gives none when another one came first.
-    pub async fn store_pipeline(&self, project_id: i64, on: i64, new: &StoredPipeline) -> Result<Option<i64>, StoreError> {
+    pub async fn store_pipeline(&mut self, project_id: i64, on: i64, new: &StoredPipeline) -> Result<Option<i64>, StoreError> {
         let sql = "INSERT INTO stored_pipelines (project_id, pipeline, version, text, by, message, at)
                    SELECT ?1, ?2, ?3 + 1, ?4, ?5, ?6, ?7
                    WHERE ?3 = (SELECT coalesce(max(version), 0) FROM stored_pipelines WHERE project_id = ?1 AND pipeline = ?2)
                    RETURNING version";
         let query = sqlx::query_scalar(sql).bind(project_id).bind(&new.pipeline).bind(on).bind(&new.text);
-        Ok(query.bind(&new.by).bind(&new.message).bind(new.at).fetch_optional(&self.pool).await?)
+        Ok(query.bind(&new.by).bind(&new.message).bind(new.at).fetch_optional(&mut *self.on).await?)
     }
 
     /// Sets the schedules of a pipeline's main branch: (line, next). A line that was there already keeps its time.
-    pub async fn set_schedules(&self, project_id: i64, pipeline: &str, lines: &[(String, i64)]) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+    pub async fn set_schedules(&mut self, project_id: i64, pipeline: &str, lines: &[(String, i64)]) -> Result<(), StoreError> {
         let list =
             serde_json::to_string(&lines.iter().map(|(line, _)| line).collect::<Vec<_>>()).map_err(|_| StoreError::Value("schedules"))?;
         let sql = "DELETE FROM schedules WHERE project_id = ? AND pipeline = ? AND line NOT IN (SELECT value FROM json_each(?))";
-        sqlx::query(sql).bind(project_id).bind(pipeline).bind(list).execute(&mut *tx).await?;
+        sqlx::query(sql).bind(project_id).bind(pipeline).bind(list).execute(&mut *self.on).await?;
         for (line, next) in lines {
             let sql = "INSERT INTO schedules (project_id, pipeline, line, next_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING";
-            sqlx::query(sql).bind(project_id).bind(pipeline).bind(line).bind(next).execute(&mut *tx).await?;
+            sqlx::query(sql).bind(project_id).bind(pipeline).bind(line).bind(next).execute(&mut *self.on).await?;
         }
-        Ok(tx.commit().await?)
+        Ok(())
     }
 
     /// Sets whose passed runs begin a pipeline: `PROJECT/NAME` each.
-    pub async fn set_listens(&self, project_id: i64, pipeline: &str, passed: &[String]) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        sqlx::query("DELETE FROM listens WHERE project_id = ? AND pipeline = ?").bind(project_id).bind(pipeline).execute(&mut *tx).await?;
+    pub async fn set_listens(&mut self, project_id: i64, pipeline: &str, passed: &[String]) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM listens WHERE project_id = ? AND pipeline = ?")
+            .bind(project_id)
+            .bind(pipeline)
+            .execute(&mut *self.on)
+            .await?;
         for passed in passed {
             let sql = "INSERT INTO listens (project_id, pipeline, passed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING";
-            sqlx::query(sql).bind(project_id).bind(pipeline).bind(passed).execute(&mut *tx).await?;
+            sqlx::query(sql).bind(project_id).bind(pipeline).bind(passed).execute(&mut *self.on).await?;
         }
-        Ok(tx.commit().await?)
+        Ok(())
     }
 
     /// Drops schedules and listeners of pipelines that the main branch does not have any more.
-    pub async fn keep_pipelines(&self, project_id: i64, pipelines: &[&str]) -> Result<(), StoreError> {
+    pub async fn keep_pipelines(&mut self, project_id: i64, pipelines: &[&str]) -> Result<(), StoreError> {
         let list = serde_json::to_string(pipelines).map_err(|_| StoreError::Value("pipelines"))?;
         for sql in [
             "DELETE FROM schedules WHERE project_id = ? AND pipeline NOT IN (SELECT value FROM json_each(?))",
             "DELETE FROM listens WHERE project_id = ? AND pipeline NOT IN (SELECT value FROM json_each(?))",
         ] {
-            sqlx::query(sql).bind(project_id).bind(&list).execute(&self.pool).await?;
+            sqlx::query(sql).bind(project_id).bind(&list).execute(&mut *self.on).await?;
         }
         Ok(())
     }
 
-    pub async fn due_schedules(&self, now: i64) -> Result<Vec<DueSchedule>, StoreError> {
-        let sql = "SELECT project_id, pipeline, line, next_at FROM schedules WHERE next_at <= ? ORDER BY next_at LIMIT 100";
-        Ok(sqlx::query_as(sql).bind(now).fetch_all(&self.pool).await?)
-    }
-
-    pub async fn next_schedule_at(&self) -> Result<Option<i64>, StoreError> {
-        Ok(sqlx::query_scalar("SELECT min(next_at) FROM schedules").fetch_one(&self.pool).await?)
-    }
-
     /// Writes down that a schedule came due, as an occasion, and when it does next; none drops it. One transaction: a
     /// moment is neither lost nor counted twice.
-    pub async fn schedule_came(&self, due: &DueSchedule, body: &str, next: Option<i64>, now: i64) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        let delivery = format!("schedule {} {} {}", due.pipeline, due.line, due.next_at);
-        let sql = "INSERT INTO occasions (project_id, delivery, body, received_at, next_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
-        sqlx::query(sql).bind(due.project_id).bind(delivery).bind(body).bind(now).bind(now).execute(&mut *tx).await?;
+    pub async fn schedule_came(&mut self, due: &DueSchedule, body: &str, next: Option<i64>) -> Result<(), StoreError> {
+        let once = format!("schedule {} {} {}", due.pipeline, due.line, due.next_at);
+        let (project_id, body) = (due.project_id, body.to_owned());
+        self.add_work(&NewWork { kind: WorkKind::Occasion, project_id, lane: String::new(), once: Some(once), body }).await?;
         match next {
             Some(next) => {
                 let sql = "UPDATE schedules SET next_at = ? WHERE project_id = ? AND pipeline = ? AND line = ?";
-                sqlx::query(sql).bind(next).bind(due.project_id).bind(&due.pipeline).bind(&due.line).execute(&mut *tx).await?;
+                sqlx::query(sql).bind(next).bind(due.project_id).bind(&due.pipeline).bind(&due.line).execute(&mut *self.on).await?;
             }
             None => {
                 let sql = "DELETE FROM schedules WHERE project_id = ? AND pipeline = ? AND line = ?";
-                sqlx::query(sql).bind(due.project_id).bind(&due.pipeline).bind(&due.line).execute(&mut *tx).await?;
+                sqlx::query(sql).bind(due.project_id).bind(&due.pipeline).bind(&due.line).execute(&mut *self.on).await?;
             }
         }
-        Ok(tx.commit().await?)
+        Ok(())
     }
 
     /// Remembers which commit a tag named; gives the one it named before when that was another.
-    pub async fn borrowed_at(&self, git: &str, at: &str, commit: &str, now: i64) -> Result<Option<String>, StoreError> {
+    pub async fn borrowed_at(&mut self, git: &str, at: &str, commit: &str) -> Result<Option<String>, StoreError> {
+        let now = self.now;
         let before: Option<String> = sqlx::query_scalar("SELECT commit_id FROM borrowed WHERE git = ? AND at = ?")
             .bind(git)
             .bind(at)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&mut *self.on)
             .await?;
         let sql = "INSERT INTO borrowed (git, at, commit_id, seen_at) VALUES (?1, ?2, ?3, ?4)
                    ON CONFLICT DO UPDATE SET commit_id = ?3, seen_at = ?4";
-        sqlx::query(sql).bind(git).bind(at).bind(commit).bind(now).execute(&self.pool).await?;
+        sqlx::query(sql).bind(git).bind(at).bind(commit).bind(now).execute(&mut *self.on).await?;
         Ok(before.filter(|before| before != commit))
     }
 }

@@ -1,6 +1,7 @@
 //! Projects.
 
-use super::{Records, StoreError, exists};
+use super::{Records, StoreError, Tx, exists};
+use ordotaxis_core::access::Seen;
 use serde::{Deserialize, Serialize};
 
 #[derive(Debug, Clone)]
@@ -14,6 +15,8 @@ pub struct Project {
     pub forge: Option<Forge>,
     /// What is done with proposals from outside: `ask`, `run` or `never`.
     pub outside: String,
+    /// Who sees it.
+    pub seen: Seen,
     pub created_at: i64,
 }
 
@@ -42,6 +45,7 @@ struct Row {
     sealed: Option<Vec<u8>>,
     forge: Option<String>,
     outside: String,
+    seen: String,
     created_at: i64,
 }
 
@@ -56,74 +60,84 @@ impl Row {
             sealed: self.sealed,
             forge,
             outside: self.outside,
+            seen: self.seen.parse().map_err(|_| StoreError::Value("projects.seen"))?,
             created_at: self.created_at,
         })
     }
 }
 
 impl Records {
+    /// Projects of versions before, whose secrets are not sealed yet.
+    pub async fn unsealed_projects(&self) -> Result<Vec<Unsealed>, StoreError> {
+        let sql = "SELECT id, hook_secret, forge ->> '$.token' FROM projects WHERE sealed IS NULL AND hook_secret <> ''";
+        let rows: Vec<(i64, String, Option<String>)> = sqlx::query_as(sql).fetch_all(&self.reads).await?;
+        Ok(rows.into_iter().map(|(id, hook_secret, token)| Unsealed { id, hook_secret, token }).collect())
+    }
+
+    pub async fn projects(&self) -> Result<Vec<Project>, StoreError> {
+        let rows: Vec<Row> = sqlx::query_as("SELECT * FROM projects ORDER BY name").fetch_all(&self.reads).await?;
+        rows.into_iter().map(Row::read).collect()
+    }
+
+    pub async fn project(&self, name: &str) -> Result<Option<Project>, StoreError> {
+        let row: Option<Row> = sqlx::query_as("SELECT * FROM projects WHERE name = ?").bind(name).fetch_optional(&self.reads).await?;
+        row.map(Row::read).transpose()
+    }
+
+    pub async fn project_by_id(&self, id: i64) -> Result<Option<Project>, StoreError> {
+        let row: Option<Row> = sqlx::query_as("SELECT * FROM projects WHERE id = ?").bind(id).fetch_optional(&self.reads).await?;
+        row.map(Row::read).transpose()
+    }
+}
+
+impl Tx {
     /// Adds a project and gives its number. A name that is taken is refused. What is to be sealed is sealed for the number: set
     /// it afterwards with [`Records::seal_project`].
-    pub async fn add_project(&self, project: &Project) -> Result<i64, StoreError> {
+    pub async fn add_project(&mut self, project: &Project) -> Result<i64, StoreError> {
         let forge = project.forge.as_ref().and_then(|forge| serde_json::to_string(forge).ok());
-        let sql = "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, forge, outside, created_at)
-                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'projects'), ?, ?, ?, '', ?, ?, ?) RETURNING id";
+        let sql = "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, forge, outside, seen, created_at)
+                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'projects'), ?, ?, ?, '', ?, ?, ?, ?) RETURNING id";
         sqlx::query_scalar(sql)
             .bind(&project.name)
             .bind(&project.git_url)
             .bind(&project.main_branch)
             .bind(forge)
             .bind(&project.outside)
+            .bind(project.seen.word())
             .bind(project.created_at)
-            .fetch_one(&self.pool)
+            .fetch_one(&mut *self.on)
             .await
             .map_err(|error| exists(error, "a project", &project.name))
     }
 
     /// Keeps a project's sealed secret and token; what lay there in the clear goes.
-    pub async fn seal_project(&self, id: i64, sealed: &[u8]) -> Result<(), StoreError> {
+    pub async fn seal_project(&mut self, id: i64, sealed: &[u8]) -> Result<(), StoreError> {
         let sql = "UPDATE projects SET sealed = ?, hook_secret = '', forge = json_remove(forge, '$.token') WHERE id = ?";
-        sqlx::query(sql).bind(sealed).bind(id).execute(&self.pool).await?;
+        sqlx::query(sql).bind(sealed).bind(id).execute(&mut *self.on).await?;
         Ok(())
     }
 
-    /// Projects of versions before, whose secrets are not sealed yet.
-    pub async fn unsealed_projects(&self) -> Result<Vec<Unsealed>, StoreError> {
-        let sql = "SELECT id, hook_secret, forge ->> '$.token' FROM projects WHERE sealed IS NULL AND hook_secret <> ''";
-        let rows: Vec<(i64, String, Option<String>)> = sqlx::query_as(sql).fetch_all(&self.pool).await?;
-        Ok(rows.into_iter().map(|(id, hook_secret, token)| Unsealed { id, hook_secret, token }).collect())
+    /// Changes where a project's repository is.
+    pub async fn set_git_url(&mut self, id: i64, git_url: &str) -> Result<(), StoreError> {
+        sqlx::query("UPDATE projects SET git_url = ? WHERE id = ?").bind(git_url).bind(id).execute(&mut *self.on).await?;
+        Ok(())
     }
 
-    /// Changes where a project's repository is.
-    pub async fn set_git_url(&self, id: i64, git_url: &str) -> Result<(), StoreError> {
-        sqlx::query("UPDATE projects SET git_url = ? WHERE id = ?").bind(git_url).bind(id).execute(&self.pool).await?;
+    /// Says who sees a project.
+    pub async fn set_seen(&mut self, id: i64, seen: Seen) -> Result<(), StoreError> {
+        sqlx::query("UPDATE projects SET seen = ? WHERE id = ?").bind(seen.word()).bind(id).execute(&mut *self.on).await?;
         Ok(())
     }
 
     /// Says what is done with proposals from outside. False when there is no such project.
-    pub async fn set_outside(&self, name: &str, outside: &str) -> Result<bool, StoreError> {
+    pub async fn set_outside(&mut self, name: &str, outside: &str) -> Result<bool, StoreError> {
         let sql = "UPDATE projects SET outside = ? WHERE name = ?";
-        Ok(sqlx::query(sql).bind(outside).bind(name).execute(&self.pool).await?.rows_affected() > 0)
-    }
-
-    pub async fn projects(&self) -> Result<Vec<Project>, StoreError> {
-        let rows: Vec<Row> = sqlx::query_as("SELECT * FROM projects ORDER BY name").fetch_all(&self.pool).await?;
-        rows.into_iter().map(Row::read).collect()
-    }
-
-    pub async fn project(&self, name: &str) -> Result<Option<Project>, StoreError> {
-        let row: Option<Row> = sqlx::query_as("SELECT * FROM projects WHERE name = ?").bind(name).fetch_optional(&self.pool).await?;
-        row.map(Row::read).transpose()
-    }
-
-    pub async fn project_by_id(&self, id: i64) -> Result<Option<Project>, StoreError> {
-        let row: Option<Row> = sqlx::query_as("SELECT * FROM projects WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
-        row.map(Row::read).transpose()
+        Ok(sqlx::query(sql).bind(outside).bind(name).execute(&mut *self.on).await?.rows_affected() > 0)
     }
 
     /// Removes a project with its runs. Gives false when there was none.
-    pub async fn remove_project(&self, name: &str) -> Result<bool, StoreError> {
-        let done = sqlx::query("DELETE FROM projects WHERE name = ?").bind(name).execute(&self.pool).await?;
+    pub async fn remove_project(&mut self, name: &str) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM projects WHERE name = ?").bind(name).execute(&mut *self.on).await?;
         Ok(done.rows_affected() > 0)
     }
 }

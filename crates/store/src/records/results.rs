@@ -4,8 +4,9 @@
 //! has none, with the main branch's. Of a job that was tried several times the last attempt counts.
 
 use super::step::json;
-use super::{Records, StoreError};
+use super::{Records, StoreError, Tx};
 use serde::Serialize;
+use std::collections::HashMap;
 
 /// One case as it is stored.
 #[derive(Debug, Clone, Serialize)]
@@ -91,46 +92,30 @@ pub struct FindingRow {
 const LAST: &str = "(SELECT max(attempt) FROM results AS later WHERE later.run_id = results.run_id AND later.job = results.job)";
 
 impl Records {
-    /// Writes an attempt's cases; a repeat changes nothing.
-    pub async fn add_results(&self, of: &ResultsOf<'_>, cases: &[NewResult]) -> Result<(), StoreError> {
-        let cases = json(cases)?;
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        let sql = "INSERT INTO tests (id, project_id, pipeline, job, suite, name)
-                   SELECT (SELECT last FROM ids WHERE of = 'tests') + row_number() OVER (), ?, ?, ?, value ->> 'suite', value ->> 'name'
-                   FROM json_each(?) WHERE true ON CONFLICT DO NOTHING";
-        sqlx::query(sql).bind(of.project_id).bind(of.pipeline).bind(of.job).bind(&cases).execute(&mut *tx).await?;
-        // Of two cases of one name the worse one counts. CROSS: the cases come first, else each case reads all tests.
-        let sql = "INSERT INTO results (run_id, test_id, job, attempt, ended, wavered, ms, file, line, message)
-                   SELECT ?1, tests.id, ?2, ?3, value ->> 'ended', value ->> 'wavered', value ->> 'ms', value ->> 'file', value ->> 'line',
-                     value ->> 'message'
-                   FROM json_each(?4) CROSS JOIN tests ON tests.project_id = ?5 AND tests.pipeline = ?6 AND tests.job = ?7
-                     AND tests.suite = value ->> 'suite' AND tests.name = value ->> 'name'
-                   WHERE true ON CONFLICT DO UPDATE SET ended = excluded.ended, message = excluded.message, ms = excluded.ms
-                     WHERE excluded.ended = 'failed' AND ended <> 'failed'";
-        sqlx::query(sql)
-            .bind(of.run_id)
-            .bind(of.job_number)
-            .bind(of.attempt)
-            .bind(&cases)
-            .bind(of.project_id)
-            .bind(of.pipeline)
-            .bind(of.job)
-            .execute(&mut *tx)
-            .await?;
-        Ok(tx.commit().await?)
+    /// The run that another is compared with: the newest before it, on its own branch or on its proposal's target; where
+    /// that has none, on the main branch. Gives (id, number).
+    pub async fn base_of(&self, run_id: i64) -> Result<Option<(i64, i64)>, StoreError> {
+        let sql = "SELECT runs.project_id, pipeline, coalesce(target, branch, main_branch), main_branch FROM runs
+                   JOIN projects ON projects.id = runs.project_id WHERE runs.id = ?";
+        let of: Option<(i64, String, String, String)> = sqlx::query_as(sql).bind(run_id).fetch_optional(&self.reads).await?;
+        let Some((project, pipeline, branch, main)) = of else { return Ok(None) };
+        let own = self.newest_with_results(project, &pipeline, &branch, run_id).await?;
+        if own.is_some() || branch == main {
+            return Ok(own);
+        }
+        self.newest_with_results(project, &pipeline, &main, run_id).await
     }
 
-    /// The run that another is compared with.
-    pub async fn base_of(&self, run_id: i64) -> Result<Option<(i64, i64)>, StoreError> {
-        let sql = "SELECT base.id, base.number FROM runs JOIN projects ON projects.id = runs.project_id
-                   JOIN runs AS base ON base.project_id = runs.project_id AND base.pipeline = runs.pipeline AND base.id < runs.id
-                   WHERE runs.id = ? AND base.event <> 'proposal' AND base.ended_at IS NOT NULL
-                     AND base.branch IN (coalesce(runs.target, runs.branch, projects.main_branch), projects.main_branch)
-                     AND (EXISTS (SELECT 1 FROM results WHERE results.run_id = base.id)
-                       OR EXISTS (SELECT 1 FROM findings WHERE findings.run_id = base.id)
-                       OR EXISTS (SELECT 1 FROM numbers WHERE numbers.run_id = base.id))
-                   ORDER BY base.branch = coalesce(runs.target, runs.branch, projects.main_branch) DESC, base.id DESC LIMIT 1";
-        Ok(sqlx::query_as(sql).bind(run_id).fetch_optional(&self.pool).await?)
+    /// Read from the newest run back along the index `runs_of_pipeline`, until one has results.
+    async fn newest_with_results(&self, project: i64, pipeline: &str, branch: &str, before: i64) -> Result<Option<(i64, i64)>, StoreError> {
+        let sql = "SELECT id, number FROM runs
+                   WHERE project_id = ? AND pipeline = ? AND branch = ? AND id < ? AND event <> 'proposal' AND ended_at IS NOT NULL
+                     AND (EXISTS (SELECT 1 FROM results WHERE results.run_id = runs.id)
+                       OR EXISTS (SELECT 1 FROM findings WHERE findings.run_id = runs.id)
+                       OR EXISTS (SELECT 1 FROM numbers WHERE numbers.run_id = runs.id))
+                   ORDER BY id DESC LIMIT 1";
+        let query = sqlx::query_as(sql).bind(project).bind(pipeline).bind(branch).bind(before);
+        Ok(query.fetch_optional(&self.reads).await?)
     }
 
     /// The cases of a run, each with how it ended in another.
@@ -142,7 +127,7 @@ impl Records {
              FROM results JOIN tests ON tests.id = results.test_id WHERE results.run_id = ?1 AND attempt = {LAST}
              ORDER BY tests.job, suite, name"
         );
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(run_id).bind(base).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(run_id).bind(base).fetch_all(&self.reads).await?)
     }
 
     /// Cases that the other run had and this one, though it did their jobs, has not.
@@ -150,15 +135,19 @@ impl Records {
         let sql = "SELECT count(DISTINCT test_id) FROM results JOIN tests ON tests.id = test_id WHERE run_id = ?2
                    AND test_id NOT IN (SELECT test_id FROM results WHERE run_id = ?1)
                    AND tests.job IN (SELECT DISTINCT tests.job FROM tests JOIN results ON test_id = tests.id WHERE run_id = ?1)";
-        Ok(sqlx::query_scalar(sql).bind(run_id).bind(base).fetch_one(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(run_id).bind(base).fetch_one(&self.reads).await?)
     }
 
-    /// The first run, up to this one, since which a test has failed without a break.
-    pub async fn failing_since(&self, test_id: i64, run_id: i64) -> Result<Option<i64>, StoreError> {
-        let sql =
-            "SELECT min(runs.number) FROM results JOIN runs ON runs.id = run_id WHERE test_id = ?1 AND run_id <= ?2 AND ended = 'failed'
-                   AND run_id > coalesce((SELECT max(run_id) FROM results WHERE test_id = ?1 AND run_id < ?2 AND ended <> 'failed'), 0)";
-        Ok(sqlx::query_scalar(sql).bind(test_id).bind(run_id).fetch_one(&self.pool).await?)
+    /// For each test that failed in a run: the number of the first run since which it has failed without a break.
+    pub async fn failing_since(&self, run_id: i64) -> Result<HashMap<i64, i64>, StoreError> {
+        let sql = "SELECT failed.test_id, min(runs.number) FROM results AS failed
+                   JOIN results AS before ON before.test_id = failed.test_id AND before.run_id <= ?1 AND before.ended = 'failed'
+                     AND before.run_id > coalesce((SELECT max(run_id) FROM results
+                       WHERE test_id = failed.test_id AND run_id < ?1 AND ended <> 'failed'), 0)
+                   JOIN runs ON runs.id = before.run_id
+                   WHERE failed.run_id = ?1 AND failed.ended = 'failed' GROUP BY failed.test_id";
+        let rows: Vec<(i64, i64)> = sqlx::query_as(sql).bind(run_id).fetch_all(&self.reads).await?;
+        Ok(rows.into_iter().collect())
     }
 
     /// One test over runs, the newest first.
@@ -166,7 +155,7 @@ impl Records {
         let sql = "SELECT runs.number AS run_number, tests.job, ended, wavered, ms, commit_id, branch, created_at, message
                    FROM results JOIN tests ON tests.id = test_id JOIN runs ON runs.id = run_id
                    WHERE tests.project_id = ? AND suite = ? AND name = ? ORDER BY run_id DESC, tests.job, attempt DESC LIMIT ?";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(suite).bind(name).bind(limit).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(suite).bind(name).bind(limit).fetch_all(&self.reads).await?)
     }
 
     /// Tests that both passed and failed on one commit, or with nothing changed that could change their job's result, or
@@ -183,27 +172,55 @@ impl Records {
                        HAVING min(ended) <> max(ended) AND count(DISTINCT commit_id) > 1)
                    SELECT job, suite, name, count(*) AS times, max(number) AS newest FROM turned JOIN tests ON tests.id = test_id
                    GROUP BY test_id ORDER BY times DESC, newest DESC, suite, name";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(runs).fetch_all(&self.pool).await?)
-    }
-
-    /// Writes an attempt's findings in place of its job's earlier ones; those of the base are known. Gives how many are new.
-    pub async fn add_findings(&self, run_id: i64, job: i64, base: Option<i64>, rows: &[FindingRow]) -> Result<i64, StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        sqlx::query("DELETE FROM findings WHERE run_id = ? AND job = ?").bind(run_id).bind(job).execute(&mut *tx).await?;
-        let sql = "INSERT INTO findings (run_id, job, key, rule, level, message, file, line, known)
-                   SELECT ?1, ?2, value ->> 'key', value ->> 'rule', value ->> 'level', value ->> 'message', value ->> 'file', value ->> 'line',
-                     EXISTS (SELECT 1 FROM findings WHERE run_id = ?3 AND key = value ->> 'key')
-                   FROM json_each(?4) WHERE true ON CONFLICT DO NOTHING";
-        sqlx::query(sql).bind(run_id).bind(job).bind(base).bind(json(rows)?).execute(&mut *tx).await?;
-        let count = "SELECT count(*) FROM findings WHERE run_id = ? AND job = ? AND NOT known";
-        let new = sqlx::query_scalar(count).bind(run_id).bind(job).fetch_one(&mut *tx).await?;
-        tx.commit().await?;
-        Ok(new)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(runs).fetch_all(&self.reads).await?)
     }
 
     pub async fn findings(&self, run_id: i64) -> Result<Vec<FindingRow>, StoreError> {
         let sql = "SELECT job, key, rule, level, message, file, line, known FROM findings WHERE run_id = ?
                    ORDER BY known, level, file, line LIMIT 2000";
-        Ok(sqlx::query_as(sql).bind(run_id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(run_id).fetch_all(&self.reads).await?)
+    }
+}
+
+impl Tx {
+    /// Writes an attempt's cases; a repeat changes nothing.
+    pub async fn add_results(&mut self, of: &ResultsOf<'_>, cases: &[NewResult]) -> Result<(), StoreError> {
+        let cases = json(cases)?;
+        let sql = "INSERT INTO tests (id, project_id, pipeline, job, suite, name)
+                   SELECT (SELECT last FROM ids WHERE of = 'tests') + row_number() OVER (), ?, ?, ?, value ->> 'suite', value ->> 'name'
+                   FROM json_each(?) WHERE true ON CONFLICT DO NOTHING";
+        sqlx::query(sql).bind(of.project_id).bind(of.pipeline).bind(of.job).bind(&cases).execute(&mut *self.on).await?;
+        // Of two cases of one name the worse one counts. CROSS: the cases come first, else each case reads all tests.
+        let sql = "INSERT INTO results (run_id, test_id, job, attempt, ended, wavered, ms, file, line, message)
+                   SELECT ?1, tests.id, ?2, ?3, value ->> 'ended', value ->> 'wavered', value ->> 'ms', value ->> 'file', value ->> 'line',
+                     value ->> 'message'
+                   FROM json_each(?4) CROSS JOIN tests ON tests.project_id = ?5 AND tests.pipeline = ?6 AND tests.job = ?7
+                     AND tests.suite = value ->> 'suite' AND tests.name = value ->> 'name'
+                   WHERE true ON CONFLICT DO UPDATE SET ended = excluded.ended, message = excluded.message, ms = excluded.ms
+                     WHERE excluded.ended = 'failed' AND ended <> 'failed'";
+        sqlx::query(sql)
+            .bind(of.run_id)
+            .bind(of.job_number)
+            .bind(of.attempt)
+            .bind(&cases)
+            .bind(of.project_id)
+            .bind(of.pipeline)
+            .bind(of.job)
+            .execute(&mut *self.on)
+            .await?;
+        Ok(())
+    }
+
+    /// Writes an attempt's findings in place of its job's earlier ones; those of the base are known. Gives how many are new.
+    pub async fn add_findings(&mut self, run_id: i64, job: i64, base: Option<i64>, rows: &[FindingRow]) -> Result<i64, StoreError> {
+        sqlx::query("DELETE FROM findings WHERE run_id = ? AND job = ?").bind(run_id).bind(job).execute(&mut *self.on).await?;
+        let sql = "INSERT INTO findings (run_id, job, key, rule, level, message, file, line, known)
+                   SELECT ?1, ?2, value ->> 'key', value ->> 'rule', value ->> 'level', value ->> 'message', value ->> 'file', value ->> 'line',
+                     EXISTS (SELECT 1 FROM findings WHERE run_id = ?3 AND key = value ->> 'key')
+                   FROM json_each(?4) WHERE true ON CONFLICT DO NOTHING";
+        sqlx::query(sql).bind(run_id).bind(job).bind(base).bind(json(rows)?).execute(&mut *self.on).await?;
+        let count = "SELECT count(*) FROM findings WHERE run_id = ? AND job = ? AND NOT known";
+        let new = sqlx::query_scalar(count).bind(run_id).bind(job).fetch_one(&mut *self.on).await?;
+        Ok(new)
     }
 }

@@ -49,6 +49,6 @@ impl Records {
     /// The newest results of a job, newest first.
     pub async fn reusable(&self, project_id: i64, pipeline: &str, job: &str) -> Result<Vec<ReusableRow>, StoreError> {
         let sql = "SELECT * FROM reusable WHERE project_id = ? AND pipeline = ? AND job = ? ORDER BY at DESC LIMIT ?";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(job).bind(LOOKED_AT).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(job).bind(LOOKED_AT).fetch_all(&self.reads).await?)
     }
 }

@@ -1,6 +1,6 @@
 //! Enrolled runners.
 
-use super::{Records, StoreError};
+use super::{Records, StoreError, Tx};
 use crate::key::digest_of;
 use ordotaxis_core::dispatch::Taking;
 use serde::{Deserialize, Serialize};
@@ -73,12 +73,12 @@ struct Row {
 impl Records {
     pub async fn runner_by_credential(&self, credential: &str) -> Result<Option<String>, StoreError> {
         let sql = "SELECT name FROM runners WHERE credential = ?";
-        Ok(sqlx::query_scalar(sql).bind(digest_of(credential)).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(digest_of(credential)).fetch_optional(&self.reads).await?)
     }
 
     pub async fn runners(&self) -> Result<Vec<RunnerRow>, StoreError> {
         let sql = "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, projects, outside, fence FROM runners ORDER BY name";
-        let rows: Vec<Row> = sqlx::query_as(sql).fetch_all(&self.pool).await?;
+        let rows: Vec<Row> = sqlx::query_as(sql).fetch_all(&self.reads).await?;
         let read = |row: Row| {
             let labels = serde_json::from_str(&row.labels).map_err(|_| StoreError::Value("runners.labels"))?;
             let tools = serde_json::from_str(&row.tools).map_err(|_| StoreError::Value("runners.tools"))?;
@@ -98,8 +98,19 @@ impl Records {
         rows.into_iter().map(read).collect()
     }
 
+    /// When slots of runners were taken, of what had not ended at `since`.
+    pub async fn busy_since(&self, since: i64) -> Result<Vec<Busy>, StoreError> {
+        // An attempt that began long before is still found while it goes on: leases end within a day.
+        let sql = "SELECT runner, started_at, ended_at FROM attempts
+                   WHERE started_at > ?1 - 86400000 AND (ended_at IS NULL OR ended_at > ?1)";
+        Ok(sqlx::query_as(sql).bind(since).fetch_all(&self.reads).await?)
+    }
+}
+
+impl Tx {
     /// Notes what a runner said of itself when it signed on.
-    pub async fn runner_signed_on(&self, runner: &RunnerRow, now: i64) -> Result<(), StoreError> {
+    pub async fn runner_signed_on(&mut self, runner: &RunnerRow) -> Result<(), StoreError> {
+        let now = self.now;
         let labels = serde_json::to_string(&runner.labels).map_err(|_| StoreError::Value("runners.labels"))?;
         let tools = serde_json::to_string(&runner.tools).map_err(|_| StoreError::Value("runners.tools"))?;
         let sql = "UPDATE runners SET session = ?, slots = ?, labels = ?, isolation = ?, tools = ?, cores = ?, memory = ?, seen_at = ?, fence = ? WHERE name = ?";
@@ -114,45 +125,38 @@ impl Records {
             .bind(now)
             .bind(&runner.fence)
             .bind(&runner.name)
-            .execute(&self.pool)
+            .execute(&mut *self.on)
             .await?;
         Ok(())
     }
 
     /// Asks a runner to take nothing more, or with none lets it go on. Gives whether there is such a runner.
-    pub async fn set_draining(&self, name: &str, by: Option<&str>) -> Result<bool, StoreError> {
-        let done = sqlx::query("UPDATE runners SET draining_by = ? WHERE name = ?").bind(by).bind(name).execute(&self.pool).await?;
+    pub async fn set_draining(&mut self, name: &str, by: Option<&str>) -> Result<bool, StoreError> {
+        let done = sqlx::query("UPDATE runners SET draining_by = ? WHERE name = ?").bind(by).bind(name).execute(&mut *self.on).await?;
         Ok(done.rows_affected() > 0)
     }
 
     /// Changes what a runner may have. False when there is no such runner.
-    pub async fn set_granted(&self, name: &str, granted: &Granted) -> Result<bool, StoreError> {
+    pub async fn set_granted(&mut self, name: &str, granted: &Granted) -> Result<bool, StoreError> {
         let list = |names: &[String]| serde_json::to_string(names).map_err(|_| StoreError::Value("runners.granted"));
         let done = sqlx::query("UPDATE runners SET granted = ?, projects = ?, outside = ? WHERE name = ?")
             .bind(list(&granted.labels)?)
             .bind(granted.projects.as_deref().map(list).transpose()?)
             .bind(granted.outside.word())
             .bind(name)
-            .execute(&self.pool)
+            .execute(&mut *self.on)
             .await?;
         Ok(done.rows_affected() > 0)
     }
 
     /// Removes a runner and with it its credential. False when there was none.
-    pub async fn remove_runner(&self, name: &str) -> Result<bool, StoreError> {
-        Ok(sqlx::query("DELETE FROM runners WHERE name = ?").bind(name).execute(&self.pool).await?.rows_affected() > 0)
+    pub async fn remove_runner(&mut self, name: &str) -> Result<bool, StoreError> {
+        Ok(sqlx::query("DELETE FROM runners WHERE name = ?").bind(name).execute(&mut *self.on).await?.rows_affected() > 0)
     }
 
-    /// When slots of runners were taken, of what had not ended at `since`.
-    pub async fn busy_since(&self, since: i64) -> Result<Vec<Busy>, StoreError> {
-        // An attempt that began long before is still found while it goes on: leases end within a day.
-        let sql = "SELECT runner, started_at, ended_at FROM attempts
-                   WHERE started_at > ?1 - 86400000 AND (ended_at IS NULL OR ended_at > ?1)";
-        Ok(sqlx::query_as(sql).bind(since).fetch_all(&self.pool).await?)
-    }
-
-    pub async fn runner_seen(&self, name: &str, now: i64) -> Result<(), StoreError> {
-        sqlx::query("UPDATE runners SET seen_at = ? WHERE name = ?").bind(now).bind(name).execute(&self.pool).await?;
+    pub async fn runner_seen(&mut self, name: &str) -> Result<(), StoreError> {
+        let now = self.now;
+        sqlx::query("UPDATE runners SET seen_at = ? WHERE name = ?").bind(now).bind(name).execute(&mut *self.on).await?;
         Ok(())
     }
 }

@@ -1,7 +1,7 @@
 //! Runs as they are begun, restored and looked at.
 
 use super::step::{AttemptRow, JobRow};
-use super::{Records, StoreError};
+use super::{Records, StoreError, Tx};
 use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::Plan;
 
@@ -22,8 +22,6 @@ pub struct NewRunRow<'a> {
     pub target: Option<&'a str>,
     /// JSON: the commits that were merged for a proposal.
     pub merged: Option<&'a str>,
-    /// Where verdicts go: the commit itself, or what a proposal offers.
-    pub told_on: &'a str,
     pub event: &'a str,
     pub started_by: Option<&'a str>,
     pub plan: Option<&'a Plan>,
@@ -63,6 +61,8 @@ pub struct RunRow {
     pub branch: Option<String>,
     pub tag: Option<String>,
     pub target: Option<String>,
+    /// JSON: the commits that were merged for a proposal.
+    pub merged: Option<String>,
     pub event: String,
     pub started_by: Option<String>,
     pub diagnostics: Option<String>,
@@ -77,6 +77,15 @@ pub struct RunRow {
     pub allowed_by: Option<String>,
     /// The occasion to read once more, where this run only says that its commit could not be read.
     pub unread: Option<i64>,
+}
+
+impl RunRow {
+    /// The commit that verdicts go to: the run's own, or what a proposal offers.
+    pub fn told_on(&self) -> String {
+        let merged: Option<serde_json::Value> = self.merged.as_deref().and_then(|text| serde_json::from_str(text).ok());
+        let head = merged.and_then(|merged| Some(merged.get("head")?.as_str()?.to_owned()));
+        head.unwrap_or_else(|| self.commit_id.clone())
+    }
 }
 
 const RUN: &str = "SELECT runs.*, projects.name AS project FROM runs JOIN projects ON projects.id = runs.project_id";
@@ -124,20 +133,101 @@ impl Records {
     pub async fn ended_attempt(&self, run_id: i64, job: i64, number: u32, runner: &str) -> Result<bool, StoreError> {
         let sql =
             "SELECT EXISTS (SELECT 1 FROM attempts WHERE run_id = ? AND job = ? AND number = ? AND runner = ? AND ended_at IS NOT NULL)";
-        Ok(sqlx::query_scalar(sql).bind(run_id).bind(job).bind(number).bind(runner).fetch_one(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(run_id).bind(job).bind(number).bind(runner).fetch_one(&self.reads).await?)
     }
 
-    /// Writes a run down with its jobs, gives it its number, and puts `status` (made from the number) into the outbox.
-    /// Gives none when the same commit and pipeline have a run already and nobody asked for another by hand.
-    pub async fn begin_run(
-        &self,
-        run: &NewRunRow<'_>,
-        now: i64,
-        outbox: impl FnOnce(i64) -> Vec<(&'static str, String)>,
-    ) -> Result<Option<RunKey>, StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+    /// Every run that has not ended, oldest first.
+    pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
+        let sql = format!("{STORED} WHERE ended_at IS NULL AND plan IS NOT NULL AND NOT held ORDER BY id");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).fetch_all(&self.reads).await?)
+    }
+
+    /// A run whether it has ended or not, with all that is needed to go on with it. None where it was never planned.
+    pub async fn stored_run(&self, id: i64) -> Result<Option<StoredRun>, StoreError> {
+        let sql = format!("{STORED} WHERE id = ? AND plan IS NOT NULL");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(id).fetch_optional(&self.reads).await?)
+    }
+
+    /// Runs of a project that wait for someone to allow them, with their plans.
+    pub async fn held_runs(&self, project_id: i64) -> Result<Vec<StoredRun>, StoreError> {
+        let sql = format!("{STORED} WHERE project_id = ? AND held AND ended_at IS NULL AND plan IS NOT NULL");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project_id).fetch_all(&self.reads).await?)
+    }
+
+    /// The numbers of all runs of a project.
+    pub async fn runs_of(&self, project_id: i64) -> Result<Vec<i64>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT id FROM runs WHERE project_id = ?").bind(project_id).fetch_all(&self.reads).await?)
+    }
+
+    pub async fn run(&self, project: &str, number: i64) -> Result<Option<RunRow>, StoreError> {
+        let sql = format!("{RUN} WHERE projects.name = ? AND runs.number = ?");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(number).fetch_optional(&self.reads).await?)
+    }
+
+    /// The newest run of a project.
+    pub async fn newest_run(&self, project: &str) -> Result<Option<RunRow>, StoreError> {
+        let sql = format!("{RUN} WHERE projects.name = ? ORDER BY runs.id DESC LIMIT 1");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).fetch_optional(&self.reads).await?)
+    }
+
+    /// Runs with an id below `before`, newest first, but for those of projects that are `hidden`.
+    pub async fn runs(&self, project: Option<&str>, hidden: &[i64], before: i64, limit: i64) -> Result<Vec<RunRow>, StoreError> {
+        let hidden = serde_json::to_string(hidden).map_err(|_| StoreError::Value("project ids"))?;
+        let sql = format!(
+            "{RUN} WHERE (?1 IS NULL OR projects.name = ?1) AND runs.id < ?2
+             AND runs.project_id NOT IN (SELECT value FROM json_each(?4)) ORDER BY runs.id DESC LIMIT ?3"
+        );
+        let query = sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(before).bind(limit).bind(hidden);
+        Ok(query.fetch_all(&self.reads).await?)
+    }
+
+    pub async fn run_plan(&self, id: i64) -> Result<Option<Plan>, StoreError> {
+        let text: Option<String> = sqlx::query_scalar("SELECT plan FROM runs WHERE id = ?").bind(id).fetch_one(&self.reads).await?;
+        text.map(|text| serde_json::from_str(&text).map_err(|_| StoreError::Value("runs.plan"))).transpose()
+    }
+
+    pub async fn jobs(&self, run_id: i64) -> Result<Vec<JobRow>, StoreError> {
+        Ok(sqlx::query_as("SELECT * FROM jobs WHERE run_id = ? ORDER BY number").bind(run_id).fetch_all(&self.reads).await?)
+    }
+
+    /// One job of a run: the number of its newest attempt, and its state.
+    pub async fn job_state(&self, run_id: i64, number: i64) -> Result<Option<(u32, String)>, StoreError> {
+        let sql = "SELECT attempt, state FROM jobs WHERE run_id = ? AND number = ?";
+        Ok(sqlx::query_as(sql).bind(run_id).bind(number).fetch_optional(&self.reads).await?)
+    }
+
+    pub async fn attempts(&self, run_id: i64) -> Result<Vec<AttemptRow>, StoreError> {
+        Ok(sqlx::query_as("SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number").bind(run_id).fetch_all(&self.reads).await?)
+    }
+
+    /// How many jobs of each run are in which state, for runs given by id.
+    pub async fn state_counts(&self, runs: &[i64]) -> Result<Vec<(i64, String, i64)>, StoreError> {
+        let list = serde_json::to_string(runs).map_err(|_| StoreError::Value("run ids"))?;
+        let sql = "SELECT run_id, state, count(*) FROM jobs WHERE run_id IN (SELECT value FROM json_each(?)) GROUP BY run_id, state";
+        Ok(sqlx::query_as(sql).bind(list).fetch_all(&self.reads).await?)
+    }
+
+    /// The first job of a run, by time, that failed or was lost.
+    pub async fn first_failed(&self, run_id: i64) -> Result<Option<JobRow>, StoreError> {
+        let sql = "SELECT * FROM jobs WHERE run_id = ? AND state IN ('failed', 'lost') ORDER BY ended_at, number LIMIT 1";
+        Ok(sqlx::query_as(sql).bind(run_id).fetch_optional(&self.reads).await?)
+    }
+
+    /// The durations of the last passed runs like this one, for "usually passes in …".
+    pub async fn passed_durations(&self, project: &str, pipeline: &str, before: i64) -> Result<Vec<i64>, StoreError> {
+        let sql = "SELECT ended_at - started_at - rest_ms FROM runs WHERE project_id = (SELECT id FROM projects WHERE name = ?)
+                   AND pipeline = ? AND state = 'passed' AND id < ? AND started_at IS NOT NULL ORDER BY id DESC LIMIT 15";
+        Ok(sqlx::query_scalar(sql).bind(project).bind(pipeline).bind(before).fetch_all(&self.reads).await?)
+    }
+}
+
+impl Tx {
+    /// Writes a run down with its jobs and gives it its number. None when the same commit and pipeline have a run already
+    /// and nobody asked for another by hand.
+    pub async fn begin_run(&mut self, run: &NewRunRow<'_>) -> Result<Option<RunKey>, StoreError> {
+        let now = self.now;
         let number: i64 =
-            sqlx::query_scalar("SELECT next_number FROM projects WHERE id = ?").bind(run.project_id).fetch_one(&mut *tx).await?;
+            sqlx::query_scalar("SELECT next_number FROM projects WHERE id = ?").bind(run.project_id).fetch_one(&mut *self.on).await?;
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
@@ -172,196 +262,72 @@ impl Records {
             .bind(run.held)
             .bind(run.unread)
             .bind(run.behind)
-            .fetch_optional(&mut *tx)
+            .fetch_optional(&mut *self.on)
             .await?;
         let Some(id) = id else { return Ok(None) };
-        sqlx::query("UPDATE projects SET next_number = next_number + 1 WHERE id = ?").bind(run.project_id).execute(&mut *tx).await?;
+        sqlx::query("UPDATE projects SET next_number = next_number + 1 WHERE id = ?").bind(run.project_id).execute(&mut *self.on).await?;
         if let Some(plan) = run.plan {
             let fresh = ordotaxis_core::engine::Run::new(std::sync::Arc::new(plan.clone()), now);
-            super::step::write_jobs(&mut tx, fresh.jobs().iter().enumerate().map(|(number, job)| JobRow::new(id, number, job))).await?;
-        }
-        for (kind, body) in outbox(number) {
-            sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
-                .bind(run.project_id)
-                .bind(run.told_on)
-                .bind(kind)
-                .bind(body)
-                .bind(now)
-                .execute(&mut *tx)
+            super::step::write_jobs(&mut self.on, fresh.jobs().iter().enumerate().map(|(number, job)| JobRow::new(id, number, job)))
                 .await?;
         }
-        tx.commit().await?;
         Ok(Some(RunKey { id, number }))
     }
 
-    /// Every run that has not ended, oldest first.
-    pub async fn open_runs(&self) -> Result<Vec<StoredRun>, StoreError> {
-        let sql = format!("{STORED} WHERE ended_at IS NULL AND plan IS NOT NULL AND NOT held ORDER BY id");
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).fetch_all(&self.pool).await?)
-    }
-
-    /// A run whether it has ended or not, with all that is needed to go on with it. None where it was never planned.
-    pub async fn stored_run(&self, id: i64) -> Result<Option<StoredRun>, StoreError> {
-        let sql = format!("{STORED} WHERE id = ? AND plan IS NOT NULL");
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(id).fetch_optional(&self.pool).await?)
-    }
-
-    /// Copies of a run's row with a new number and no past: the same commit and plan once more. Gives its key.
-    pub async fn begin_again(
-        &self,
-        of: i64,
-        by: &str,
-        fresh: bool,
-        now: i64,
-        outbox: impl FnOnce(i64) -> Vec<(&'static str, String)>,
-    ) -> Result<Option<RunKey>, StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+    /// Copies a run's row with a new number and no past: the same commit and plan once more. Gives its key.
+    pub async fn begin_again(&mut self, of: i64, by: &str, fresh: bool) -> Result<Option<RunKey>, StoreError> {
+        let now = self.now;
         let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
                      branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared, inputs)
                    SELECT (SELECT last + 1 FROM ids WHERE of = 'runs'), project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
                      commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared, inputs
                    FROM runs WHERE id = ? AND plan IS NOT NULL RETURNING id, number, project_id, plan";
-        let row: Option<(i64, i64, i64, String)> = sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *tx).await?;
+        let row: Option<(i64, i64, i64, String)> = sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *self.on).await?;
         let Some((id, number, project_id, plan)) = row else { return Ok(None) };
-        sqlx::query("UPDATE projects SET next_number = next_number + 1 WHERE id = ?").bind(project_id).execute(&mut *tx).await?;
+        sqlx::query("UPDATE projects SET next_number = next_number + 1 WHERE id = ?").bind(project_id).execute(&mut *self.on).await?;
         let plan: Plan = serde_json::from_str(&plan).map_err(|_| StoreError::Value("runs.plan"))?;
         let run = ordotaxis_core::engine::Run::new(std::sync::Arc::new(plan), now);
         let rows = run.jobs().iter().enumerate().map(|(number, job)| JobRow { fresh, ..JobRow::new(id, number, job) });
-        super::step::write_jobs(&mut tx, rows).await?;
-        let told: (String, Option<String>) =
-            sqlx::query_as("SELECT commit_id, merged FROM runs WHERE id = ?").bind(id).fetch_one(&mut *tx).await?;
-        let head =
-            told.1.and_then(|merged| serde_json::from_str::<serde_json::Value>(&merged).ok()?.get("head")?.as_str().map(str::to_owned));
-        for (kind, body) in outbox(number) {
-            sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
-                .bind(project_id)
-                .bind(head.as_ref().unwrap_or(&told.0))
-                .bind(kind)
-                .bind(body)
-                .bind(now)
-                .execute(&mut *tx)
-                .await?;
-        }
-        tx.commit().await?;
+        super::step::write_jobs(&mut self.on, rows).await?;
         Ok(Some(RunKey { id, number }))
     }
 
     /// Lets a run go on that waits for someone to allow it. False when it does not wait for that (any more).
-    pub async fn allow_run(&self, id: i64, by: &str) -> Result<bool, StoreError> {
+    pub async fn allow_run(&mut self, id: i64, by: &str) -> Result<bool, StoreError> {
         let sql = "UPDATE runs SET held = 0, allowed_by = ? WHERE id = ? AND held AND ended_at IS NULL";
-        Ok(sqlx::query(sql).bind(by).bind(id).execute(&self.pool).await?.rows_affected() > 0)
+        Ok(sqlx::query(sql).bind(by).bind(id).execute(&mut *self.on).await?.rows_affected() > 0)
     }
 
     /// Ends a run that waits for someone to allow it, with all its jobs. False when it does not wait for that.
-    pub async fn end_held_run(&self, id: i64, state: State, why: &str, now: i64) -> Result<bool, StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+    pub async fn end_held_run(&mut self, id: i64, state: State, why: &str) -> Result<bool, StoreError> {
+        let now = self.now;
         let sql = "UPDATE runs SET held = 0, state = ?, why = ?, started_at = ?, ended_at = ? WHERE id = ? AND held AND ended_at IS NULL";
-        let done = sqlx::query(sql).bind(state.word()).bind(why).bind(now).bind(now).bind(id).execute(&mut *tx).await?;
+        let done = sqlx::query(sql).bind(state.word()).bind(why).bind(now).bind(now).bind(id).execute(&mut *self.on).await?;
         if done.rows_affected() == 0 {
             return Ok(false);
         }
         let sql = "UPDATE jobs SET state = ?, why = ?, ended_at = ? WHERE run_id = ? AND ended_at IS NULL";
-        sqlx::query(sql).bind(state.word()).bind(why).bind(now).bind(id).execute(&mut *tx).await?;
-        tx.commit().await?;
+        sqlx::query(sql).bind(state.word()).bind(why).bind(now).bind(id).execute(&mut *self.on).await?;
         Ok(true)
     }
 
     /// Ends a run of which something kept cannot be read, with all its jobs. Its plan is put aside, so that nothing
-    /// tries to read it again. `told` makes the message for the commit and the live event.
-    pub async fn set_aside(
-        &self,
-        id: i64,
-        why: &str,
-        now: i64,
-        told: impl FnOnce(&SetAside) -> (String, String),
-    ) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+    /// tries to read it again. None when there is no such run.
+    pub async fn set_aside(&mut self, id: i64, why: &str) -> Result<Option<SetAside>, StoreError> {
+        let now = self.now;
         let sql = "UPDATE runs SET state = 'failed', why = ?, ended_at = ?, held = 0, unreadable = plan, plan = NULL WHERE id = ?
                    RETURNING project_id, (SELECT name FROM projects WHERE id = project_id) AS project, number, pipeline, branch, started_at,
                      coalesce(json_extract(iif(json_valid(merged), merged, NULL), '$.head'), commit_id) AS told_on";
-        let aside: Option<SetAside> = sqlx::query_as(sql).bind(why).bind(now).bind(id).fetch_optional(&mut *tx).await?;
-        let Some(aside) = aside else { return Ok(()) };
+        let aside: Option<SetAside> = sqlx::query_as(sql).bind(why).bind(now).bind(id).fetch_optional(&mut *self.on).await?;
+        if aside.is_none() {
+            return Ok(None);
+        }
         for sql in [
             "UPDATE jobs SET state = 'stopped', why = ?, ended_at = ? WHERE run_id = ? AND ended_at IS NULL",
             "UPDATE attempts SET state = 'stopped', why = ?, ended_at = ? WHERE run_id = ? AND ended_at IS NULL",
         ] {
-            sqlx::query(sql).bind(why).bind(now).bind(id).execute(&mut *tx).await?;
+            sqlx::query(sql).bind(why).bind(now).bind(id).execute(&mut *self.on).await?;
         }
-        let (message, event) = told(&aside);
-        for kind in ["status", "note"] {
-            let sql = "INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)";
-            let row = sqlx::query(sql).bind(aside.project_id).bind(&aside.told_on).bind(kind).bind(&message).bind(now);
-            row.execute(&mut *tx).await?;
-        }
-        sqlx::query("INSERT INTO journal (run_id, at, body) VALUES (?, ?, ?)").bind(id).bind(now).bind(event).execute(&mut *tx).await?;
-        tx.commit().await?;
-        Ok(())
-    }
-
-    /// Runs of a project that wait for someone to allow them, with their plans.
-    pub async fn held_runs(&self, project_id: i64) -> Result<Vec<StoredRun>, StoreError> {
-        let sql = format!("{STORED} WHERE project_id = ? AND held AND ended_at IS NULL AND plan IS NOT NULL");
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project_id).fetch_all(&self.pool).await?)
-    }
-
-    /// The numbers of all runs of a project.
-    pub async fn runs_of(&self, project_id: i64) -> Result<Vec<i64>, StoreError> {
-        Ok(sqlx::query_scalar("SELECT id FROM runs WHERE project_id = ?").bind(project_id).fetch_all(&self.pool).await?)
-    }
-
-    pub async fn run(&self, project: &str, number: i64) -> Result<Option<RunRow>, StoreError> {
-        let sql = format!("{RUN} WHERE projects.name = ? AND runs.number = ?");
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(number).fetch_optional(&self.pool).await?)
-    }
-
-    /// The newest run of a project.
-    pub async fn newest_run(&self, project: &str) -> Result<Option<RunRow>, StoreError> {
-        let sql = format!("{RUN} WHERE projects.name = ? ORDER BY runs.id DESC LIMIT 1");
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).fetch_optional(&self.pool).await?)
-    }
-
-    /// Runs with an id below `before`, newest first.
-    pub async fn runs(&self, project: Option<&str>, before: i64, limit: i64) -> Result<Vec<RunRow>, StoreError> {
-        let sql = format!("{RUN} WHERE (?1 IS NULL OR projects.name = ?1) AND runs.id < ?2 ORDER BY runs.id DESC LIMIT ?3");
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(before).bind(limit).fetch_all(&self.pool).await?)
-    }
-
-    pub async fn run_plan(&self, id: i64) -> Result<Option<Plan>, StoreError> {
-        let text: Option<String> = sqlx::query_scalar("SELECT plan FROM runs WHERE id = ?").bind(id).fetch_one(&self.pool).await?;
-        text.map(|text| serde_json::from_str(&text).map_err(|_| StoreError::Value("runs.plan"))).transpose()
-    }
-
-    pub async fn jobs(&self, run_id: i64) -> Result<Vec<JobRow>, StoreError> {
-        Ok(sqlx::query_as("SELECT * FROM jobs WHERE run_id = ? ORDER BY number").bind(run_id).fetch_all(&self.pool).await?)
-    }
-
-    /// One job of a run: the number of its newest attempt, and its state.
-    pub async fn job_state(&self, run_id: i64, number: i64) -> Result<Option<(u32, String)>, StoreError> {
-        let sql = "SELECT attempt, state FROM jobs WHERE run_id = ? AND number = ?";
-        Ok(sqlx::query_as(sql).bind(run_id).bind(number).fetch_optional(&self.pool).await?)
-    }
-
-    pub async fn attempts(&self, run_id: i64) -> Result<Vec<AttemptRow>, StoreError> {
-        Ok(sqlx::query_as("SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number").bind(run_id).fetch_all(&self.pool).await?)
-    }
-
-    /// How many jobs of each run are in which state, for runs given by id.
-    pub async fn state_counts(&self, runs: &[i64]) -> Result<Vec<(i64, String, i64)>, StoreError> {
-        let list = serde_json::to_string(runs).map_err(|_| StoreError::Value("run ids"))?;
-        let sql = "SELECT run_id, state, count(*) FROM jobs WHERE run_id IN (SELECT value FROM json_each(?)) GROUP BY run_id, state";
-        Ok(sqlx::query_as(sql).bind(list).fetch_all(&self.pool).await?)
-    }
-
-    /// The first job of a run, by time, that failed or was lost.
-    pub async fn first_failed(&self, run_id: i64) -> Result<Option<JobRow>, StoreError> {
-        let sql = "SELECT * FROM jobs WHERE run_id = ? AND state IN ('failed', 'lost') ORDER BY ended_at, number LIMIT 1";
-        Ok(sqlx::query_as(sql).bind(run_id).fetch_optional(&self.pool).await?)
-    }
-
-    /// The durations of the last passed runs like this one, for "usually passes in …".
-    pub async fn passed_durations(&self, project: &str, pipeline: &str, before: i64) -> Result<Vec<i64>, StoreError> {
-        let sql = "SELECT ended_at - started_at - rest_ms FROM runs WHERE project_id = (SELECT id FROM projects WHERE name = ?)
-                   AND pipeline = ? AND state = 'passed' AND id < ? AND started_at IS NOT NULL ORDER BY id DESC LIMIT 15";
-        Ok(sqlx::query_scalar(sql).bind(project).bind(pipeline).bind(before).fetch_all(&self.pool).await?)
+        Ok(aside)
     }
 }

@@ -1,6 +1,6 @@
 //! Secrets as they are stored: sealed. Who can open them is the service's business (it holds the key).
 
-use super::{Records, StoreError};
+use super::{Records, StoreError, Tx};
 
 /// Where a secret goes: globs. With none at all, the main branch and every tag.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -56,8 +56,20 @@ struct Row {
 }
 
 impl Records {
+    pub async fn secrets(&self, project_id: i64) -> Result<Vec<SecretRow>, StoreError> {
+        let sql = "SELECT name, sealed, set_by, set_at, branches, tags, pipelines FROM secrets WHERE project_id = ? ORDER BY name";
+        let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?;
+        let read = |row: Row| {
+            let Row { name, sealed, set_by, set_at, reach } = row;
+            Ok(SecretRow { name, sealed, set_by, set_at, reach: reach.read()? })
+        };
+        rows.into_iter().map(read).collect()
+    }
+}
+
+impl Tx {
     /// Sets a secret; one of that name before is gone.
-    pub async fn set_secret(&self, project_id: i64, row: &SecretRow) -> Result<(), StoreError> {
+    pub async fn set_secret(&mut self, project_id: i64, row: &SecretRow) -> Result<(), StoreError> {
         let reach = ReachRow::of(&row.reach)?;
         let [branches, tags, pipelines] = reach.columns();
         let sql = "INSERT OR REPLACE INTO secrets (project_id, name, sealed, set_by, set_at, branches, tags, pipelines)
@@ -71,24 +83,14 @@ impl Records {
             .bind(branches)
             .bind(tags)
             .bind(pipelines)
-            .execute(&self.pool)
+            .execute(&mut *self.on)
             .await?;
         Ok(())
     }
 
-    pub async fn secrets(&self, project_id: i64) -> Result<Vec<SecretRow>, StoreError> {
-        let sql = "SELECT name, sealed, set_by, set_at, branches, tags, pipelines FROM secrets WHERE project_id = ? ORDER BY name";
-        let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.pool).await?;
-        let read = |row: Row| {
-            let Row { name, sealed, set_by, set_at, reach } = row;
-            Ok(SecretRow { name, sealed, set_by, set_at, reach: reach.read()? })
-        };
-        rows.into_iter().map(read).collect()
-    }
-
     /// Whether there was one.
-    pub async fn remove_secret(&self, project_id: i64, name: &str) -> Result<bool, StoreError> {
+    pub async fn remove_secret(&mut self, project_id: i64, name: &str) -> Result<bool, StoreError> {
         let sql = "DELETE FROM secrets WHERE project_id = ? AND name = ?";
-        Ok(sqlx::query(sql).bind(project_id).bind(name).execute(&self.pool).await?.rows_affected() > 0)
+        Ok(sqlx::query(sql).bind(project_id).bind(name).execute(&mut *self.on).await?.rows_affected() > 0)
     }
 }

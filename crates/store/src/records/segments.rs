@@ -1,6 +1,6 @@
 //! Closed segments of logs: which chunks of the store hold their text.
 
-use super::{Records, StoreError};
+use super::{Records, StoreError, Tx};
 use crate::logs::LogId;
 
 /// A segment; `run_id` to `segment` name it.
@@ -22,36 +22,37 @@ impl Records {
     pub(crate) async fn log_segments(&self, id: &LogId) -> Result<Vec<LogSegmentRow>, StoreError> {
         let sql = "SELECT * FROM log_segments WHERE run_id = ? AND job = ? AND attempt = ? AND beside = ? ORDER BY segment";
         let query = sqlx::query_as(sql).bind(id.run).bind(i64::try_from(id.job).unwrap_or(i64::MAX)).bind(i64::from(id.attempt));
-        Ok(query.bind(id.beside.as_deref().unwrap_or_default()).fetch_all(&self.pool).await?)
-    }
-
-    /// All or none. A run that is gone meanwhile needs none.
-    pub(crate) async fn add_log_segments(&self, rows: &[&LogSegmentRow]) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        for row in rows {
-            let sql = "INSERT OR REPLACE INTO log_segments (run_id, job, attempt, beside, segment, chunks, places)
-                         SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7 WHERE EXISTS (SELECT 1 FROM runs WHERE id = ?1)";
-            let query = sqlx::query(sql).bind(row.run_id).bind(row.job).bind(row.attempt).bind(&row.beside).bind(row.segment);
-            query.bind(&row.chunks).bind(&row.places).execute(&mut *tx).await?;
-        }
-        Ok(tx.commit().await?)
+        Ok(query.bind(id.beside.as_deref().unwrap_or_default()).fetch_all(&self.reads).await?)
     }
 
     /// The chunks of every segment, and what the segment is.
     pub async fn log_chunks(&self) -> Result<Vec<(Vec<u8>, String)>, StoreError> {
         let sql = "SELECT chunks, 'log of job ' || (job + 1) || ' of ' || projects.name || '/' || runs.number FROM log_segments
                      JOIN runs ON runs.id = run_id JOIN projects ON projects.id = runs.project_id";
-        Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).fetch_all(&self.reads).await?)
     }
 
     /// Attempts that have not ended: run, job and number.
     pub(crate) async fn open_attempts(&self) -> Result<Vec<(i64, i64, u32)>, StoreError> {
-        Ok(sqlx::query_as("SELECT run_id, job, number FROM attempts WHERE ended_at IS NULL").fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as("SELECT run_id, job, number FROM attempts WHERE ended_at IS NULL").fetch_all(&self.reads).await?)
     }
 
     /// Which of these runs there are.
     pub(crate) async fn known_runs(&self, ids: &[i64]) -> Result<Vec<i64>, StoreError> {
         let list = serde_json::to_string(ids).map_err(|_| StoreError::Value("run ids"))?;
-        Ok(sqlx::query_scalar("SELECT id FROM runs WHERE id IN (SELECT value FROM json_each(?))").bind(list).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_scalar("SELECT id FROM runs WHERE id IN (SELECT value FROM json_each(?))").bind(list).fetch_all(&self.reads).await?)
+    }
+}
+
+impl Tx {
+    /// All or none. A run that is gone meanwhile needs none.
+    pub(crate) async fn add_log_segments(&mut self, rows: &[&LogSegmentRow]) -> Result<(), StoreError> {
+        for row in rows {
+            let sql = "INSERT OR REPLACE INTO log_segments (run_id, job, attempt, beside, segment, chunks, places)
+                         SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7 WHERE EXISTS (SELECT 1 FROM runs WHERE id = ?1)";
+            let query = sqlx::query(sql).bind(row.run_id).bind(row.job).bind(row.attempt).bind(&row.beside).bind(row.segment);
+            query.bind(&row.chunks).bind(&row.places).execute(&mut *self.on).await?;
+        }
+        Ok(())
     }
 }

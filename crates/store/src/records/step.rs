@@ -1,7 +1,8 @@
 //! One step of runs: all rows that a batch of events changed, in one transaction. Rows go in as JSON lists, one
 //! statement a table however many rows: each awaited call costs a thread hop.
 
-use super::{Records, StoreError};
+use super::{StoreError, Tx};
+use ordotaxis_core::access::Actor;
 use ordotaxis_core::engine::{JobState, State};
 use serde::Serialize;
 use sqlx::SqliteConnection;
@@ -133,8 +134,9 @@ pub struct StepRows {
     pub artifacts: Vec<super::StoredArtifact>,
     /// Runs whose own state changed.
     pub runs: Vec<RunChange>,
-    /// (run, JSON of the live event)
-    pub journal: Vec<(i64, String)>,
+    pub events: Vec<super::NewEvent>,
+    /// What people asked for, for the journal.
+    pub entries: Vec<(Actor, super::Entry)>,
     /// How long jobs took that passed.
     pub took: Vec<Took>,
     /// What runs that ended come to.
@@ -143,10 +145,6 @@ pub struct StepRows {
     pub reusable: Vec<super::ReusableRow>,
     /// Jobs whose results were taken over: (run, job, from run, from job).
     pub taken_over: Vec<(i64, i64, i64, i64)>,
-    /// Runs that passed, for those that listen.
-    pub passed: Vec<PassedRun>,
-    /// (project, commit, kind, JSON of the message)
-    pub outbox: Vec<(i64, String, &'static str, String)>,
 }
 
 /// How long a job, or with `file` one test file of it, took.
@@ -159,26 +157,16 @@ pub struct Took {
     pub ms: i64,
 }
 
-/// One thing that happened, as live updates carry it.
-#[derive(Debug, Clone, sqlx::FromRow)]
-pub struct Journal {
-    pub id: i64,
-    pub run_id: i64,
-    pub body: String,
-}
-
 impl StepRows {
     pub fn is_empty(&self) -> bool {
-        self.jobs.is_empty() && self.attempts.is_empty() && self.runs.is_empty() && self.journal.is_empty() && self.outbox.is_empty()
+        self.jobs.is_empty() && self.attempts.is_empty() && self.runs.is_empty() && self.events.is_empty() && self.entries.is_empty()
     }
 }
 
-impl Records {
-    /// Writes all of it or nothing. Gives the journal's new rows with their ids.
-    pub async fn write_step(&self, rows: &StepRows, now: i64) -> Result<Vec<Journal>, StoreError> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        write_jobs(&mut tx, rows.jobs.iter().cloned()).await?;
-        write_attempts(&mut tx, &rows.attempts).await?;
+impl Tx {
+    pub async fn write_step(&mut self, rows: &StepRows) -> Result<(), StoreError> {
+        write_jobs(&mut self.on, rows.jobs.iter().cloned()).await?;
+        write_attempts(&mut self.on, &rows.attempts).await?;
         for run in &rows.runs {
             sqlx::query("UPDATE runs SET state = ?, why = ?, started_at = ?, ended_at = ?, rest_ms = ? WHERE id = ?")
                 .bind(run.state.word())
@@ -187,58 +175,26 @@ impl Records {
                 .bind(run.ended)
                 .bind(run.rest_ms)
                 .bind(run.id)
-                .execute(&mut *tx)
+                .execute(&mut *self.on)
                 .await?;
         }
-        super::usual::write_took(&mut tx, &rows.took).await?;
-        super::numbers::write(&mut tx, &rows.numbers).await?;
-        super::reusable::write(&mut tx, &rows.reusable).await?;
+        super::usual::write_took(&mut self.on, &rows.took).await?;
+        super::numbers::write(&mut self.on, &rows.numbers).await?;
+        super::reusable::write(&mut self.on, &rows.reusable).await?;
         for (run, job, from, from_job) in &rows.taken_over {
             let sql = "INSERT OR REPLACE INTO results (run_id, test_id, job, attempt, ended, wavered, ms, file, line, message)
                        SELECT ?1, test_id, ?2, 0, ended, wavered, ms, file, line, message FROM results AS from_run WHERE run_id = ?3 AND job = ?4
                        AND attempt = (SELECT max(attempt) FROM results AS later WHERE later.run_id = ?3 AND later.job = ?4)";
-            sqlx::query(sql).bind(run).bind(job).bind(from).bind(from_job).execute(&mut *tx).await?;
+            sqlx::query(sql).bind(run).bind(job).bind(from).bind(from_job).execute(&mut *self.on).await?;
         }
         for artifact in &rows.artifacts {
-            super::artifacts::write(&mut tx, artifact).await?;
+            super::artifacts::write(&mut self.on, artifact).await?;
         }
-        for run in &rows.passed {
-            let sql = "INSERT INTO occasions (project_id, delivery, body, received_at, next_at)
-                       SELECT DISTINCT project_id, ?2, CASE WHEN project_id = ?3 THEN ?4 ELSE ?5 END, ?6, ?6 FROM listens
-                       WHERE passed = ?1 AND (project_id = ?3 OR ?5 IS NOT NULL) ON CONFLICT DO NOTHING";
-            sqlx::query(sql)
-                .bind(&run.name)
-                .bind(&run.delivery)
-                .bind(run.project_id)
-                .bind(&run.own)
-                .bind(&run.others)
-                .bind(now)
-                .execute(&mut *tx)
-                .await?;
+        self.add_events(&rows.events).await?;
+        for (actor, entry) in &rows.entries {
+            self.note_as(actor, entry.clone());
         }
-        for (project, commit, kind, body) in &rows.outbox {
-            sqlx::query("INSERT INTO outbox (project_id, commit_id, kind, body, next_at) VALUES (?, ?, ?, ?, ?)")
-                .bind(project)
-                .bind(commit)
-                .bind(kind)
-                .bind(body)
-                .bind(now)
-                .execute(&mut *tx)
-                .await?;
-        }
-        let journal = write_journal(&mut tx, &rows.journal, now).await?;
-        tx.commit().await?;
-        Ok(journal)
-    }
-
-    /// What happened after `id`, at most `limit` things.
-    pub async fn journal_after(&self, id: i64, limit: i64) -> Result<Vec<Journal>, StoreError> {
-        let sql = "SELECT id, run_id, body FROM journal WHERE id > ? ORDER BY id LIMIT ?";
-        Ok(sqlx::query_as(sql).bind(id).bind(limit).fetch_all(&self.pool).await?)
-    }
-
-    pub async fn journal_end(&self) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM journal").fetch_one(&self.pool).await?)
+        Ok(())
     }
 }
 
@@ -275,24 +231,4 @@ async fn write_attempts(tx: &mut SqliteConnection, rows: &[AttemptRow]) -> Resul
         FROM json_each(?)";
     sqlx::query(sql).bind(json(rows)?).execute(tx).await?;
     Ok(())
-}
-
-async fn write_journal(tx: &mut SqliteConnection, rows: &[(i64, String)], now: i64) -> Result<Vec<Journal>, StoreError> {
-    if rows.is_empty() {
-        return Ok(Vec::new());
-    }
-    let sql = "INSERT INTO journal (run_id, at, body) SELECT value ->> 0, ?, value ->> 1 FROM json_each(?) RETURNING id, run_id, body";
-    Ok(sqlx::query_as(sql).bind(now).bind(json(rows)?).fetch_all(tx).await?)
-}
-
-/// A run that passed, as those that listen for it are told: JSON occasions for pipelines of its own project, and for
-/// others (none when it is not theirs to go on from).
-#[derive(Debug, Clone)]
-pub struct PassedRun {
-    pub project_id: i64,
-    /// `PROJECT/PIPELINE`
-    pub name: String,
-    pub delivery: String,
-    pub own: String,
-    pub others: Option<String>,
 }

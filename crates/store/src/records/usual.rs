@@ -12,14 +12,14 @@ impl Records {
     /// Job id → milliseconds, for every job of a pipeline that ever passed.
     pub async fn usual(&self, project_id: i64, pipeline: &str) -> Result<HashMap<String, i64>, StoreError> {
         let sql = "SELECT job, recent FROM usual WHERE project_id = ? AND pipeline = ?";
-        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(project_id).bind(pipeline).fetch_all(&self.pool).await?;
+        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(project_id).bind(pipeline).fetch_all(&self.reads).await?;
         rows.into_iter().map(|(job, recent)| Ok((job, median(&recent)?))).collect()
     }
 
     /// Test file → milliseconds, for one job (without its cells).
     pub async fn usual_tests(&self, project_id: i64, pipeline: &str, job: &str) -> Result<BTreeMap<String, i64>, StoreError> {
         let sql = "SELECT file, recent FROM usual_tests WHERE project_id = ? AND pipeline = ? AND job = ?";
-        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(job).fetch_all(&self.pool).await?;
+        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(job).fetch_all(&self.reads).await?;
         rows.into_iter().map(|(file, recent)| Ok((file, median(&recent)?))).collect()
     }
 }
@@ -65,7 +65,7 @@ mod tests {
         sqlx::query(
             "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES (1, 'tidegauge', '', 'main', '', 0)",
         )
-        .execute(&records.pool)
+        .execute(&records.writer)
         .await
         .unwrap();
         let took = |job: &str, file: Option<&str>, ms| Took {
@@ -76,7 +76,7 @@ mod tests {
             ms,
         };
         for ms in [900, 900, 900, 10, 20, 30, 40, 50, 60, 70, 80, 90] {
-            let mut connection = records.pool.acquire().await.unwrap();
+            let mut connection = records.writer.acquire().await.unwrap();
             write_took(&mut connection, &[took("build.gauge", None, ms), took("test.unit", Some("t/a.c"), ms * 2)]).await.unwrap();
         }
         assert_eq!(records.usual(1, "main").await.unwrap(), HashMap::from([("build.gauge".to_owned(), 50)]));

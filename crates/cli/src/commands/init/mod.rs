@@ -3,14 +3,23 @@
 mod kinds;
 mod write;
 
-use super::{Done, Failure, OK};
+use crate::failure::{Done, Failure, OK};
 use crate::out;
 use std::io::Write;
 use std::path::Path;
 
+/// `init`
+#[derive(clap::Args)]
+pub(crate) struct InitOptions {
+    /// Print it instead
+    #[arg(long)]
+    print: bool,
+}
+
 const FILE: &str = "ordotaxis.toml";
 
-pub(super) fn init(print: bool) -> Done {
+pub(super) fn init(options: InitOptions) -> Done {
+    let print = options.print;
     let folder = Path::new(".");
     let found = kinds::look(folder);
     let branch = super::local::branch(folder);

@@ -1,8 +1,8 @@
 //! A job's log line by line: of one step, since some moment, with what one looks for in it, with times.
 
-use super::{Ask, WAIT_MS, write};
+use super::{LogsOptions, WAIT_MS, write};
 use crate::api::Api;
-use crate::commands::{Done, Failure, OK};
+use crate::failure::{Done, Failure, OK};
 use jiff::Timestamp;
 use ordotaxis_wire::view::{AttemptView, LinesView, RunView};
 use regex::Regex;
@@ -10,7 +10,7 @@ use regex::Regex;
 /// How many lines one call brings.
 const PAGE: u32 = 5_000;
 
-pub(super) async fn print(api: &Api, run: &RunView, ask: &Ask) -> Done {
+pub(super) async fn print(api: &Api, run: &RunView, ask: &LogsOptions) -> Done {
     let pattern = ask.grep.as_deref().map(Regex::new).transpose();
     let pattern = pattern.map_err(|error| {
         let why = error.to_string();
@@ -72,7 +72,7 @@ fn chosen(page: &LinesView, end: Option<u64>, pattern: Option<&Regex>, times: bo
 struct Log<'a> {
     api: &'a Api,
     run: &'a RunView,
-    ask: &'a Ask,
+    ask: &'a LogsOptions,
 }
 
 impl Log<'_> {

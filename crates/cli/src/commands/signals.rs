@@ -1,0 +1,39 @@
+//! What the long-running commands share: their log, and signals that are counted.
+
+use crate::failure::Failure;
+use std::io::IsTerminal;
+use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::sync::watch;
+
+/// Warnings and errors go to standard error; RUST_LOG asks for more.
+pub(super) fn set_up_log() {
+    let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("warn"));
+    let _ = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_ansi(std::io::stderr().is_terminal())
+        .with_writer(std::io::stderr)
+        .try_init();
+}
+
+/// Counts SIGTERM and SIGINT together.
+pub(super) fn count_signals() -> Result<watch::Receiver<u32>, Failure> {
+    let stream = |kind| signal(kind).map_err(|error| Failure::new(3, format!("signals cannot be received: {error}"), ""));
+    let (mut terminate, mut interrupt): (Signal, Signal) = (stream(SignalKind::terminate())?, stream(SignalKind::interrupt())?);
+    let (sender, receiver) = watch::channel(0);
+    tokio::spawn(async move {
+        loop {
+            tokio::select! {
+                _ = terminate.recv() => {}
+                _ = interrupt.recv() => {}
+            }
+            sender.send_modify(|count| *count += 1);
+        }
+    });
+    Ok(receiver)
+}
+
+pub(super) async fn reaches(mut signals: watch::Receiver<u32>, count: u32) {
+    if signals.wait_for(|seen| *seen >= count).await.is_err() {
+        std::future::pending::<()>().await;
+    }
+}

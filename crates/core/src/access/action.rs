@@ -1,0 +1,117 @@
+//! Everything that can be done, under the word that the journal knows it by.
+
+use super::Role;
+
+/// What an actor must have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Needs {
+    /// Everybody may.
+    Nothing,
+    SignedIn,
+    /// On the project, or on the service where it belongs to none.
+    Role(Role),
+}
+
+macro_rules! actions {
+    ($($(#[$doc:meta])* $name:ident $word:literal $needs:expr;)*) => {
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+        pub enum Action { $($(#[$doc])* $name,)* }
+
+        impl Action {
+            pub const ALL: [Action; [$($word),*].len()] = [$(Action::$name),*];
+
+            /// Its word in the journal. Words are kept for ever.
+            pub fn word(self) -> &'static str {
+                match self { $(Action::$name => $word,)* }
+            }
+
+            pub fn needs(self) -> Needs {
+                match self { $(Action::$name => $needs,)* }
+            }
+        }
+    };
+}
+
+const READER: Needs = Needs::Role(Role::Reader);
+const OPERATOR: Needs = Needs::Role(Role::Operator);
+const EDITOR: Needs = Needs::Role(Role::Editor);
+const OWNER: Needs = Needs::Role(Role::Owner);
+
+actions! {
+    SignIn "session.begin" Needs::Nothing;
+    SignOut "session.end" Needs::Nothing;
+    /// What is one's own: who am I, my sessions, my tokens.
+    SeeOwn "own.see" Needs::SignedIn;
+    MakeLink "link.make" Needs::SignedIn;
+    MakeToken "token.make" Needs::SignedIn;
+    EndToken "token.end" Needs::SignedIn;
+    EndSession "own-session.end" Needs::SignedIn;
+    /// Lists over all projects that the caller sees.
+    SeeLists "lists.see" Needs::SignedIn;
+    /// Check and plan a file that is sent along.
+    Draft "draft.plan" Needs::SignedIn;
+    SeeRun "run.see" READER;
+    SeeProject "project.see" READER;
+    /// Names of secrets and connections, and settings; never shown to who is not signed in.
+    SeeSettings "settings.see" READER;
+    StartRun "run.start" OPERATOR;
+    RunAgain "run.again" OPERATOR;
+    StopRun "run.stop" OPERATOR;
+    AllowRun "run.allow" OPERATOR;
+    StartJob "job.start" OPERATOR;
+    AddNote "note.add" OPERATOR;
+    SetSecret "secret.set" EDITOR;
+    RemoveSecret "secret.remove" EDITOR;
+    SetConnection "connection.set" EDITOR;
+    RemoveConnection "connection.remove" EDITOR;
+    KeepPipeline "pipeline.keep" EDITOR;
+    DropCaches "cache.drop" EDITOR;
+    PinArtifact "artifact.pin" EDITOR;
+    SetProject "project.set" EDITOR;
+    SeeProjectJournal "project-journal.see" EDITOR;
+    AddProject "project.add" OWNER;
+    RemoveProject "project.remove" OWNER;
+    /// Who sees a project.
+    SetSeen "project.seen" OWNER;
+    InviteRunner "runner.invite" OWNER;
+    EnrolRunner "runner.enrol" Needs::Nothing;
+    SetRunner "runner.set" OWNER;
+    DrainRunner "runner.drain" OWNER;
+    RemoveRunner "runner.remove" OWNER;
+    SeeWork "work.see" OWNER;
+    WorkAgain "work.again" OWNER;
+    SeeStore "store.see" OWNER;
+    SweepStore "store.sweep" OWNER;
+    SeePersons "person.see" Needs::SignedIn;
+    AddPerson "person.add" OWNER;
+    SetPerson "person.set" OWNER;
+    RemovePerson "person.remove" OWNER;
+    AddIdentity "identity.add" OWNER;
+    RemoveIdentity "identity.remove" OWNER;
+    SetGroup "group.set" OWNER;
+    RemoveGroup "group.remove" OWNER;
+    SetGrant "grant.set" OWNER;
+    RemoveGrant "grant.remove" OWNER;
+    /// A sign-in link for someone else.
+    LinkFor "person.link" OWNER;
+    SeeSessions "session.see" OWNER;
+    EndOthersSession "person-session.end" OWNER;
+    EndOthersToken "person-token.end" OWNER;
+    SeeJournal "journal.see" OWNER;
+    /// What came from a forge.
+    TakeDelivery "delivery.take" Needs::Nothing;
+    /// A rule of the service's own did something.
+    ActByRule "rule.act" OWNER;
+}
+
+impl Action {
+    /// Whoever may do it can come to all rights of a person.
+    pub fn gives_rights(self) -> bool {
+        matches!(self, Action::MakeToken | Action::MakeLink | Action::LinkFor | Action::AddIdentity)
+    }
+
+    /// Reading that is never for who is not signed in, however public the project is.
+    pub fn is_for_signed_in(self) -> bool {
+        matches!(self, Action::SeeSettings)
+    }
+}

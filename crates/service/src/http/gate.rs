@@ -1,0 +1,255 @@
+//! The gate before every call by people: which action each route is, and whether the caller may do it. A route that is
+//! not in the table is not answered, so that none can be forgotten. What a caller may not see answers 404.
+
+use super::caller::{Caller, authenticate, not_signed_in};
+use super::edge::Address;
+use super::error::ApiError;
+use crate::app::App;
+use crate::clock;
+use axum::extract::{FromRequestParts, MatchedPath, RawPathParams, Request, State};
+use axum::http::{Method, StatusCode};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use ordotaxis_core::access::{Action, Actor, Object, Refusal, allowed};
+use ordotaxis_core::language::nearest;
+use ordotaxis_store::Entry;
+use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
+
+/// Method, address below `/api/v1`, what it is. Sorted by address.
+pub(super) const ROUTES: &[(&str, &str, Action)] = &[
+    ("GET", "/board", Action::SeeLists),
+    ("POST", "/check", Action::Draft),
+    ("GET", "/grants", Action::SeePersons),
+    ("PUT", "/grants", Action::SetGrant),
+    ("DELETE", "/grants", Action::RemoveGrant),
+    ("GET", "/groups", Action::SeePersons),
+    ("PUT", "/groups/{name}", Action::SetGroup),
+    ("DELETE", "/groups/{name}", Action::RemoveGroup),
+    ("GET", "/journal", Action::SeeJournal),
+    ("GET", "/journal/export", Action::SeeJournal),
+    ("POST", "/journal/verify", Action::SeeJournal),
+    ("GET", "/live", Action::SeeLists),
+    ("GET", "/me", Action::SeeOwn),
+    ("GET", "/persons", Action::SeePersons),
+    ("POST", "/persons", Action::AddPerson),
+    ("PUT", "/persons/{name}", Action::SetPerson),
+    ("DELETE", "/persons/{name}", Action::RemovePerson),
+    ("PUT", "/persons/{name}/identities", Action::AddIdentity),
+    ("DELETE", "/persons/{name}/identities", Action::RemoveIdentity),
+    ("POST", "/persons/{name}/sign-in-links", Action::LinkFor),
+    ("GET", "/projects", Action::SeeLists),
+    ("POST", "/projects", Action::AddProject),
+    ("GET", "/projects/{name}", Action::SeeProject),
+    ("DELETE", "/projects/{name}", Action::RemoveProject),
+    ("PUT", "/projects/{name}/outside", Action::SetProject),
+    ("PUT", "/projects/{name}/seen", Action::SetSeen),
+    ("GET", "/projects/{project}/caches", Action::SeeProject),
+    ("DELETE", "/projects/{project}/caches", Action::DropCaches),
+    ("GET", "/projects/{project}/caches/folder", Action::SeeProject),
+    ("GET", "/projects/{project}/connections", Action::SeeSettings),
+    ("PUT", "/projects/{project}/connections/{name}", Action::SetConnection),
+    ("DELETE", "/projects/{project}/connections/{name}", Action::RemoveConnection),
+    ("POST", "/projects/{project}/drafts", Action::KeepPipeline),
+    ("GET", "/projects/{project}/flaky-tests", Action::SeeRun),
+    ("GET", "/projects/{project}/journal", Action::SeeProjectJournal),
+    ("GET", "/projects/{project}/newest-run", Action::SeeRun),
+    ("GET", "/projects/{project}/numbers", Action::SeeRun),
+    ("GET", "/projects/{project}/pipelines", Action::SeeProject),
+    ("POST", "/projects/{project}/runs", Action::StartRun),
+    ("GET", "/projects/{project}/secrets", Action::SeeSettings),
+    ("PUT", "/projects/{project}/secrets/{name}", Action::SetSecret),
+    ("DELETE", "/projects/{project}/secrets/{name}", Action::RemoveSecret),
+    ("GET", "/projects/{project}/stored/{pipeline}", Action::SeeProject),
+    ("PUT", "/projects/{project}/stored/{pipeline}", Action::KeepPipeline),
+    ("GET", "/projects/{project}/test-history", Action::SeeRun),
+    ("GET", "/queue", Action::SeeLists),
+    ("POST", "/runner-invitations", Action::InviteRunner),
+    ("GET", "/runners", Action::SeeLists),
+    ("PUT", "/runners/{name}", Action::SetRunner),
+    ("DELETE", "/runners/{name}", Action::RemoveRunner),
+    ("PUT", "/runners/{name}/drain", Action::DrainRunner),
+    ("GET", "/runs", Action::SeeLists),
+    ("GET", "/runs/{project}/{number}", Action::SeeRun),
+    ("POST", "/runs/{project}/{number}/again", Action::RunAgain),
+    ("POST", "/runs/{project}/{number}/allow", Action::AllowRun),
+    ("GET", "/runs/{project}/{number}/artifacts", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/artifacts/{job}/{name}", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/artifacts/{job}/{name}/file", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/artifacts/{job}/{name}/folder", Action::SeeRun),
+    ("PUT", "/runs/{project}/{number}/artifacts/{job}/{name}/pin", Action::PinArtifact),
+    ("DELETE", "/runs/{project}/{number}/artifacts/{job}/{name}/pin", Action::PinArtifact),
+    ("POST", "/runs/{project}/{number}/artifacts/{job}/{name}/show", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/compare/{other}", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/findings", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/jobs/{job}/lines", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/jobs/{job}/log", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/jobs/{job}/search", Action::SeeRun),
+    ("POST", "/runs/{project}/{number}/notes", Action::AddNote),
+    ("GET", "/runs/{project}/{number}/plan", Action::SeeRun),
+    ("POST", "/runs/{project}/{number}/start", Action::StartJob),
+    ("POST", "/runs/{project}/{number}/stop", Action::StopRun),
+    ("GET", "/runs/{project}/{number}/tests", Action::SeeRun),
+    ("GET", "/runs/{project}/{number}/why", Action::SeeRun),
+    ("GET", "/schema", Action::Draft),
+    ("POST", "/session", Action::SignIn),
+    ("DELETE", "/session", Action::SignOut),
+    ("GET", "/sessions", Action::SeeOwn),
+    ("DELETE", "/sessions/{id}", Action::EndSession),
+    ("GET", "/sign-in", Action::SignIn),
+    ("POST", "/sign-in-links", Action::MakeLink),
+    ("GET", "/sign-in/begin", Action::SignIn),
+    ("POST", "/store/sweep", Action::SweepStore),
+    ("POST", "/store/verify", Action::SeeStore),
+    ("GET", "/tokens", Action::SeeOwn),
+    ("POST", "/tokens", Action::MakeToken),
+    ("DELETE", "/tokens/{id}", Action::EndToken),
+    ("GET", "/work", Action::SeeWork),
+    ("POST", "/work/{id}/again", Action::WorkAgain),
+];
+
+/// What a call is.
+pub(super) fn action_of(method: &Method, path: &str) -> Option<Action> {
+    let path = path.strip_prefix("/api/v1")?;
+    let method = if *method == Method::HEAD { "GET" } else { method.as_str() };
+    ROUTES.iter().find(|(known, template, _)| *known == method && *template == path).map(|(.., action)| *action)
+}
+
+pub(super) async fn pass(State(app): State<App>, request: Request, next: Next) -> Response {
+    let (mut parts, body) = request.into_parts();
+    match opened(&app, &mut parts).await {
+        Ok(caller) => {
+            parts.extensions.insert(caller);
+            next.run(Request::from_parts(parts, body)).await
+        }
+        Err(error) => error.into_response(),
+    }
+}
+
+async fn opened(app: &App, parts: &mut axum::http::request::Parts) -> Result<Caller, ApiError> {
+    let template = parts.extensions.get::<MatchedPath>().map(|path| path.as_str().to_owned()).unwrap_or_default();
+    let address = Address::from_request_parts(parts, app).await.unwrap_or_else(|never| match never {});
+    let Some(action) = action_of(&parts.method, &template) else {
+        // Another method than the route knows is told so by the router; all else was forgotten in the table.
+        let known = ROUTES.iter().any(|(_, known, _)| template.strip_prefix("/api/v1") == Some(known));
+        let detail = format!("{} {} has no place in the table of rights", parts.method, template);
+        let forgotten = ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", detail);
+        return if known { authenticate(app, &parts.headers, address).await } else { Err(forgotten) };
+    };
+    let caller = authenticate(app, &parts.headers, address).await;
+    let caller = match caller {
+        // Signing in anew with a token that has ended, or out: whoever it was.
+        Err(_) if matches!(action, Action::SignIn | Action::SignOut) => nobody(address),
+        caller => caller?,
+    };
+    let Some(name) = project_of(parts, &template).await else {
+        permit(app, &caller, action, Object::Service, parts.uri.path(), &parts.method).await?;
+        return Ok(caller);
+    };
+    match app.records.project(&name).await? {
+        Some(project) => {
+            let object = Object::Project { name: &project.name, seen: project.seen };
+            permit(app, &caller, action, object, parts.uri.path(), &parts.method).await?;
+        }
+        // Who is not signed in learns nothing of which projects there are.
+        None if matches!(caller.rights, ordotaxis_core::access::Rights::Nobody) => return Err(not_signed_in()),
+        None => return Err(unknown_project(app, &caller, &name).await?),
+    }
+    Ok(caller)
+}
+
+fn nobody(address: Address) -> Caller {
+    let actor =
+        Actor { who: ordotaxis_core::access::Who::Nobody, way: ordotaxis_core::access::Way::Api, address: Some(address.0.to_string()) };
+    Caller { actor, rights: ordotaxis_core::access::Rights::Nobody }
+}
+
+/// The project that an address names.
+async fn project_of(parts: &mut axum::http::request::Parts, template: &str) -> Option<String> {
+    let wanted = if template.contains("{project}") { "project" } else { "name" };
+    if wanted == "name" && !template.starts_with("/api/v1/projects/{name}") {
+        return None;
+    }
+    let params = RawPathParams::from_request_parts(parts, &()).await.ok()?;
+    params.iter().find(|(name, _)| *name == wanted).map(|(_, value)| value.to_owned())
+}
+
+async fn permit(app: &App, caller: &Caller, action: Action, object: Object<'_>, path: &str, method: &Method) -> Result<(), ApiError> {
+    let Err(refusal) = allowed(&caller.rights, action, object) else { return Ok(()) };
+    let project = if let Object::Project { name, .. } = object { Some(name) } else { None };
+    let givers = match refusal {
+        Refusal::Lacks { .. } => app.records.owners(project).await?,
+        _ => Vec::new(),
+    };
+    let detail = refusal.sentence(&givers);
+    let unsafe_call = !matches!(*method, Method::GET | Method::HEAD);
+    if unsafe_call && refusal != Refusal::NotSignedIn && app.refusals.may_note(caller.name()) {
+        let mut entry = Entry::new(action, path.trim_start_matches("/api/v1/")).refused(&detail);
+        if let Some(project) = project {
+            entry = entry.of(project);
+        }
+        let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
+        tx.note(entry);
+        tx.commit().await?;
+    }
+    match (refusal, project) {
+        (Refusal::NotSignedIn, _) => Err(not_signed_in()),
+        (Refusal::Hidden, Some(project)) => Err(unknown_project(app, caller, project).await?),
+        _ => Err(ApiError::new(StatusCode::FORBIDDEN, "not-allowed", detail)),
+    }
+}
+
+/// There is no such project, as far as the caller can see.
+pub(super) async fn unknown_project(app: &App, caller: &Caller, name: &str) -> Result<ApiError, ApiError> {
+    let all = app.records.projects().await?;
+    let seen: Vec<&str> = all.iter().filter(|project| caller.sees(project)).map(|project| project.name.as_str()).collect();
+    let hint = match nearest(name, seen.iter().copied()) {
+        Some(near) => format!("did you mean {near}?"),
+        None if seen.is_empty() => "add one with `ordotaxis project add NAME --git URL`".into(),
+        None => "`ordotaxis project list` shows all".into(),
+    };
+    Ok(ApiError::not_found("project", format!("there is no project {name}; {hint}")))
+}
+
+/// How many refusals of one caller the journal takes within [`WINDOW_MS`]: nobody can fill the disk by being refused.
+const NOTED: u32 = 60;
+const WINDOW_MS: i64 = 60_000;
+
+/// Refusals of late, by caller.
+#[derive(Debug, Default)]
+pub(crate) struct Refusals(Mutex<HashMap<String, (u32, i64)>>);
+
+impl Refusals {
+    fn may_note(&self, caller: &str) -> bool {
+        let now = clock::now();
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        known.retain(|_, (_, since)| now - *since < WINDOW_MS);
+        let (count, _) = known.entry(caller.to_owned()).or_insert((0, now));
+        *count += 1;
+        *count <= NOTED
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_route_stands_in_the_table_once_and_in_order() {
+        let addresses: Vec<&str> = ROUTES.iter().map(|(_, path, _)| *path).collect();
+        assert!(addresses.is_sorted(), "sorted by address");
+        let mut calls: Vec<(&str, &str)> = ROUTES.iter().map(|(method, path, _)| (*method, *path)).collect();
+        calls.sort_unstable();
+        calls.dedup();
+        assert_eq!(calls.len(), ROUTES.len());
+        assert_eq!(action_of(&Method::HEAD, "/api/v1/board"), Some(Action::SeeLists));
+        assert_eq!(action_of(&Method::PUT, "/api/v1/board"), None);
+    }
+
+    #[test]
+    fn refusals_fill_no_disk() {
+        let refusals = Refusals::default();
+        assert_eq!((0..500).filter(|_| refusals.may_note("odd")).count(), NOTED as usize);
+        assert!(refusals.may_note("maren"));
+    }
+}

@@ -1,0 +1,116 @@
+//! What people ask, one file a resource: handlers read the call, ask, and answer. Who may do what is decided before them,
+//! in `gate`.
+//!
+//! To add a route: a handler with its description, a line below, and its action in `gate::ROUTES`.
+
+mod artifacts;
+mod board;
+mod caches;
+mod compare;
+mod connections;
+mod grants;
+mod groups;
+mod journal;
+mod live;
+mod logs;
+mod notes;
+mod numbers;
+mod persons;
+mod pipelines;
+mod projects;
+mod runners;
+mod runs;
+mod secrets;
+mod session;
+mod show;
+mod store;
+mod tests;
+mod tokens;
+mod views;
+mod work;
+
+pub(crate) use live::Streams;
+pub(crate) use persons::is_person_name;
+pub(crate) use runners::is_label;
+pub(crate) use show::Shown;
+pub(super) use show::page;
+
+use crate::app::App;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
+    router
+        .routes(routes!(session::ways))
+        .routes(routes!(session::begin))
+        .routes(routes!(session::sign_in, session::sign_out))
+        .routes(routes!(session::me))
+        .routes(routes!(session::link))
+        .routes(routes!(board::board))
+        .routes(routes!(projects::list, projects::add))
+        .routes(routes!(projects::show, projects::remove))
+        .routes(routes!(projects::set_outside))
+        .routes(routes!(work::list))
+        .routes(routes!(work::again))
+        .routes(routes!(runs::allow))
+        .routes(routes!(runs::start))
+        .routes(routes!(runs::list))
+        .routes(routes!(runs::show))
+        .routes(routes!(runs::newest))
+        .routes(routes!(runs::plan))
+        .routes(routes!(runs::why))
+        .routes(routes!(runs::stop))
+        .routes(routes!(runs::again))
+        .routes(routes!(runs::start_job))
+        .routes(routes!(connections::list))
+        .routes(routes!(connections::set, connections::remove))
+        .routes(routes!(secrets::list))
+        .routes(routes!(secrets::set, secrets::remove))
+        .routes(routes!(pipelines::schema))
+        .routes(routes!(pipelines::check))
+        .routes(routes!(pipelines::list))
+        .routes(routes!(pipelines::draft))
+        .routes(routes!(pipelines::versions, pipelines::store))
+        .routes(routes!(logs::read))
+        .routes(routes!(logs::lines))
+        .routes(routes!(logs::search))
+        .routes(routes!(artifacts::list))
+        .routes(routes!(artifacts::fetch))
+        .routes(routes!(artifacts::folder))
+        .routes(routes!(artifacts::file))
+        .routes(routes!(artifacts::pin, artifacts::unpin))
+        .routes(routes!(show::show))
+        .routes(routes!(tests::of_run))
+        .routes(routes!(numbers::run_findings))
+        .routes(routes!(tests::flaky))
+        .routes(routes!(tests::history))
+        .routes(routes!(numbers::numbers))
+        .routes(routes!(compare::compare))
+        .routes(routes!(caches::list, caches::drop_some))
+        .routes(routes!(caches::files))
+        .routes(routes!(store::verify))
+        .routes(routes!(store::sweep))
+        .routes(routes!(runners::list))
+        .routes(routes!(runners::drain))
+        .routes(routes!(runners::queue))
+        .routes(routes!(runners::set, runners::remove))
+        .routes(routes!(runners::invite))
+        .routes(routes!(live::live))
+        .routes(routes!(session::list))
+        .routes(routes!(session::end))
+        .routes(routes!(session::link_for))
+        .routes(routes!(persons::list, persons::add))
+        .routes(routes!(persons::set, persons::remove))
+        .routes(routes!(persons::add_identity, persons::remove_identity))
+        .routes(routes!(groups::list))
+        .routes(routes!(groups::set, groups::remove))
+        .routes(routes!(grants::list, grants::set, grants::remove))
+        .routes(routes!(tokens::list, tokens::make))
+        .routes(routes!(tokens::end))
+        .routes(routes!(journal::list))
+        .routes(routes!(journal::export))
+        .routes(routes!(journal::verify))
+        .routes(routes!(journal::of_project))
+        .routes(routes!(projects::set_seen))
+        .routes(routes!(notes::add))
+}

@@ -1,0 +1,174 @@
+//! Projects: add, list, show, remove.
+
+use crate::app::App;
+use crate::clock;
+use crate::http::caller::Caller;
+use crate::http::error::ApiError;
+use crate::http::extract::{Body, Path};
+use crate::keeper::Command;
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use base64::Engine;
+use ordotaxis_core::access::{Action, Seen};
+use ordotaxis_core::language::nearest;
+use ordotaxis_store::{Entry, Forge, Project};
+use ordotaxis_wire::ask::{NewProject, SetOutside, SetSeen};
+use ordotaxis_wire::moment;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::view::ProjectView;
+use std::collections::HashMap;
+
+fn view(app: &App, project: &Project) -> ProjectView {
+    ProjectView {
+        name: project.name.clone(),
+        git_url: project.git_url.clone(),
+        main_branch: project.main_branch.clone(),
+        hook_url: format!("{}/hooks/v1/{}", app.public_url, project.name),
+        hook_secret: None,
+        outside: project.outside.clone(),
+        seen: project.seen,
+        trouble: None,
+        created_at: moment(project.created_at),
+    }
+}
+
+/// What keeps projects from being read, by their numbers.
+async fn troubles(app: &App) -> Result<HashMap<i64, String>, ApiError> {
+    Ok(app.records.troubles().await?.into_iter().collect())
+}
+
+/// The project, or a problem with the nearest name.
+pub(crate) async fn find(app: &App, name: &str) -> Result<Project, ApiError> {
+    if let Some(project) = app.records.project(name).await? {
+        return Ok(project);
+    }
+    let all = app.records.projects().await?;
+    let hint = match nearest(name, all.iter().map(|project| project.name.as_str())) {
+        Some(near) => format!("did you mean {near}?"),
+        None if all.is_empty() => "add one with `ordotaxis project add NAME --git URL`".into(),
+        None => "`ordotaxis project list` shows all".into(),
+    };
+    Err(ApiError::not_found("project", format!("there is no project {name}; {hint}")))
+}
+
+/// Projects that the caller sees, by name.
+#[utoipa::path(get, operation_id = "list_projects", path = "/api/v1/projects", responses((status = 200, body = Vec<ProjectView>)))]
+pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<Vec<ProjectView>>, ApiError> {
+    let mut troubles = troubles(&app).await?;
+    let projects = app.records.projects().await?.into_iter().filter(|project| caller.sees(project));
+    let view = |project: Project| ProjectView { trouble: troubles.remove(&project.id), ..view(&app, &project) };
+    Ok(Json(projects.map(view).collect()))
+}
+
+/// One project.
+#[utoipa::path(get, operation_id = "show_project", path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 200, body = ProjectView), (status = 404, body = Problem)))]
+pub(crate) async fn show(State(app): State<App>, Path(name): Path<String>) -> Result<Json<ProjectView>, ApiError> {
+    let project = find(&app, &name).await?;
+    let trouble = troubles(&app).await?.remove(&project.id);
+    Ok(Json(ProjectView { trouble, ..view(&app, &project) }))
+}
+
+/// Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again.
+#[utoipa::path(post, operation_id = "add_project", path = "/api/v1/projects", request_body = NewProject, responses((status = 201, body = ProjectView), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn add(
+    State(app): State<App>,
+    caller: Caller,
+    Body(ask): Body<NewProject>,
+) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
+    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+    if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
+        return Err(ApiError::field("/name", "a project's name is lower-case letters, digits, `-` and `_`, at most 64"));
+    }
+    crate::places::may_be_project(&app.settings, &ask.git_url).map_err(|why| ApiError::field("/git_url", why))?;
+    if let Some(forge) = &ask.forge
+        && !app.profiles.contains_key(&forge.profile)
+    {
+        let known: Vec<&str> = app.profiles.keys().map(String::as_str).collect();
+        return Err(ApiError::field(
+            "/forge/profile",
+            format!("there is no forge profile {}; there are: {}", forge.profile, known.join(", ")),
+        ));
+    }
+    let key: [u8; 24] = rand::random();
+    let hook_secret = format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode(key));
+    let token = ask.forge.as_ref().and_then(|forge| forge.token.clone());
+    let forge = ask.forge.map(|forge| Forge { profile: forge.profile, url: forge.url, repository: forge.repository });
+    let project = Project {
+        id: 0,
+        name: ask.name,
+        git_url: ask.git_url,
+        main_branch: ask.main_branch,
+        sealed: None,
+        forge,
+        outside: "ask".to_owned(),
+        seen: Seen::All,
+        created_at: clock::now(),
+    };
+    let mut tx = app.records.tx(&caller.actor, project.created_at).await?;
+    let id = tx.add_project(&project).await?;
+    let outward = crate::secrets::Outward { hook_secret: hook_secret.clone(), token, git_password: None };
+    let sealed = app.seal.seal_outward(id, &outward).ok_or_else(|| ApiError::field("/forge/token", "the token could not be sealed"))?;
+    tx.seal_project(id, &sealed).await?;
+    let after = serde_json::json!({ "git_url": project.git_url, "main_branch": project.main_branch, "forge": project.forge });
+    tx.note(Entry::new(Action::AddProject, &project.name).of(&project.name).after(after));
+    tx.commit().await?;
+    Ok((StatusCode::CREATED, Json(ProjectView { hook_secret: Some(hook_secret), ..view(&app, &project) })))
+}
+
+/// Remove a project with all its runs.
+#[utoipa::path(delete, operation_id = "remove_project", path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+pub(crate) async fn remove(State(app): State<App>, caller: Caller, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
+    let project = find(&app, &name).await?;
+    app.keeper.ask(|reply| Command::Forget { project_id: project.id, reply }).await?;
+    let runs = app.records.runs_of(project.id).await?;
+    let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
+    tx.remove_project(&name).await?;
+    let before = serde_json::json!({ "git_url": project.git_url, "runs": runs.len() });
+    tx.note(Entry::new(Action::RemoveProject, &name).of(&name).before(before));
+    tx.commit().await?;
+    // What is left has no name any more: nothing that comes later can be taken for it.
+    {
+        let mut plans = app.plans.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        runs.iter().for_each(|run| drop(plans.remove(run)));
+    }
+    let logs = app.logs.clone();
+    tokio::task::spawn_blocking(move || logs.remove_runs(&runs)).await.map_err(std::io::Error::other)??;
+    app.mirrors.remove(&name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Say what is done with proposals from outside: each is asked about (`ask`), run (`run`), or left (`never`).
+#[utoipa::path(put, operation_id = "set_outside", path = "/api/v1/projects/{name}/outside", params(("name" = String, Path)), request_body = SetOutside, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn set_outside(
+    State(app): State<App>,
+    caller: Caller,
+    Path(name): Path<String>,
+    Body(ask): Body<SetOutside>,
+) -> Result<StatusCode, ApiError> {
+    if !matches!(ask.outside.as_str(), "ask" | "run" | "never") {
+        return Err(ApiError::field("/outside", "proposals from outside are asked about (`ask`), run (`run`), or left (`never`)"));
+    }
+    let project = find(&app, &name).await?;
+    let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
+    tx.set_outside(&project.name, &ask.outside).await?;
+    tx.note(Entry::new(Action::SetProject, "outside").of(&project.name).before(&project.outside).after(&ask.outside));
+    tx.commit().await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Say who sees a project: all who are signed in (`all`), whom it was granted (`granted`), or everybody (`public`).
+#[utoipa::path(put, operation_id = "set_seen", path = "/api/v1/projects/{name}/seen", params(("name" = String, Path)), request_body = SetSeen, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn set_seen(
+    State(app): State<App>,
+    caller: Caller,
+    Path(name): Path<String>,
+    Body(ask): Body<SetSeen>,
+) -> Result<StatusCode, ApiError> {
+    let project = find(&app, &name).await?;
+    let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
+    tx.set_seen(project.id, ask.seen).await?;
+    tx.note(Entry::new(Action::SetSeen, "seen").of(&project.name).before(project.seen).after(ask.seen));
+    tx.commit().await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,335 @@
+//! Runs: start by hand, list, show, why, stop, once more.
+
+use super::projects;
+use super::views::{find_run, run_views, whole_run};
+use crate::app::App;
+use crate::http::caller::Caller;
+use crate::http::error::ApiError;
+use crate::http::extract::{Body, Path, Query};
+use crate::http::gate::unknown_project;
+use crate::keeper::{AgainRefused, Command, StartRefused, StopRefused};
+use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
+use crate::plans::plan_of;
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use ordotaxis_core::engine::State as RunState;
+use ordotaxis_core::language::{Code, has_errors, nearest};
+use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan as core_plan};
+use ordotaxis_git::Mirror;
+use ordotaxis_store::{Project, RunKey, RunRow};
+use ordotaxis_wire::ask::{Again, NewRun, StartJob, Stop};
+use ordotaxis_wire::plan::PlanView;
+use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::view::{JobWhyView, RunView, WhyView};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+/// How many runs a page holds.
+const PAGE: i64 = 50;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Page {
+    /// Only this project's.
+    project: Option<String>,
+    /// Where the page begins, as the `Link` header of the last one said.
+    cursor: Option<i64>,
+}
+
+/// Runs, newest first, without jobs.
+#[utoipa::path(get, operation_id = "list_runs", path = "/api/v1/runs", params(Page), responses((status = 200, body = Vec<RunView>), (status = 404, body = Problem)))]
+pub(crate) async fn list(
+    State(app): State<App>,
+    caller: Caller,
+    Query(page): Query<Page>,
+) -> Result<(HeaderMap, Json<Vec<RunView>>), ApiError> {
+    if let Some(name) = &page.project
+        && !app.records.project(name).await?.is_some_and(|project| caller.sees(&project))
+    {
+        return Err(unknown_project(&app, &caller, name).await?);
+    }
+    let hidden: Vec<i64> =
+        app.records.projects().await?.into_iter().filter(|project| !caller.sees(project)).map(|project| project.id).collect();
+    let rows = app.records.runs(page.project.as_deref(), &hidden, page.cursor.unwrap_or(i64::MAX), PAGE).await?;
+    let mut headers = HeaderMap::new();
+    if let Some(last) = rows.last().filter(|_| i64::try_from(rows.len()) == Ok(PAGE)) {
+        let project = page.project.as_ref().map(|project| format!("project={project}&")).unwrap_or_default();
+        let next = format!("</api/v1/runs?{project}cursor={}>; rel=\"next\"", last.id);
+        if let Ok(value) = HeaderValue::from_str(&next) {
+            headers.insert(header::LINK, value);
+        }
+    }
+    Ok((headers, Json(run_views(&app, rows).await?)))
+}
+
+/// One run with its jobs.
+#[utoipa::path(get, operation_id = "show_run", path = "/api/v1/runs/{project}/{number}", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+pub(crate) async fn show(State(app): State<App>, Path((project, number)): Path<(String, i64)>) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    Ok(Json(whole_run(&app, row).await?))
+}
+
+/// A project's newest run with its jobs.
+#[utoipa::path(get, operation_id = "newest_run", path = "/api/v1/projects/{project}/newest-run", params(("project" = String, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+pub(crate) async fn newest(State(app): State<App>, Path(project): Path<String>) -> Result<Json<RunView>, ApiError> {
+    projects::find(&app, &project).await?;
+    let row = app.records.newest_run(&project).await?;
+    let row =
+        row.ok_or_else(|| ApiError::not_found("run", format!("{project} has no runs yet; push a commit, or `ordotaxis start {project}`")))?;
+    Ok(Json(whole_run(&app, row).await?))
+}
+
+/// The plan a run was made from.
+#[utoipa::path(get, operation_id = "run_plan", path = "/api/v1/runs/{project}/{number}/plan", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = PlanView), (status = 404, body = Problem)))]
+pub(crate) async fn plan(State(app): State<App>, Path((project, number)): Path<(String, i64)>) -> Result<Json<PlanView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let plan = plan_of(&app, row.id).await?;
+    let plan =
+        plan.ok_or_else(|| ApiError::not_found("plan", format!("{project}/{number} could not be planned; its diagnostics say why")))?;
+    Ok(Json(PlanView::new(&plan)))
+}
+
+/// Why a run, and each of its jobs that is not passed, is as it is.
+#[utoipa::path(get, operation_id = "run_why", path = "/api/v1/runs/{project}/{number}/why", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = WhyView), (status = 404, body = Problem)))]
+pub(crate) async fn why(State(app): State<App>, Path((project, number)): Path<(String, i64)>) -> Result<Json<WhyView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let view = whole_run(&app, row).await?;
+    let jobs = view.jobs.unwrap_or_default().into_iter();
+    let jobs = jobs.filter_map(|job| Some(JobWhyView { id: job.id, state: job.state, why: job.why? })).collect();
+    Ok(Json(WhyView { run: view.run, state: view.state, why: view.why.unwrap_or(view.sentence), jobs }))
+}
+
+/// Start a run by hand.
+#[utoipa::path(post, operation_id = "start_run", path = "/api/v1/projects/{project}/runs", params(("project" = String, Path)), request_body = NewRun, responses((status = 201, body = RunView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn start(
+    State(app): State<App>,
+    caller: Caller,
+    Path(project): Path<String>,
+    Body(ask): Body<NewRun>,
+) -> Result<(StatusCode, Json<RunView>), ApiError> {
+    let project = projects::find(&app, &project).await?;
+    let mirror = app.mirror(&project);
+    if let Err(error) = mirror.fetch_all().await {
+        let detail = format!("{} cannot be read now: {error}", project.git_url);
+        return Err(ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", detail));
+    }
+    let reference = ask.reference.clone().unwrap_or_else(|| project.main_branch.clone());
+    let id = resolve(&mirror, &project, &reference).await?;
+    let files = pipeline_files(&app, &project, &mirror, &id).await.map_err(away)?;
+    let name = ask.pipeline.unwrap_or_else(|| "main".into());
+    let known: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
+    let Some(file) = files.iter().find(|file| file.name == name) else {
+        let detail = format!(
+            "commit {} has no pipeline {name}; it has: {}",
+            id.get(..10).unwrap_or(&id),
+            if known.is_empty() { "none".into() } else { known.join(", ") }
+        );
+        return Err(ApiError::field("/pipeline", detail));
+    };
+    let branch = mirror.branches().await.unwrap_or_default().into_iter().find(|branch| *branch == reference);
+    let inputs = ask.inputs.into_iter().collect();
+    let by = Some(caller.name().to_owned());
+    let by_hand = Occasion { event: Event::ByHand, branch, commit: id, by, inputs, only: ask.jobs, ..Occasion::default() };
+    // A rehearsal plays through another occasion than the one that it is.
+    let occasion = match &app.settings.rehearsal {
+        Some(played) => Occasion { commit: by_hand.commit.clone(), only: by_hand.only, ..played.clone() },
+        None => by_hand,
+    };
+    unfit_inputs(file, &occasion)?;
+    let mut known = complete(&mirror, &project, &occasion).await.map_err(away)?;
+    if let Some(played) = &app.settings.rehearsal {
+        known.occasion.changed = played.changed.clone();
+    }
+    let key = match begin(&app, &caller.actor, &project, &known, file).await.map_err(away)? {
+        Begun::Run(key) => key,
+        Begun::Known => return Err(ApiError::new(StatusCode::CONFLICT, "run-known", "this commit has a run of that pipeline already")),
+        Begun::Unwanted => {
+            return Err(ApiError::field("/pipeline", format!("pipeline {name} says `by_hand = false`: nobody may start it by hand")));
+        }
+    };
+    let row = find_run(&app, &project.name, key.number).await?;
+    Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)))
+}
+
+/// Inputs and jobs that the file does not know are the caller's mistake, not the file's.
+fn unfit_inputs(file: &PipelineFile, occasion: &Occasion) -> Result<(), ApiError> {
+    let lent = Lent::new();
+    let source = Source { text: &file.text, name: &file.name, lent: &lent };
+    let Err(found) = core_plan(source, occasion) else { return Ok(()) };
+    let own = found.iter().find(|found| {
+        let about_inputs = matches!(found.code, Code::Given | Code::UnknownInput) && !occasion_free(&file.text);
+        about_inputs || (found.code == Code::UnknownJob && found.span == (0..0))
+    });
+    let Some(own) = own else { return Ok(()) };
+    let hint = own.hint.as_ref().map(|hint| format!("; {hint}")).unwrap_or_default();
+    let pointer = if own.code == Code::UnknownJob { "/jobs" } else { "/inputs" };
+    Err(ApiError::field(pointer, format!("{}{hint}", own.message)))
+}
+
+/// Whether the file has mistakes whatever the occasion: those are told as a run's.
+fn occasion_free(text: &str) -> bool {
+    has_errors(&check(text))
+}
+
+async fn resolve(mirror: &Mirror, project: &Project, reference: &str) -> Result<String, ApiError> {
+    match mirror.resolve(reference).await {
+        Ok(Some(id)) => Ok(id),
+        Ok(None) => {
+            let branches = mirror.branches().await.unwrap_or_default();
+            let hint = match nearest(reference, branches.iter().map(String::as_str)) {
+                Some(near) => format!("did you mean {near}?"),
+                None => format!("its branches: {}", branches.iter().take(8).cloned().collect::<Vec<_>>().join(", ")),
+            };
+            Err(ApiError::field("/ref", format!("{} has no branch, tag or commit {reference}; {hint}", project.name)))
+        }
+        Err(error) => Err(ApiError::field("/ref", error.to_string())),
+    }
+}
+
+/// A fault of the service's own is not the repository's.
+fn away(error: OccasionError) -> ApiError {
+    match error {
+        OccasionError::Store(error) => error.into(),
+        error => ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", error.to_string()),
+    }
+}
+
+/// Stop a run, or one job of it.
+#[utoipa::path(post, operation_id = "stop_run", path = "/api/v1/runs/{project}/{number}/stop", params(("project" = String, Path), ("number" = i64, Path)), request_body = Stop, responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn stop(
+    State(app): State<App>,
+    caller: Caller,
+    Path((project, number)): Path<(String, i64)>,
+    Body(ask): Body<Stop>,
+) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    if row.held && ask.job.is_none() {
+        let (known, why) = (projects::find(&app, &project).await?, format!("stopped by {}", caller.name()));
+        occasions::end_held(&app, &caller.actor, &known, row.id, RunState::Stopped, &why).await?;
+        return Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?));
+    }
+    let (job, by) = (ask.job.clone(), caller.actor);
+    match app.keeper.ask(|reply| Command::Stop { run: row.id, job, by, reply }).await? {
+        Ok(()) => Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?)),
+        Err(StopRefused::RunEnded) => {
+            let detail = format!("{project}/{number} has ended already ({}): there is nothing to stop", row.state);
+            Err(ApiError::new(StatusCode::CONFLICT, "run-ended", detail))
+        }
+        Err(StopRefused::NoSuchJob(known)) => Err(unknown_job(&ask.job.unwrap_or_default(), &known)),
+    }
+}
+
+pub(super) fn unknown_job(name: &str, known: &[String]) -> ApiError {
+    let hint = match nearest(name, known.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean {near}?"),
+        None => format!("it has: {}", known.iter().take(20).cloned().collect::<Vec<_>>().join(", ")),
+    };
+    ApiError::not_found("job", format!("the run has no job {name}; {hint}"))
+}
+
+/// The same commit once more: as a new run, or within this one what failed or some jobs.
+#[utoipa::path(post, operation_id = "again", path = "/api/v1/runs/{project}/{number}/again", params(("project" = String, Path), ("number" = i64, Path)), request_body = Again, responses((status = 200, body = RunView), (status = 201, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn again(
+    State(app): State<App>,
+    caller: Caller,
+    Path((project, number)): Path<(String, i64)>,
+    Body(ask): Body<Again>,
+) -> Result<(StatusCode, Json<RunView>), ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    if ask.failed && !ask.jobs.is_empty() {
+        return Err(ApiError::field("/jobs", "either what failed is done again or some jobs are, not both"));
+    }
+    let unplanned = || {
+        let detail = format!(
+            "{project}/{number} could not be planned, or not be read back: there is nothing to do again; push a corrected file, or `ordotaxis start {project}`"
+        );
+        ApiError::new(StatusCode::CONFLICT, "not-planned", detail)
+    };
+    if let Some(occasion) = row.unread {
+        let known = projects::find(&app, &project).await?;
+        let key = look_again(&app, &caller, &known, &row, occasion).await?;
+        let row = find_run(&app, &project, key.number).await?;
+        return Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)));
+    }
+    if !ask.failed && ask.jobs.is_empty() {
+        let known = projects::find(&app, &project).await?;
+        let key = begin_again(&app, &caller.actor, &known, &row, ask.fresh).await?.ok_or_else(unplanned)?;
+        let row = find_run(&app, &project, key.number).await?;
+        return Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)));
+    }
+    let (Again { jobs, fresh, .. }, by) = (ask, caller.actor);
+    let conflict = |kind, detail: String| Err(ApiError::new(StatusCode::CONFLICT, kind, detail));
+    match app.keeper.ask(|reply| Command::Again { run: row.id, jobs, by, fresh, reply }).await? {
+        Ok(()) => Ok((StatusCode::OK, Json(whole_run(&app, find_run(&app, &project, number).await?).await?))),
+        Err(AgainRefused::NoSuchRun) => Err(unplanned()),
+        Err(AgainRefused::NoSuchJob(name, known)) => Err(unknown_job(&name, &known)),
+        Err(AgainRefused::NotEnded) => conflict("not-ended", "that job has not ended; stop it first, or wait for its end".into()),
+        Err(AgainRefused::NothingFailed) => {
+            conflict("nothing-failed", format!("nothing of {project}/{number} failed; `again` without `--failed` does all of it once more"))
+        }
+    }
+}
+
+/// Reads the commit of a run anew that could not be read then.
+async fn look_again(app: &App, caller: &Caller, project: &Project, of: &RunRow, occasion: i64) -> Result<RunKey, ApiError> {
+    let name = format!("{}/{}", project.name, of.number);
+    let conflict = |kind, detail: String| ApiError::new(StatusCode::CONFLICT, kind, detail);
+    let looked = match occasions::look_again(app, &caller.actor, project, occasion).await {
+        Ok(looked) => looked,
+        Err(OccasionError::Store(error)) => return Err(error.into()),
+        Err(error) => return Err(conflict("not-readable", format!("the commit of {name} still cannot be read: {error}"))),
+    };
+    let begun = match looked {
+        None => return Err(conflict("not-planned", format!("what {name} was told of is not kept any more; push again"))),
+        Some(Looked::NotTaken) => Vec::new(),
+        Some(Looked::NoFile(run)) => run.into_iter().collect(),
+        Some(Looked::Begun(runs)) => runs,
+    };
+    let nothing =
+        || conflict("nothing-to-start", format!("the commit of {name} was read; nothing of it is to start, or it has its runs already"));
+    begun.into_iter().next().ok_or_else(nothing)
+}
+
+/// Let a run go on that comes from outside: this commit of it, and no other.
+#[utoipa::path(post, operation_id = "allow_run", path = "/api/v1/runs/{project}/{number}/allow", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn allow(
+    State(app): State<App>,
+    caller: Caller,
+    Path((project, number)): Path<(String, i64)>,
+) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let known = projects::find(&app, &project).await?;
+    if !crate::occasions::allow(&app, &caller.actor, &known, &row).await? {
+        let detail = format!("{project}/{number} does not wait for anybody to allow it");
+        return Err(ApiError::new(StatusCode::CONFLICT, "not-held", detail));
+    }
+    Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?))
+}
+
+/// Start a job that starts by hand only.
+#[utoipa::path(post, operation_id = "start_job", path = "/api/v1/runs/{project}/{number}/start", params(("project" = String, Path), ("number" = i64, Path)), request_body = StartJob, responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn start_job(
+    State(app): State<App>,
+    caller: Caller,
+    Path((project, number)): Path<(String, i64)>,
+    Body(ask): Body<StartJob>,
+) -> Result<Json<RunView>, ApiError> {
+    let row = find_run(&app, &project, number).await?;
+    let StartJob { job, inputs } = ask;
+    let (name, by) = (job.clone(), caller.actor);
+    match app.keeper.ask(|reply| Command::StartJob { run: row.id, job, by, inputs, reply }).await? {
+        Ok(()) => Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?)),
+        Err(StartRefused::NoSuchRun) => Err(unknown_job(&name, &[])),
+        Err(StartRefused::NoSuchJob(known)) => Err(unknown_job(&name, &known)),
+        Err(StartRefused::Inputs(detail)) => Err(ApiError::field("/inputs", detail)),
+        Err(StartRefused::Shut(gate)) => {
+            let detail = format!("{name} of {project}/{number} cannot start: {gate}");
+            Err(ApiError::new(StatusCode::CONFLICT, "gate-shut", detail))
+        }
+        Err(StartRefused::NotByHand) => {
+            let detail = format!("{name} of {project}/{number} cannot be started by hand: it starts by itself, was started, or has ended");
+            Err(ApiError::new(StatusCode::CONFLICT, "not-by-hand", detail))
+        }
+    }
+}

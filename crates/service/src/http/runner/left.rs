@@ -1,0 +1,209 @@
+//! What attempts leave beside files: taken from runners, compared with an earlier run, added up for gates.
+
+use super::{attempt_id, stale};
+use crate::app::App;
+use crate::clock;
+use crate::http::caller::AsRunner;
+use crate::http::error::ApiError;
+use crate::http::extract::{Body, Path};
+use crate::keeper::{Command, Stale};
+use crate::plans::plan_of;
+use axum::Json;
+use axum::extract::State;
+use ordotaxis_core::engine::{Number, Numbers};
+use ordotaxis_core::plan::Plan;
+use ordotaxis_core::report::{Case, CaseEnd, Coverage, Finding, Level};
+use ordotaxis_store::{FindingRow, NewResult, ResultRow, ResultsOf, StoreError};
+use ordotaxis_wire::runner::{AttemptId, Left, Merge, Taken};
+
+/// A run that results are of.
+struct About {
+    run_id: i64,
+    project_id: i64,
+    project: String,
+    git_url: String,
+    pipeline: String,
+    commit: String,
+    merge: Option<Merge>,
+}
+
+/// What an attempt left: written down, and added up for gates and for the next attempt's comparison.
+pub(super) async fn left(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Body(left): Body<Left>,
+) -> Result<Json<Taken>, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    if !app.keeper.holders.holds(&runner, attempt) {
+        return Err(stale(Stale));
+    }
+    let stored = app.records.stored_run(attempt.run).await?.ok_or_else(|| stale(Stale))?;
+    let project = app.records.project_by_id(stored.project_id).await?.ok_or_else(|| stale(Stale))?;
+    let plan = plan_of(&app, attempt.run).await?.ok_or_else(|| stale(Stale))?;
+    let about = About {
+        run_id: attempt.run,
+        project_id: project.id,
+        project: project.name.clone(),
+        git_url: app.git_url(&project),
+        pipeline: plan.pipeline.clone(),
+        commit: stored.commit_id,
+        merge: stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok()),
+    };
+    let mut taken = Taken::default();
+    let mut numbers: Numbers = left.numbers;
+    let base = app.records.base_of(attempt.run).await?;
+    if let Some(cases) = &left.cases {
+        numbers.extend(tests(&app, &about, &plan, attempt, cases, base, &mut taken).await?);
+    }
+    if let Some(coverage) = &left.coverage {
+        numbers.extend(coverage_numbers(&app, &about, coverage, &mut taken).await);
+    }
+    if let Some(found) = &left.findings {
+        numbers.extend(findings(&app, attempt, found, base, &mut taken).await?);
+    }
+    app.keeper.ask(|reply| Command::Said { runner, attempt, facts: left.facts, numbers, reply }).await?.map_err(stale)?;
+    Ok(Json(taken))
+}
+
+/// The job that a test belongs to: copies of a split share theirs.
+fn job_of(plan: &Plan, number: usize) -> String {
+    let Some(job) = plan.jobs.get(number) else { return String::new() };
+    if job.extras.as_ref().is_some_and(|extras| extras.split.is_some()) { job.id.without_cell().to_owned() } else { job.id.to_string() }
+}
+
+async fn tests(
+    app: &App,
+    about: &About,
+    plan: &Plan,
+    attempt: AttemptId,
+    cases: &[Case],
+    base: Option<(i64, i64)>,
+    taken: &mut Taken,
+) -> Result<Numbers, ApiError> {
+    let job_number = i64::try_from(attempt.job).unwrap_or(i64::MAX);
+    let job = job_of(plan, attempt.job);
+    let of = ResultsOf {
+        project_id: about.project_id,
+        pipeline: &about.pipeline,
+        run_id: about.run_id,
+        job: &job,
+        job_number,
+        attempt: attempt.attempt,
+    };
+    let rows: Vec<NewResult> = cases.iter().map(row).collect();
+    let mut tx = app.records.tx_by_rule("results", clock::now()).await?;
+    tx.add_results(&of, &rows).await?;
+    tx.commit().await?;
+    let all = app.records.results(about.run_id, base.map(|(id, _)| id)).await?;
+    let own: Vec<&ResultRow> = all.iter().filter(|row| row.job_number == job_number).collect();
+    let count = |end: CaseEnd| own.iter().filter(|row| row.ended == end.word()).count() as u64;
+    let (passed, failed, skipped) = (count(CaseEnd::Passed), count(CaseEnd::Failed), count(CaseEnd::Skipped));
+    let new: Vec<&&ResultRow> = own.iter().filter(|row| is_new(row)).collect();
+    let first_new = new.first().map(|row| format!("first new: {}", named(row)));
+    let first_known =
+        own.iter().find(|row| row.ended == CaseEnd::Failed.word()).map(|row| format!("none of them new; first: {}", named(row)));
+    let mut said = format!("{} tests: {passed} passed", own.len());
+    for (count, word) in [(failed, "failed"), (skipped, "skipped")] {
+        if count > 0 {
+            said = format!("{said}, {count} {word}");
+        }
+    }
+    if failed > 0 {
+        taken.first = first_new.or(first_known).map(|first| format!("{failed} of {} tests failed, {first}", own.len()));
+    }
+    if let Some((_, number)) = base.filter(|_| !new.is_empty()) {
+        said = format!("{said}; {} of the failures new since {}/{number}", new.len(), about.project);
+    }
+    taken.said.push(said);
+    let numbers = [
+        ("tests.total", own.len() as u64),
+        ("tests.passed", passed),
+        ("tests.failed", failed),
+        ("tests.skipped", skipped),
+        ("tests.new", new.len() as u64),
+    ];
+    Ok(numbers.into_iter().map(|(name, count)| (name.to_owned(), Number::count(count))).collect())
+}
+
+fn row(case: &Case) -> NewResult {
+    NewResult {
+        suite: case.suite.clone(),
+        name: case.name.clone(),
+        ended: case.end.word(),
+        wavered: case.wavered,
+        ms: case.ms,
+        file: case.file.clone(),
+        line: case.line,
+        message: case.message.clone(),
+    }
+}
+
+/// It fails, and in the run that this one is compared with it did not.
+pub(crate) fn is_new(row: &ResultRow) -> bool {
+    row.ended == CaseEnd::Failed.word() && row.before.as_deref() != Some(CaseEnd::Failed.word())
+}
+
+fn named(row: &ResultRow) -> String {
+    if row.suite.is_empty() { row.name.clone() } else { format!("{} > {}", row.suite, row.name) }
+}
+
+/// Of all lines, and of those that the commit changed.
+async fn coverage_numbers(app: &App, about: &About, coverage: &Coverage, taken: &mut Taken) -> Numbers {
+    let (ran, all) = coverage.lines();
+    let mut numbers = Numbers::from([("coverage.lines".to_owned(), Number::share(ran, all))]);
+    let mut said = format!("coverage: {ran} of {all} lines");
+    let mirror = app.mirrors.get(&about.project, &about.git_url);
+    let from = match &about.merge {
+        Some(merge) => Some(merge.base.clone()),
+        None => mirror.parent(&about.commit).await.ok().flatten(),
+    };
+    let Some(from) = from else {
+        // Of a first commit everything is new.
+        numbers.insert("coverage.changed".to_owned(), Number::share(ran, all));
+        taken.said.push(said);
+        return numbers;
+    };
+    if let Ok(changed) = mirror.changed_lines(&from, &about.commit).await {
+        let (ran, all) = coverage.of_lines(&changed);
+        // A change without a line that could run is covered.
+        let number = if all == 0 { Number::share(1, 1) } else { Number::share(ran, all) };
+        numbers.insert("coverage.changed".to_owned(), number);
+        said = format!("{said}, {ran} of {all} changed ones");
+    }
+    taken.said.push(said);
+    numbers
+}
+
+async fn findings(
+    app: &App,
+    attempt: AttemptId,
+    found: &[Finding],
+    base: Option<(i64, i64)>,
+    taken: &mut Taken,
+) -> Result<Numbers, StoreError> {
+    let job = i64::try_from(attempt.job).unwrap_or(i64::MAX);
+    let row = |finding: &Finding| FindingRow {
+        job,
+        key: finding.key.clone(),
+        rule: finding.rule.clone(),
+        level: finding.level.word().to_owned(),
+        message: finding.message.clone(),
+        file: finding.file.clone(),
+        line: finding.line,
+        known: false,
+    };
+    let rows: Vec<FindingRow> = found.iter().map(row).collect();
+    let mut tx = app.records.tx_by_rule("results", clock::now()).await?;
+    let new = tx.add_findings(attempt.run, job, base.map(|(id, _)| id), &rows).await?;
+    tx.commit().await?;
+    let count = |level: Level| found.iter().filter(|finding| finding.level == level).count() as u64;
+    taken.said.push(format!("{} findings, {new} new", found.len()));
+    let numbers = [
+        ("findings.error", count(Level::Error)),
+        ("findings.warning", count(Level::Warning)),
+        ("findings.note", count(Level::Note)),
+        ("findings.new", new.unsigned_abs()),
+    ];
+    Ok(numbers.into_iter().map(|(name, count)| (name.to_owned(), Number::count(count))).collect())
+}

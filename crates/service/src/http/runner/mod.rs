@@ -1,0 +1,212 @@
+//! The runner protocol. Every call may be repeated; one about an attempt that was given up is answered 409.
+
+mod content;
+mod left;
+
+pub(super) use left::is_new;
+
+use crate::app::App;
+use crate::clock;
+use crate::http::caller::AsRunner;
+use crate::http::edge::Address;
+use crate::http::error::ApiError;
+use crate::http::extract::{Body, Path, Query};
+use crate::http::people::is_label;
+use crate::keeper::{Command, Stale};
+use crate::secrets::lend;
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, State};
+use axum::http::StatusCode;
+use axum::routing::post;
+use axum::{Json, Router};
+use ordotaxis_core::access::{Action, Actor};
+use ordotaxis_store::{Entry, LogId, Secret};
+use ordotaxis_wire::runner::{
+    AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
+};
+use serde::Deserialize;
+use std::time::Duration;
+use tokio::sync::oneshot;
+
+/// How long a claim is held open.
+const CLAIM_WAIT: Duration = Duration::from_secs(25);
+/// The largest piece of a log.
+const LOG_LIMIT: usize = 8 * 1024 * 1024;
+/// The largest list of phases or artifacts.
+const BODY_LIMIT: usize = 8 * 1024 * 1024;
+
+pub(super) fn router() -> Router<App> {
+    Router::new()
+        .route("/enrol", post(enrol))
+        .route("/sign-on", post(sign_on))
+        .route("/sign-off", post(sign_off))
+        .route("/claim", post(claim))
+        .route("/beat", post(beat))
+        .route("/attempts/{attempt}/log", post(log).layer(DefaultBodyLimit::max(LOG_LIMIT)))
+        .route("/attempts/{attempt}/phases", post(phases))
+        .route("/attempts/{attempt}/finish", post(finish))
+        .merge(content::router())
+        .layer(DefaultBodyLimit::max(BODY_LIMIT))
+}
+
+pub(super) fn stale(_: Stale) -> ApiError {
+    ApiError::new(StatusCode::CONFLICT, "given-up", "this session or attempt was given up; nothing was changed")
+}
+
+pub(super) fn attempt_id(text: &str) -> Result<AttemptId, ApiError> {
+    text.parse().map_err(|_| ApiError::not_found("attempt", format!("{text} names no attempt")))
+}
+
+async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) -> Result<Json<Enrolled>, ApiError> {
+    app.guesses.check("enrol", caller, &ask.name)?;
+    let now = clock::now();
+    // The token first: who has none learns nothing of names.
+    let refused = || {
+        app.guesses.wrong("enrol", caller, &ask.name);
+        let detail = "this invitation is not known, has been used, or is past its time; `ordotaxis runner invite` makes a new one";
+        ApiError::new(StatusCode::UNAUTHORIZED, "not-invited", detail)
+    };
+    let granted = app.records.invitation(&ask.token, now).await?.ok_or_else(refused)?;
+    if !is_label(&ask.name) {
+        return Err(ApiError::field("/name", "a runner's name is letters, digits, `-`, `_` and `.`, at most 64"));
+    }
+    let known = app.records.runners().await?.into_iter().any(|runner| runner.name == ask.name);
+    if known {
+        return Err(ApiError::new(StatusCode::CONFLICT, "exists", format!("there is already a runner {}; choose another name", ask.name)));
+    }
+    let credential = Secret::random("oxr");
+    let mut tx = app.records.tx(&Actor { address: Some(caller.0.to_string()), ..Actor::runner(&ask.name) }, now).await?;
+    if !tx.enrol(&ask.token, &ask.name, credential.expose(), &granted).await? {
+        return Err(refused());
+    }
+    tx.note(Entry::new(Action::EnrolRunner, &ask.name).after(&granted));
+    tx.commit().await?;
+    Ok(Json(Enrolled { name: ask.name, credential: credential.expose().to_owned() }))
+}
+
+async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_on): Body<SignOn>) -> Result<Json<SignedOn>, ApiError> {
+    if sign_on.version != VERSION {
+        let detail = format!(
+            "this runner speaks version {} of the protocol, the service {VERSION}; install the same version of ordotaxis",
+            sign_on.version
+        );
+        return Err(ApiError::new(StatusCode::BAD_REQUEST, "other-version", detail));
+    }
+    let words = sign_on.system.iter().chain(sign_on.labels.iter().flatten());
+    if !words.clone().all(|word| is_label(word)) || words.count() > 256 || sign_on.fence.len() > 1000 || sign_on.session.len() > 128 {
+        return Err(ApiError::field("/labels", "labels are letters, digits, `-`, `_` and `.`, at most 64, and at most 256 of them"));
+    }
+    let granted = app.records.runners().await?.into_iter().find(|row| row.name == runner).map(|row| row.granted);
+    let granted = granted.ok_or_else(|| stale(Stale))?;
+    let labels = app.keeper.ask(|reply| Command::SignOn { runner, sign_on, granted, reply }).await?;
+    let ms = |duration: Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
+    Ok(Json(SignedOn { labels, beat_ms: ms(app.settings.beat), lease_ms: ms(app.settings.lease) }))
+}
+
+async fn sign_off(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<SignOff>) -> Result<StatusCode, ApiError> {
+    app.keeper.ask(|reply| Command::SignOff { runner, session: ask.session, reply }).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<Claim>) -> Result<Json<Claimed>, ApiError> {
+    let (reply, answer) = oneshot::channel();
+    let (name, slot) = (runner.clone(), ask.slot);
+    app.keeper.tell(Command::Claim { runner, session: ask.session, slot, reply }).await?;
+    tokio::select! {
+        answer = answer => {
+            let mut lease = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
+            lend(&app, &mut lease).await?;
+            Ok(Json(Claimed { lease: Some(lease) }))
+        }
+        () = tokio::time::sleep(CLAIM_WAIT) => {
+            // A lease given at this very moment stays the slot's and is in the answer to its next claim.
+            app.keeper.tell(Command::Unclaim { runner: name, slot }).await?;
+            Ok(Json(Claimed { lease: None }))
+        }
+        () = app.stop.cancelled() => Err(crate::keeper::Away.into()),
+    }
+}
+
+async fn beat(State(app): State<App>, AsRunner(runner): AsRunner, Body(beat): Body<Beat>) -> Result<Json<Beaten>, ApiError> {
+    let ask = |runner: String, beat: Beat| app.keeper.ask(|reply| Command::Beat { runner, beat, reply });
+    let (beaten, news) = ask(runner.clone(), beat.clone()).await?.map_err(stale)?;
+    if !beaten.stop.is_empty() || !beaten.unknown.is_empty() {
+        return Ok(Json(beaten));
+    }
+    // Held until the next beat is due, so that a stop reaches the runner at once.
+    tokio::select! {
+        () = news.notified() => Ok(Json(ask(runner, beat).await?.map_err(stale)?.0)),
+        () = tokio::time::sleep(app.settings.beat) => Ok(Json(beaten)),
+        () = app.stop.cancelled() => Ok(Json(beaten)),
+    }
+}
+
+#[derive(Deserialize)]
+struct At {
+    offset: u64,
+    /// When it was read there, in milliseconds since 1970; now when absent.
+    at: Option<i64>,
+    /// The log of this helper in place of the job's own.
+    beside: Option<String>,
+}
+
+async fn log(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Query(at): Query<At>,
+    body: Bytes,
+) -> Result<Json<LogAnswer>, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    if !app.keeper.holders.holds(&runner, attempt) {
+        return Err(stale(Stale));
+    }
+    let logs = app.logs.clone();
+    let own = LogId::new(attempt.run, attempt.job, attempt.attempt);
+    let id = match &at.beside {
+        None => own,
+        Some(name) => own.beside(name).ok_or_else(|| ApiError::not_found("log", format!("no helper can be called {name}")))?,
+    };
+    let read_at = at.at.unwrap_or_else(clock::now);
+    let write = move || logs.append(&id, at.offset, read_at, &body);
+    let offset = tokio::task::spawn_blocking(write).await.map_err(std::io::Error::other)??;
+    Ok(Json(LogAnswer { offset }))
+}
+
+async fn phases(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Body(ask): Body<Phases>,
+) -> Result<StatusCode, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    app.keeper.ask(|reply| Command::Phases { runner, attempt, phases: ask.phases, reply }).await?.map_err(stale)?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn finish(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Body(finish): Body<Finish>,
+) -> Result<Json<Claimed>, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    // A repeat of what was said already changes nothing and is answered; a result of what it never had is refused.
+    let job = i64::try_from(attempt.job).unwrap_or(i64::MAX);
+    let its_own =
+        app.keeper.holders.holds(&runner, attempt) || app.records.ended_attempt(attempt.run, job, attempt.attempt, &runner).await?;
+    if !its_own {
+        return Err(stale(Stale));
+    }
+    // Held until the names are written, so that no sweep comes between.
+    let naming = app.blobs.naming().await;
+    let gifts = content::gifts(&app, &finish.artifacts).await?;
+    let finish = Box::new(finish);
+    let mut lease = app.keeper.ask(|reply| Command::Finish { runner, attempt, finish, gifts, reply }).await?.map_err(stale)?;
+    drop(naming);
+    if let Some(lease) = &mut lease {
+        lend(&app, lease).await?;
+    }
+    app.logs.wake();
+    Ok(Json(Claimed { lease }))
+}

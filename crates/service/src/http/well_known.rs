@@ -1,0 +1,20 @@
+//! How outside systems find the keys with which identities of jobs are signed (OpenID Connect Discovery 1.0).
+
+use super::error::ApiError;
+use crate::app::App;
+use crate::identity;
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderName, header};
+use serde_json::Value;
+
+/// A rotated key is known elsewhere within this.
+const KEPT: [(HeaderName, &str); 1] = [(header::CACHE_CONTROL, "public, max-age=300")];
+
+pub(super) async fn discovery(State(app): State<App>) -> ([(HeaderName, &'static str); 1], Json<Value>) {
+    (KEPT, Json(identity::discovery(&app)))
+}
+
+pub(super) async fn keys(State(app): State<App>) -> Result<([(HeaderName, &'static str); 1], Json<Value>), ApiError> {
+    Ok((KEPT, Json(identity::jwks(&app).await?)))
+}

@@ -1,0 +1,195 @@
+//! Who a job is, said to the outside: a signed token (JWT, RFC 7519, ES256) that lasts as long as the job may take. The
+//! service is the issuer: outside systems find its keys by OpenID Connect discovery, so that they can trust a job by its
+//! project, pipeline, ref and commit without any secret stored here. And the tokens that jobs ask for with `allows`.
+
+use crate::app::App;
+use crate::clock;
+use crate::secrets::Seal;
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use jsonwebtoken::{Algorithm, EncodingKey, Header, encode};
+use ordotaxis_core::plan::Plan;
+use ordotaxis_store::{JobToken, Records, Secret, SigningKeyRow, StoreError};
+use ordotaxis_wire::runner::Lease;
+use ring::rand::SystemRandom;
+use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, KeyPair};
+use serde::Serialize;
+use serde_json::{Value, json};
+use tokio::sync::Mutex;
+
+/// The variable that a job's own token is in.
+pub(crate) const TOKEN: &str = "ORDOTAXIS_TOKEN";
+/// What tokens of jobs begin with.
+pub(crate) const TOKEN_PREFIX: &str = "oxj_";
+/// A new key signs after so long.
+const ROTATE_MS: i64 = 30 * 24 * 60 * 60 * 1000;
+/// A key is published so long after it signed last: no token is good for longer.
+const PUBLISHED_MS: i64 = 2 * ROTATE_MS;
+/// A clock elsewhere may be behind ours by as much.
+const SKEW_S: i64 = 60;
+/// The longest that a token is good, whatever its job may take.
+const LONGEST_S: i64 = 24 * 60 * 60;
+
+/// The key that signs now.
+#[derive(Default)]
+pub(crate) struct Issuer(Mutex<Option<SigningKeyRow>>);
+
+/// What a token says. Claims beside the registered ones (RFC 7519, 4.1) have the names of variables that steps find.
+#[derive(Debug, Serialize)]
+struct Claims<'a> {
+    iss: &'a str,
+    /// `project:tidegauge:branch:main`, with what the run is of.
+    sub: String,
+    aud: &'a str,
+    iat: i64,
+    nbf: i64,
+    exp: i64,
+    jti: String,
+    project: &'a str,
+    pipeline: &'a str,
+    run: &'a str,
+    job: &'a str,
+    attempt: u32,
+    event: &'a str,
+    commit: &'a str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    branch: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    tag: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    environment: Option<&'a str>,
+}
+
+/// A P-256 key pair: the private half as PKCS#8 (RFC 5958), the public half as a JWK (RFC 7517), and the key's id.
+fn new_key() -> Option<(Vec<u8>, Value, String)> {
+    let random = SystemRandom::new();
+    let pkcs8 = EcdsaKeyPair::generate_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, &random).ok()?;
+    let pair = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, pkcs8.as_ref(), &random).ok()?;
+    // An uncompressed point (SEC 1, 2.3.3): 4, then x and y of 32 bytes each.
+    let point = pair.public_key().as_ref();
+    let (x, y) = (point.get(1..33)?, point.get(33..65)?);
+    let id = URL_SAFE_NO_PAD.encode(rand::random::<[u8; 12]>());
+    let jwk = json!({
+        "kty": "EC", "crv": "P-256", "use": "sig", "alg": "ES256", "kid": id,
+        "x": URL_SAFE_NO_PAD.encode(x), "y": URL_SAFE_NO_PAD.encode(y),
+    });
+    Some((pkcs8.as_ref().to_vec(), jwk, id))
+}
+
+/// What a private key is sealed as.
+fn sealed_as(id: &str) -> String {
+    format!("signing/{id}")
+}
+
+impl Issuer {
+    /// The key that signs now: made on first use, and anew when it is old or cannot be opened any more.
+    async fn key(&self, records: &Records, seal: &Seal, now: i64) -> Result<Option<SigningKeyRow>, StoreError> {
+        let mut known = self.0.lock().await;
+        if known.is_none() {
+            *known = records.signing_keys().await?.into_iter().next();
+        }
+        let good = |key: &&SigningKeyRow| now - key.made_at < ROTATE_MS && seal.opened(0, &sealed_as(&key.id), &key.sealed).is_some();
+        if let Some(key) = known.as_ref().filter(good) {
+            return Ok(Some(key.clone()));
+        }
+        let Some((private, jwk, id)) = new_key() else { return Ok(None) };
+        let private = base64::engine::general_purpose::STANDARD.encode(private);
+        let Some(sealed) = seal.seal(0, &sealed_as(&id), &private) else { return Ok(None) };
+        let key = SigningKeyRow { id, sealed, public: jwk.to_string(), made_at: now };
+        let mut tx = records.tx_by_rule("signing-keys", now).await?;
+        tx.drop_signing_keys(now - ROTATE_MS - PUBLISHED_MS).await?;
+        tx.add_signing_key(&key).await?;
+        tx.commit().await?;
+        *known = Some(key.clone());
+        Ok(Some(key))
+    }
+}
+
+/// The discovery document (OpenID Connect Discovery 1.0, section 3).
+pub(crate) fn discovery(app: &App) -> Value {
+    json!({
+        "issuer": app.public_url,
+        "jwks_uri": format!("{}/.well-known/jwks.json", app.public_url),
+        "response_types_supported": ["id_token"],
+        "subject_types_supported": ["public"],
+        "id_token_signing_alg_values_supported": ["ES256"],
+        "claims_supported": [
+            "iss", "sub", "aud", "iat", "nbf", "exp", "jti",
+            "project", "pipeline", "run", "job", "attempt", "event", "commit", "branch", "tag", "environment",
+        ],
+    })
+}
+
+/// The keys with which tokens that may still be good were signed (a JWK set, RFC 7517).
+pub(crate) async fn jwks(app: &App) -> Result<Value, StoreError> {
+    let now = clock::now();
+    app.identity.key(&app.records, &app.seal, now).await?;
+    let keys = app.records.signing_keys().await?.into_iter().filter(|key| now - key.made_at < ROTATE_MS + PUBLISHED_MS);
+    let keys: Vec<Value> = keys.filter_map(|key| serde_json::from_str(&key.public).ok()).collect();
+    Ok(json!({ "keys": keys }))
+}
+
+/// A new token for the attempt of a lease: what its job `allows`, as long as the attempt goes on.
+pub(crate) async fn job_token(app: &App, lease: &Lease, allows: &[String]) -> Result<String, StoreError> {
+    let secret = Secret::random(TOKEN_PREFIX.trim_end_matches('_'));
+    let job = i64::try_from(lease.attempt.job).unwrap_or(i64::MAX);
+    let made = JobToken { run_id: lease.attempt.run, job, attempt: lease.attempt.attempt, allows: allows.to_vec() };
+    let mut tx = app.records.tx_by_rule("job-token", clock::now()).await?;
+    tx.add_job_token(secret.expose(), &made).await?;
+    tx.commit().await?;
+    Ok(secret.expose().to_owned())
+}
+
+/// A signed token that says to `audience` who the job of a lease is; or why there is none.
+pub(crate) async fn sign(app: &App, lease: &Lease, plan: &Plan, audience: &str) -> Result<Result<String, String>, StoreError> {
+    let key = app.identity.key(&app.records, &app.seal, clock::now()).await?;
+    let opened = key.and_then(|key| {
+        let private = app.seal.opened(0, &sealed_as(&key.id), &key.sealed)?;
+        Some((key.id, base64::engine::general_purpose::STANDARD.decode(private).ok()?))
+    });
+    Ok(match opened {
+        Some((id, private)) => signed(app, lease, plan, &id, &private, audience),
+        None => Err("the service has no key to sign with".to_owned()),
+    })
+}
+
+fn signed(app: &App, lease: &Lease, plan: &Plan, key: &str, private: &[u8], audience: &str) -> Result<String, String> {
+    let occasion = &plan.occasion;
+    let now = clock::now() / 1000;
+    let lasts = lease.timeout_ms.map_or(LONGEST_S, |ms| i64::try_from(ms / 1000).unwrap_or(LONGEST_S)).min(LONGEST_S);
+    let job = lease.job.to_string();
+    let deploys = plan.jobs.get(lease.attempt.job).and_then(|job| job.extras.as_ref()?.deploys.as_ref());
+    let environment = deploys.map(|environment| environment.0.value.plain().unwrap_or_else(|| environment.0.value.source()));
+    let claims = Claims {
+        iss: &app.public_url,
+        sub: subject(&lease.project, occasion),
+        aud: audience,
+        iat: now,
+        nbf: now - SKEW_S,
+        exp: now + lasts + SKEW_S,
+        jti: format!("{}-{}", lease.attempt, URL_SAFE_NO_PAD.encode(rand::random::<[u8; 9]>())),
+        project: &lease.project,
+        pipeline: &plan.pipeline,
+        run: &lease.run,
+        job: &job,
+        attempt: lease.attempt.attempt,
+        event: occasion.event.word(),
+        commit: &lease.commit,
+        branch: occasion.branch.as_deref(),
+        tag: occasion.tag.as_deref(),
+        environment: environment.as_deref(),
+    };
+    let header = Header { kid: Some(key.to_owned()), ..Header::new(Algorithm::ES256) };
+    encode(&header, &claims, &EncodingKey::from_ec_der(private)).map_err(|error| format!("the identity could not be signed: {error}"))
+}
+
+/// What outside systems match on.
+fn subject(project: &str, occasion: &ordotaxis_core::plan::Occasion) -> String {
+    let of = match (&occasion.tag, &occasion.target, &occasion.branch) {
+        (Some(tag), ..) => format!("tag:{tag}"),
+        (None, Some(target), None) => format!("proposal:{target}"),
+        (None, _, Some(branch)) => format!("branch:{branch}"),
+        (None, None, None) => format!("commit:{}", occasion.commit),
+    };
+    format!("project:{project}:{of}")
+}

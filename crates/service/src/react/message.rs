@@ -1,0 +1,53 @@
+//! A run's commit is told how the run is: its forge with each state, the repository's notes once it has ended.
+
+use crate::app::App;
+use ordotaxis_core::engine::State;
+use ordotaxis_store::{NewWork, RunEvent, StoreError, WorkKind};
+use serde::{Deserialize, Serialize};
+
+/// What is told of a run; the body of such work. Its lane is the commit.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Message {
+    /// `PROJECT/NUMBER`
+    pub(crate) run: String,
+    pub(crate) pipeline: String,
+    pub(crate) state: State,
+    pub(crate) sentence: String,
+    pub(crate) branch: Option<String>,
+    pub(crate) started_at: Option<i64>,
+    pub(crate) ended_at: Option<i64>,
+}
+
+/// A note that someone leaves on a run's commit; the body of such work, too.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Remark {
+    /// `PROJECT/NUMBER`
+    pub(crate) run: String,
+    pub(crate) by: String,
+    pub(crate) note: String,
+}
+
+pub(super) async fn status(app: &App, event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
+    let project = app.records.project_by_id(event.project_id).await?;
+    let has_forge = project.is_some_and(|project| project.forge.is_some());
+    Ok(if has_forge { vec![told(WorkKind::Status, event)] } else { Vec::new() })
+}
+
+pub(super) async fn note(event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
+    Ok(if event.ended_at.is_some() { vec![told(WorkKind::Note, event)] } else { Vec::new() })
+}
+
+fn told(kind: WorkKind, event: &RunEvent) -> NewWork {
+    let message = Message {
+        run: event.run.clone(),
+        pipeline: event.pipeline.clone(),
+        state: event.state,
+        sentence: event.sentence.clone(),
+        branch: event.branch.clone(),
+        started_at: event.started_at,
+        ended_at: event.ended_at,
+    };
+    let body = serde_json::to_string(&message).unwrap_or_default();
+    NewWork { kind, project_id: event.project_id, lane: event.told_on.clone(), once: None, body }
+}

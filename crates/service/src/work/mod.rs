@@ -1,0 +1,103 @@
+//! Work for the outside: one queue on disk, one loop. Rows of one lane are worked off in order; of each kind a project
+//! has only so many at once, so that a slow repository or forge holds up nobody else's. What fails is tried again after
+//! growing pauses; what cannot succeed is given up with its reason, and waits until someone tries it again.
+//!
+//! To add a kind: a variant of `store::WorkKind`, its line in [`limits`], and its function in [`attempt`].
+
+mod backoff;
+mod lanes;
+mod note;
+mod status;
+
+use crate::app::App;
+use crate::clock;
+use crate::occasions;
+use backoff::Backoff;
+use lanes::Lanes;
+use ordotaxis_store::{DueWork, StoreError, WorkKind};
+use std::time::Duration;
+
+const LONGEST_PAUSE: Duration = Duration::from_secs(300);
+
+/// What came of a try.
+pub(crate) enum Outcome {
+    /// It is done; in words where there is something to say.
+    Done(Option<String>),
+    /// It failed, and may succeed later.
+    Failed { why: String, tries: u32 },
+    /// It cannot succeed, whatever one waits for.
+    Hopeless(String),
+}
+
+/// Of one project at once, and the longest pause between two tries.
+fn limits(kind: WorkKind) -> (usize, Backoff) {
+    match kind {
+        // Occasions of one project build on each other.
+        WorkKind::Occasion => (1, Backoff::up_to(LONGEST_PAUSE)),
+        WorkKind::Status | WorkKind::Note => (4, Backoff::up_to(LONGEST_PAUSE)),
+    }
+}
+
+async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, StoreError> {
+    match kind {
+        WorkKind::Occasion => occasions::work_off(app, due).await,
+        WorkKind::Status => status::send(app, due).await,
+        WorkKind::Note => note::write(app, due).await,
+    }
+}
+
+/// Works until told to stop.
+pub(crate) async fn work(app: App) {
+    let mut lanes: Vec<(WorkKind, Lanes)> = WorkKind::ALL.into_iter().map(|kind| (kind, Lanes::new(limits(kind).0))).collect();
+    loop {
+        let pause = match begin_due(&app, &mut lanes).await {
+            Ok(pause) => pause,
+            Err(error) => {
+                tracing::error!(%error, "the work that is due could not be read");
+                Duration::from_secs(1)
+            }
+        };
+        let changed = futures_util::future::select_all(lanes.iter_mut().map(|(_, lanes)| Box::pin(lanes.changed())));
+        tokio::select! {
+            () = app.stop.cancelled() => return,
+            () = app.records.work_was_added() => {}
+            _ = changed => {}
+            () = tokio::time::sleep(pause) => {}
+        }
+    }
+}
+
+/// Begins what is due, and says how long nothing else comes due.
+async fn begin_due(app: &App, lanes: &mut [(WorkKind, Lanes)]) -> Result<Duration, StoreError> {
+    let now = clock::now();
+    for (kind, lanes) in lanes {
+        let each = i64::try_from(2 * limits(*kind).0).unwrap_or(i64::MAX);
+        for due in app.records.due_work(*kind, now, each).await? {
+            let (id, project, app, kind) = (due.id, due.project_id, app.clone(), *kind);
+            lanes.take(id, project, || async move { try_one(&app, kind, &due).await });
+        }
+    }
+    let next = app.records.next_work_at(now).await?;
+    let wait = next.map_or(60_000, |at| (at - clock::now()).clamp(1, 60_000));
+    Ok(Duration::from_millis(wait.unsigned_abs()))
+}
+
+async fn try_one(app: &App, kind: WorkKind, due: &DueWork) -> Result<(), StoreError> {
+    let outcome = attempt(app, kind, due).await?;
+    let tried = u32::try_from(due.tries).unwrap_or(u32::MAX).saturating_add(1);
+    let mut tx = app.records.tx_by_rule(kind.word(), clock::now()).await?;
+    match outcome {
+        Outcome::Done(said) => tx.work_done(due.id, said.as_deref()).await?,
+        Outcome::Failed { why, tries } if tried < tries => {
+            let pause = limits(kind).1.pause(app.settings.retry_pause, tried, rand::random());
+            tracing::warn!(why, work = due.id, kind = kind.word(), "work failed; it is tried again");
+            let next = clock::now() + i64::try_from(pause.as_millis()).unwrap_or(60_000);
+            tx.work_failed(due.id, &why, next).await?;
+        }
+        Outcome::Failed { why, .. } | Outcome::Hopeless(why) => {
+            tracing::warn!(why, work = due.id, kind = kind.word(), "work is given up; `ordotaxis work again` tries it once more");
+            tx.work_given_up(due.id, &why).await?;
+        }
+    }
+    tx.commit().await
+}

@@ -1,0 +1,106 @@
+//! What happened to runs and jobs, in order. Live updates read all of it; reactions read what happened to runs, each
+//! from its own cursor, which moves in the transaction that writes what follows.
+
+use super::step::json;
+use super::{Records, StoreError, Tx};
+use ordotaxis_core::engine::State;
+use serde::{Deserialize, Serialize};
+
+/// One thing that happened, as live updates carry it.
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
+pub struct Event {
+    pub id: i64,
+    pub run_id: i64,
+    /// JSON: the live event.
+    pub body: String,
+}
+
+/// One that is to be written.
+#[derive(Debug, Clone)]
+pub struct NewEvent {
+    pub run_id: i64,
+    /// JSON: the live event.
+    pub body: String,
+    /// Where it is the run's own state that changed.
+    pub detail: Option<RunEvent>,
+}
+
+/// A run's new state, with what reactions need of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RunEvent {
+    pub project_id: i64,
+    /// `PROJECT/NUMBER`
+    pub run: String,
+    pub pipeline: String,
+    pub state: State,
+    pub sentence: String,
+    pub branch: Option<String>,
+    /// The commit that verdicts go to: the run's own, or what a proposal offers.
+    pub told_on: String,
+    pub started_at: Option<i64>,
+    pub ended_at: Option<i64>,
+}
+
+impl Records {
+    /// What happened after `id`, at most `limit` things.
+    pub async fn events_after(&self, id: i64, limit: i64) -> Result<Vec<Event>, StoreError> {
+        let sql = "SELECT id, run_id, body FROM events WHERE id > ? ORDER BY id LIMIT ?";
+        Ok(sqlx::query_as(sql).bind(id).bind(limit).fetch_all(&self.reads).await?)
+    }
+
+    /// New states of runs after `id`, at most `limit`: (number of the event, run, what happened).
+    pub async fn run_events_after(&self, id: i64, limit: i64) -> Result<Vec<(i64, i64, RunEvent)>, StoreError> {
+        let sql = "SELECT id, run_id, detail FROM events WHERE id > ? AND detail IS NOT NULL ORDER BY id LIMIT ?";
+        let rows: Vec<(i64, i64, String)> = sqlx::query_as(sql).bind(id).bind(limit).fetch_all(&self.reads).await?;
+        let read = |(id, run, detail): (i64, i64, String)| {
+            Ok((id, run, serde_json::from_str(&detail).map_err(|_| StoreError::Value("events.detail"))?))
+        };
+        rows.into_iter().map(read).collect()
+    }
+
+    pub async fn event_end(&self) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM events").fetch_one(&self.reads).await?)
+    }
+
+    /// How far a reaction has read; one that is new begins with what happens from now on.
+    pub async fn cursor(&self, reaction: &str) -> Result<i64, StoreError> {
+        let known: Option<i64> =
+            sqlx::query_scalar("SELECT event_id FROM cursors WHERE name = ?").bind(reaction).fetch_optional(&self.reads).await?;
+        match known {
+            Some(id) => Ok(id),
+            None => self.event_end().await,
+        }
+    }
+}
+
+impl Tx {
+    pub async fn add_events(&mut self, events: &[NewEvent]) -> Result<(), StoreError> {
+        if events.is_empty() {
+            return Ok(());
+        }
+        let detail = |event: &NewEvent| event.detail.as_ref().map(serde_json::to_string).transpose();
+        let rows: Vec<(i64, &str, Option<String>)> = events
+            .iter()
+            .map(|event| Ok((event.run_id, event.body.as_str(), detail(event).map_err(|_| StoreError::Value("events.detail"))?)))
+            .collect::<Result<_, StoreError>>()?;
+        let sql = "INSERT INTO events (run_id, at, body, detail)
+                   SELECT value ->> 0, ?, value ->> 1, value ->> 2 FROM json_each(?) RETURNING id";
+        let ids: Vec<i64> = sqlx::query_scalar(sql).bind(self.now).bind(json(&rows)?).fetch_all(&mut *self.on).await?;
+        self.newest_event = self.newest_event.max(ids.into_iter().max());
+        Ok(())
+    }
+
+    /// The reaction has read up to this event.
+    pub async fn move_cursor(&mut self, reaction: &str, event: i64) -> Result<(), StoreError> {
+        let sql = "INSERT INTO cursors (name, event_id) VALUES (?1, ?2) ON CONFLICT DO UPDATE SET event_id = max(event_id, ?2)";
+        sqlx::query(sql).bind(reaction).bind(event).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
+    /// Drops what happened before a moment, as far as every reaction has read. Gives how many events that were.
+    pub async fn drop_events(&mut self, before: i64) -> Result<u64, StoreError> {
+        let sql = "DELETE FROM events WHERE at < ? AND id <= (SELECT min(event_id) FROM cursors)
+                   AND id < (SELECT max(id) FROM events)";
+        Ok(sqlx::query(sql).bind(before).execute(&mut *self.on).await?.rows_affected())
+    }
+}

@@ -1,0 +1,129 @@
+//! The one way to change something: a transaction that knows who does it. Rows, events, work and the journal's rows are
+//! written together or not at all, and whoever waits for events or work is told once they are on disk.
+//!
+//! To add something that is written: a method of [`Tx`] in the file of its table.
+
+use super::journal::{self, Entry};
+use super::{Records, StoreError};
+use ordotaxis_core::access::{Actor, Who};
+use sqlx::Sqlite;
+use sqlx::pool::PoolConnection;
+use std::sync::Arc;
+use tokio::sync::{Notify, watch};
+
+/// What the rest of the service waits for.
+#[derive(Debug)]
+pub(super) struct Rings {
+    /// The number of the newest event that is on disk.
+    pub(super) events: watch::Sender<i64>,
+    pub(super) work: Notify,
+}
+
+/// Open until it is committed; dropped, it changes nothing. There is one at a time: others wait in order.
+///
+/// SQLite ends a transaction by itself after some errors (a full disk, say), so nobody knows in which state a connection
+/// is whose transaction was not committed: it is closed, and the next transaction has a new one.
+pub struct Tx {
+    pub(super) on: PoolConnection<Sqlite>,
+    committed: bool,
+    /// When it happens, in milliseconds since 1970.
+    pub(super) now: i64,
+    pub(super) newest_event: Option<i64>,
+    pub(super) has_work: bool,
+    actor: Actor,
+    entries: Vec<(Actor, Entry)>,
+    rings: Arc<Rings>,
+}
+
+impl Records {
+    /// Begins a change by `actor`. What a person or a job does must be noted before it can be committed.
+    pub async fn tx(&self, actor: &Actor, now: i64) -> Result<Tx, StoreError> {
+        let mut tx = Tx {
+            on: self.writer.acquire().await?,
+            committed: false,
+            now,
+            newest_event: None,
+            has_work: false,
+            actor: actor.clone(),
+            entries: Vec::new(),
+            rings: self.rings.clone(),
+        };
+        sqlx::query("BEGIN IMMEDIATE").execute(&mut *tx.on).await?;
+        Ok(tx)
+    }
+
+    /// Begins a change that the service makes by itself because of a rule.
+    pub async fn tx_by_rule(&self, rule: &str, now: i64) -> Result<Tx, StoreError> {
+        self.tx(&Actor::rule(rule), now).await
+    }
+
+    /// The number of the newest event on disk; it changes with each step.
+    pub fn newest_event(&self) -> watch::Receiver<i64> {
+        self.rings.events.subscribe()
+    }
+
+    /// Resolves once work was added since it resolved last. For one waiter.
+    pub async fn work_was_added(&self) {
+        self.rings.work.notified().await;
+    }
+}
+
+impl Tx {
+    /// Notes what is done, for the journal.
+    pub fn note(&mut self, entry: Entry) {
+        self.entries.push((self.actor.clone(), entry));
+    }
+
+    /// The same for one of several actors whose changes are written together.
+    pub fn note_as(&mut self, actor: &Actor, entry: Entry) {
+        self.entries.push((actor.clone(), entry));
+    }
+
+    /// Writes all of it. A change by a person or a job of which nothing was noted is refused.
+    pub async fn commit(mut self) -> Result<(), StoreError> {
+        if self.entries.is_empty() && matches!(self.actor.who, Who::Person { .. } | Who::Job(_)) {
+            return Err(StoreError::Unnoted);
+        }
+        journal::write(&mut self.on, &self.entries, self.now).await?;
+        sqlx::query("COMMIT").execute(&mut *self.on).await?;
+        self.committed = true;
+        if let Some(newest) = self.newest_event {
+            self.rings.events.send_if_modified(|known| newest > std::mem::replace(known, newest.max(*known)));
+        }
+        if self.has_work {
+            self.rings.work.notify_one();
+        }
+        Ok(())
+    }
+}
+
+impl Drop for Tx {
+    fn drop(&mut self) {
+        if !self.committed {
+            self.on.close_on_drop();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A full disk makes SQLite end the transaction by itself; once there is room again, writing goes on.
+    #[tokio::test]
+    async fn a_transaction_that_broke_leaves_the_next_one_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path()).await.unwrap();
+        for round in 0..3 {
+            let mut tx = records.tx_by_rule("a test", 1).await.unwrap();
+            sqlx::query("PRAGMA max_page_count = 10").execute(&mut *tx.on).await.unwrap();
+            let full = tx.add_person(&"x".repeat(1 << 20), None).await;
+            assert!(full.is_err(), "there is no room for it");
+            drop(tx);
+            let mut tx = records.tx_by_rule("a test", 2).await.unwrap();
+            tx.add_person(&format!("odd{round}"), None).await.unwrap();
+            tx.commit().await.unwrap();
+        }
+        assert_eq!(records.persons().await.unwrap().len(), 3);
+    }
+}

@@ -1,0 +1,42 @@
+//! Tokens that persons make for programs.
+
+use jiff::Timestamp;
+use ordotaxis_core::access::Role;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+use utoipa::ToSchema;
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewToken {
+    /// What it is for.
+    pub name: String,
+    /// No more than this role anywhere; all that the person has when absent.
+    #[serde(default)]
+    pub role: Option<Role>,
+    /// Nothing outside of these projects.
+    #[serde(default)]
+    pub projects: Option<BTreeSet<String>>,
+    /// Good for so long, in milliseconds; 90 days when absent, a year at most.
+    #[serde(default)]
+    pub ends_ms: Option<i64>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TokenView {
+    pub id: i64,
+    pub person: String,
+    pub name: String,
+    pub role: Option<Role>,
+    pub projects: Option<BTreeSet<String>>,
+    #[schema(value_type = String, format = DateTime)]
+    pub made_at: Timestamp,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ends_at: Option<Timestamp>,
+    /// To the minute.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub used_at: Option<Timestamp>,
+    /// The token itself; shown once, when it is made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+}

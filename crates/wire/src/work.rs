@@ -1,0 +1,27 @@
+//! Work for the outside that failed: what was given up, and what is tried again.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WorkView {
+    pub id: i64,
+    pub project: String,
+    /// `occasion`, `status` or `note`.
+    pub kind: String,
+    /// What it is about: a commit, for what is told of one.
+    pub commit: Option<String>,
+    /// The run that is told of.
+    pub run: Option<String>,
+    /// `waiting` for another try, or `given up`.
+    pub state: String,
+    pub tries: i64,
+    /// When it is tried again.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub next_at: Option<Timestamp>,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub given_up_at: Option<Timestamp>,
+    /// What the last try ended with.
+    pub why: String,
+}

@@ -29,7 +29,10 @@ impl Api {
     }
 
     pub(crate) fn with(url: String, token: String) -> Result<Api, Failure> {
-        let built = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).build();
+        let built = reqwest::Client::builder()
+            .user_agent(concat!("ordotaxis/", env!("CARGO_PKG_VERSION")))
+            .connect_timeout(Duration::from_secs(10))
+            .build();
         let no_roots = |error| {
             let what = format!("this machine's certificates of authorities could not be read: {error}");
             Failure::new(3, what, "install them (on Debian: `apt-get install ca-certificates`)")

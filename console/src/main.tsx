@@ -15,6 +15,8 @@ const Run = lazy(() => import('./pages/run/Run'));
 const Project = lazy(() => import('./pages/project/Project'));
 const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
+const People = lazy(() => import('./pages/people/People'));
+const Journal = lazy(() => import('./pages/journal/Journal'));
 const Draft = lazy(() => import('./pages/draft/Draft'));
 const SignIn = lazy(() => import('./pages/sign-in/SignIn'));
 
@@ -38,6 +40,9 @@ function Console() {
               <Route path="/sign-in" element={<SignIn />} />
               <Route path="/" element={framed(<Board />)} />
               <Route path="/runners" element={framed(<Runners />)} />
+              <Route path="/people" element={framed(<People />)} />
+              <Route path="/journal" element={framed(<Journal />)} />
+              <Route path="/projects/:project/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
               <Route path="/projects/:project/numbers" element={framed(<Kept what="numbers" />)} />
               <Route path="/projects/:project/caches" element={framed(<Kept what="caches" />)} />

@@ -1,5 +1,5 @@
 // The typed client, made from the service's own description, and one stream of live events for the whole page.
-import { QueryClient } from '@tanstack/react-query';
+import { QueryClient, useQuery } from '@tanstack/react-query';
 import createClient from 'openapi-fetch';
 import { useEffect } from 'react';
 import type { components, paths } from './schema';
@@ -40,32 +40,48 @@ export const queries = new QueryClient({
   },
 });
 
+/** Who is signed in, and what they may. */
+export function useMe() {
+  return useQuery({ queryKey: ['me'], queryFn: () => answered(api.GET('/api/v1/me')) });
+}
+
 /** How long events are gathered before pages ask anew: a large run changes many times a second. */
 const GATHER_MS = 200;
 
+/** A run changed. */
+interface Heard {
+  /** Nothing: it is not known which runs changed. */
+  run: string;
+  /** It is the run's own state that changed, not one of its jobs. */
+  whole: boolean;
+}
+
 /** What is heard when it is not known what was missed. */
-const ANYTHING = '';
+const ANYTHING: Heard = { run: '', whole: true };
 
 /**
  * Hears of runs that changed, by one stream for all tabs of a browser: it opens but a few connections to one place, and a
  * stream for each tab would use them up. Whichever tab has the lock holds the stream and tells the others; when it goes,
  * the next one gets the lock. Gives what ends it.
  */
-function hear(heard: (run: string) => void): () => void {
+function hear(heard: (what: Heard) => void): () => void {
   const channel = new BroadcastChannel('ordotaxis-live');
   const end = new AbortController();
   const asked = Date.now();
-  channel.onmessage = (event) => heard(event.data as string);
-  const tell = (run: string) => {
-    heard(run);
-    channel.postMessage(run);
+  channel.onmessage = (event) => heard(event.data as Heard);
+  const tell = (what: Heard) => {
+    heard(what);
+    channel.postMessage(what);
   };
   const lead = () =>
     new Promise<void>((done) => {
       const stream = new EventSource('/api/v1/live');
       // A tab that takes over does not know what happened in between.
       if (Date.now() - asked > 1000) stream.addEventListener('open', () => tell(ANYTHING), { once: true });
-      stream.addEventListener('change', (event) => tell((JSON.parse(event.data) as Schemas['LiveEvent']).run));
+      stream.addEventListener('change', (event) => {
+        const { run, job } = JSON.parse(event.data) as Schemas['LiveEvent'];
+        tell({ run, whole: !job });
+      });
       const close = () => {
         stream.close();
         done();
@@ -82,21 +98,33 @@ function hear(heard: (run: string) => void): () => void {
   };
 }
 
+/** Asks anew for what depends on a run. Lists, and what a project keeps, change with the run itself, not with each job. */
+function askFor(run: string, whole: boolean) {
+  queries.invalidateQueries({ queryKey: ['run', run] });
+  const project = run.split('/')[0];
+  if (!whole) return;
+  queries.invalidateQueries({ queryKey: ['runs', project] });
+  queries.invalidateQueries({ queryKey: ['kept', project] });
+}
+
 /** Asks anew for whatever an event says has changed. The browser itself reconnects with the last event's id. */
 export function useLive() {
   useEffect(() => {
-    const runs = new Set<string>();
+    const runs = new Map<string, boolean>();
     let timer: number | undefined;
     const ask = () => {
       timer = undefined;
       queries.invalidateQueries({ queryKey: ['board'] });
-      queries.invalidateQueries({ queryKey: ['runs'] });
-      if (runs.has(ANYTHING)) queries.invalidateQueries({ queryKey: ['run'] });
-      for (const run of runs) queries.invalidateQueries({ queryKey: ['run', run] });
+      queries.invalidateQueries({ queryKey: ['slots'] });
+      if (runs.has(ANYTHING.run)) {
+        for (const key of ['run', 'runs', 'kept']) queries.invalidateQueries({ queryKey: [key] });
+      } else {
+        for (const [run, whole] of runs) askFor(run, whole);
+      }
       runs.clear();
     };
-    const heard = (run: string) => {
-      runs.add(run);
+    const heard = ({ run, whole }: Heard) => {
+      runs.set(run, whole || runs.get(run) === true);
       timer ??= window.setTimeout(ask, GATHER_MS);
     };
     let stop = hear(heard);

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Button, Modal } from 'antd';
 import { Fragment, type ReactNode, useEffect, useRef, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { answered, api, queries, useLive } from '../api/client';
+import { answered, api, queries, useLive, useMe } from '../api/client';
 import type { Theme } from '../look/palette';
 
 const keys = [
@@ -40,6 +40,8 @@ export function Frame({
         <nav className="path" aria-label="Where you are">
           <Link to="/">board</Link>
           {path.length === 0 && <Link to="/runners">runners</Link>}
+          {path.length === 0 && <Link to="/people">people</Link>}
+          {path.length === 0 && <Journal />}
           {path.map((part, at) => (
             <Fragment key={path.slice(0, at + 1).join('/')}>
               <span className="soft">/</span>
@@ -115,7 +117,7 @@ function GoTo({ field }: { field: React.RefObject<HTMLInputElement | null> }) {
 }
 
 function Busy() {
-  const { data } = useQuery({ queryKey: ['board'], queryFn: () => answered(api.GET('/api/v1/board')) });
+  const { data } = useQuery({ queryKey: ['slots'], queryFn: () => answered(api.GET('/api/v1/slots')) });
   if (!data) return null;
   const words = data.slots === 0 ? 'no runner connected' : `${data.busy} of ${data.slots} slots busy`;
   return (
@@ -125,17 +127,28 @@ function Busy() {
   );
 }
 
+/** For owners: nobody else may read it as a whole. */
+function Journal() {
+  const { data } = useMe();
+  return data?.role === 'owner' ? <Link to="/journal">journal</Link> : null;
+}
+
 function Who() {
-  const { data } = useQuery({ queryKey: ['me'], queryFn: () => answered(api.GET('/api/v1/me')) });
+  const { data } = useMe();
   const leave = async () => {
     await api.DELETE('/api/v1/session');
     queries.clear();
     window.location.assign('/sign-in');
   };
   return (
-    <Button size="small" type="text" onClick={leave} title="Sign out">
-      {data?.name ?? ''}
-    </Button>
+    <span className="who">
+      <Link to="/people?view=yours" title="Your tokens and sessions">
+        {data?.name ?? ''}
+      </Link>
+      <Button size="small" type="text" onClick={leave}>
+        Sign out
+      </Button>
+    </span>
   );
 }
 

@@ -32,6 +32,8 @@ pub enum ServeError {
     Key(#[from] KeyError),
     #[error(transparent)]
     Profile(#[from] ProfileError),
+    #[error("`{0}` cannot be a person's name: lower-case letters, digits, `-`, `_` and `.`, at most 64")]
+    Name(String),
     #[error("the listener has no address")]
     Listener(#[source] std::io::Error),
     #[error(
@@ -68,14 +70,14 @@ fn private(folder: &std::path::Path) -> std::io::Result<()> {
 }
 
 /// The first person, who owns the service, and the token to sign in with.
-async fn first_person(records: &Records) -> Result<Secret, StoreError> {
+async fn first_person(records: &Records, name: &str) -> Result<Secret, StoreError> {
     let (token, now) = (Secret::random("oxu"), clock::now());
     let mut tx = records.tx_by_rule("first-start", now).await?;
-    let person_id = tx.add_person("owner", None).await?;
-    tx.set_grant(&Holder::Person("owner".into()), None, Some(Role::Owner), "").await?;
+    let person_id = tx.add_person(name, None).await?;
+    tx.set_grant(&Holder::Person(name.to_owned()), None, Some(Role::Owner), "").await?;
     let new = NewToken { person_id, name: "first", secret: token.expose(), limit: &Limit::default(), ends_at: None };
     tx.add_token(&new).await?;
-    tx.note(Entry::new(Action::AddPerson, "owner").after(Role::Owner));
+    tx.note(Entry::new(Action::AddPerson, name).after(Role::Owner));
     tx.commit().await?;
     Ok(token)
 }
@@ -127,7 +129,10 @@ where
     private(&settings.data).map_err(folder_error)?;
     let records = Records::open(&settings.data).await?;
     if records.persons().await?.is_empty() {
-        first_token(first_person(&records).await?.expose());
+        if !http::is_person_name(&settings.owner) {
+            return Err(ServeError::Name(settings.owner));
+        }
+        first_token(first_person(&records, &settings.owner).await?.expose());
     }
     let stop = CancellationToken::new();
     let scheme = if settings.tls.is_some() { "https" } else { "http" };

@@ -46,6 +46,8 @@ pub struct Settings {
     pub local_git: Vec<PathBuf>,
     /// Whether files may name repositories at loopback and link-local addresses.
     pub near_git: bool,
+    /// What the first person is called.
+    pub owner: String,
     /// Where persons sign in with OpenID Connect.
     pub sign_in: Option<SignIn>,
     /// For a rehearsal: the occasion that a start by hand plays through.
@@ -186,6 +188,7 @@ impl Settings {
             open: Open::default(),
             local_git: Vec::new(),
             near_git: false,
+            owner: "owner".to_owned(),
             sign_in: None,
             rehearsal: None,
         }

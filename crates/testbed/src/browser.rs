@@ -55,6 +55,18 @@ impl Browser {
         until(&format!("a click on {css}"), || async { self.client.find(Locator::Css(css)).await.ok()?.click().await.ok() }).await;
     }
 
+    /// Waits until a field is there, and types into it in place of what it held.
+    pub async fn fill(&self, css: &str, text: &str) {
+        until(&format!("typing into {css}"), || async {
+            let field = self.client.find(Locator::Css(css)).await.ok()?;
+            // As a person does: what a script clears, the page's own state does not hear of.
+            let held = field.prop("value").await.ok().flatten().unwrap_or_default();
+            field.send_keys(&"\u{e003}".repeat(held.chars().count())).await.ok()?;
+            field.send_keys(text).await.ok()
+        })
+        .await;
+    }
+
     /// Runs JavaScript in the page; `return` gives its value.
     pub async fn script(&self, script: &str) -> Value {
         self.client.execute(script, Vec::new()).await.expect("the script runs")

@@ -26,6 +26,8 @@ pub struct JournalView {
     pub refused: Option<String>,
     pub before: Option<Value>,
     pub after: Option<Value>,
+    /// What was changed, in a line: `all → granted`, `branch main, commit 0fa6b9d9`; or why it was refused.
+    pub change: String,
     /// SHA-256 of this row and, through `previous`, of all before it.
     pub digest: String,
     pub previous: String,

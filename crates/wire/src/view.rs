@@ -463,6 +463,12 @@ pub struct ConnectionView {
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SlotsView {
+    pub slots: u32,
+    pub busy: u32,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BoardView {
     pub projects: Vec<BoardLine>,
     pub slots: u32,

@@ -27,6 +27,7 @@ pub(crate) fn demo(once: bool) -> Result<(), String> {
     for name in ["patterns", "stations", "tidegauge", "almanac"] {
         world.add_project(name)?;
     }
+    world.add_people()?;
     let mut rows = vec![["run", "state", "expected", "commit", "what happened"].map(str::to_owned).to_vec()];
     let mut wrong = 0;
     for moment in HISTORY {
@@ -71,7 +72,7 @@ impl World {
             &folder,
             "service",
             ordotaxis()
-                .args(["serve", "--listen", &format!("127.0.0.1:{service_port}"), "--data"])
+                .args(["serve", "--owner", "ines", "--listen", &format!("127.0.0.1:{service_port}"), "--data"])
                 .arg(folder.join("service"))
                 .arg("--config")
                 .arg(setup::root().join("demo/service.toml")),
@@ -104,6 +105,31 @@ impl World {
         let mut command = ordotaxis();
         command.env("ORDOTAXIS_URL", &self.service_url).env("ORDOTAXIS_TOKEN", &self.token);
         command
+    }
+
+    /// Tomas and Maren keep things going, Odd looks on. Stations are not for him to see.
+    fn add_people(&self) -> Result<(), String> {
+        for name in ["tomas", "maren", "odd"] {
+            output(self.client().args(["person", "add", name, "--mail", &format!("{name}@saltmarsh.example")]))?;
+            output(self.client().args(["person", "known", name, "--issuer", &self.forge_url, "--subject", name]))?;
+        }
+        for command in [
+            &["group", "set", "keepers", "tomas", "maren"][..],
+            &["grant", "set", "@keepers", "operator"],
+            &["grant", "set", "maren", "editor", "--project", "stations"],
+            &["grant", "set", "odd", "reader", "--project", "tidegauge"],
+            &["project", "seen", "stations", "granted"],
+        ] {
+            output(self.client().args(command))?;
+        }
+        // A program that may only look: what it tries beyond that stands in the journal as refused.
+        let screen: Value = json(self.client().args(["--json", "token", "make", "the screen in the hall", "--role", "reader"]))?;
+        let mut tries = self.client();
+        tries.env("ORDOTAXIS_TOKEN", screen["token"].as_str().unwrap_or_default()).args(["secret", "remove", "stations", "STATION_KEY"]);
+        match output(&mut tries) {
+            Err(_) => Ok(()),
+            Ok(_) => Err("a token for reading has removed a secret".into()),
+        }
     }
 
     /// A repository on the forge, a project for it, and the forge's webhook to the service.
@@ -213,7 +239,12 @@ impl World {
     fn invite(&self) -> Result<(), String> {
         let link = output(self.client().args(["sign-in", "--link"]))?;
         let binary = binary("ordotaxis");
-        println!("\nThe demo is up. Sign in, once, with\n\n  {}\n", link.trim());
+        println!("\nThe demo is up. Sign in as Ines, its owner, once, with\n\n  {}\n\nor, in another browser, as", link.trim());
+        for (name, what) in [("tomas", "an operator"), ("maren", "an operator"), ("odd", "a reader")] {
+            let link = output(self.client().args(["--quiet", "person", "link", name]))?;
+            println!("  {name:<6} {what:<12} {}", link.trim());
+        }
+        println!();
         println!("The practice forge is at {}. Some commands to try:\n", self.forge_url);
         println!("  export ORDOTAXIS_URL={} ORDOTAXIS_TOKEN={}", self.service_url, self.token);
         println!("  {binary} runs");

@@ -29,6 +29,7 @@ export function ProjectWords({ project, at }: { project: string; at: string }) {
     ['numbers', 'Numbers', '/numbers'],
     ['flaky', 'Flaky tests', '/flaky'],
     ['caches', 'Caches', '/caches'],
+    ['journal', 'Journal', '/journal'],
   ];
   return (
     <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
@@ -46,7 +47,7 @@ export function ProjectWords({ project, at }: { project: string; at: string }) {
 
 function Numbers({ project }: { project: string }) {
   const { data, error } = useQuery({
-    queryKey: ['runs', project, 'numbers'],
+    queryKey: ['kept', project, 'numbers'],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/numbers', { params: { path: { project } } })),
   });
   if (error) return <Trouble error={error} />;
@@ -78,7 +79,7 @@ function Caches({ project }: { project: string }) {
   const now = useNow(true);
   const [told, setTold] = useState<string>();
   const { data, error } = useQuery({
-    queryKey: ['runs', project, 'caches'],
+    queryKey: ['kept', project, 'caches'],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/caches', { params: { path: { project } } })),
   });
   if (error) return <Trouble error={error} />;
@@ -96,7 +97,7 @@ function Caches({ project }: { project: string }) {
       params: { path: { project }, query },
     });
     setTold(response.ok ? `dropped ${one.key}` : `the service answered ${response.status}`);
-    queries.invalidateQueries({ queryKey: ['runs', project, 'caches'] });
+    queries.invalidateQueries({ queryKey: ['kept', project, 'caches'] });
   };
   const total = data.reduce((sum, one) => sum + one.stored_bytes, 0);
   return (
@@ -150,7 +151,7 @@ function Caches({ project }: { project: string }) {
 
 function Flaky({ project }: { project: string }) {
   const { data, error } = useQuery({
-    queryKey: ['runs', project, 'flaky'],
+    queryKey: ['kept', project, 'flaky'],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/flaky-tests', { params: { path: { project } } })),
   });
   if (error) return <Trouble error={error} />;

@@ -1,5 +1,5 @@
 // A project's runs, newest first, with a filter.
-import { useInfiniteQuery } from '@tanstack/react-query';
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Button, Input } from 'antd';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
@@ -30,15 +30,26 @@ export default function Project() {
   const { project = '' } = useParams();
   const [filter, setFilter] = useState('');
   const now = useNow(true);
-  const { data, error, hasNextPage, fetchNextPage } = useInfiniteQuery({
-    queryKey: ['runs', project],
+  // Only the newest page is asked for anew when a run changes; what was loaded of earlier ones stays.
+  const newest = useQuery({ queryKey: ['runs', project], queryFn: () => page(project, undefined) });
+  const next = newest.data?.next;
+  const [from, setFrom] = useState<number>();
+  const earlier = useInfiniteQuery({
+    queryKey: ['earlier', project, from],
     queryFn: ({ pageParam }) => page(project, pageParam),
-    initialPageParam: undefined as number | undefined,
+    initialPageParam: from,
     getNextPageParam: (last) => last.next,
+    enabled: from !== undefined,
+    staleTime: Number.POSITIVE_INFINITY,
   });
+  const error = newest.error ?? earlier.error;
   if (error) return <Trouble error={error} />;
-  if (!data) return null;
-  const runs = data.pages.flatMap((part) => part.runs);
+  if (!newest.data) return null;
+  const all = new Map<string, RunView>();
+  for (const part of [...(earlier.data?.pages ?? []), newest.data]) for (const run of part.runs) all.set(run.run, run);
+  const runs = [...all.values()].sort((a, b) => b.number - a.number);
+  const hasNextPage = from === undefined ? next !== undefined : earlier.hasNextPage;
+  const fetchNextPage = () => (from === undefined ? setFrom(next) : earlier.fetchNextPage());
   const fits = (run: RunView) =>
     `${run.run} ${run.state} ${run.branch} ${run.commit_title} ${run.commit_author}`
       .toLowerCase()

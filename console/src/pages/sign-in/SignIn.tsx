@@ -1,4 +1,6 @@
-// Signing in: with a token, or by itself with the one-use code of a sign-in link (after `#`, which no server sees).
+// Signing in: with a token, at a provider, or by itself: with the one-use code of a sign-in link (after `#`, which no
+// server sees), or with what a provider sent this browser back with.
+import { useQuery } from '@tanstack/react-query';
 import { Button, Input } from 'antd';
 import { useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -10,6 +12,10 @@ export default function SignIn() {
   const [token, setToken] = useState('');
   const [wrong, setWrong] = useState('');
   const tried = useRef('');
+  const { data: ways } = useQuery({
+    queryKey: ['ways'],
+    queryFn: () => answered(api.GET('/api/v1/sign-in')),
+  });
   const enter = async (ask: Schemas['NewSession']) => {
     try {
       await answered(api.POST('/api/v1/session', { body: ask }));
@@ -28,6 +34,15 @@ export default function SignIn() {
       window.history.replaceState(null, '', '/sign-in');
       enter({ code });
     };
+    const back = new URLSearchParams(window.location.search);
+    const [code, state] = [back.get('code'), back.get('state')];
+    if (code && state && tried.current !== code) {
+      tried.current = code;
+      window.history.replaceState(null, '', '/sign-in');
+      enter({ provider: { code, state } });
+    } else if (back.get('error')) {
+      setWrong(`the provider answered: ${back.get('error_description') ?? back.get('error')}`);
+    }
     use();
     window.addEventListener('hashchange', use);
     return () => window.removeEventListener('hashchange', use);
@@ -52,6 +67,11 @@ export default function SignIn() {
         <Button type="primary" htmlType="submit" disabled={!token.trim()}>
           Sign in
         </Button>
+        {ways?.url && (
+          <Button href={ways.url} block>
+            Sign in with {ways.provider}
+          </Button>
+        )}
         <span className="soft">
           <code>ordotaxis sign-in --link</code> prints a link that signs this browser in.
         </span>

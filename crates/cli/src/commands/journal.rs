@@ -86,7 +86,7 @@ async fn list(options: JournalOptions, api: &Api, json: bool) -> Done {
         out::json(&rows);
         return OK;
     }
-    let head = ["row", "when", "who", "way", "did", "project", "to what", ""].map(str::to_owned).to_vec();
+    let head = ["row", "when", "who", "way", "did", "project", "to what", "how"].map(str::to_owned).to_vec();
     let lines: Vec<Vec<String>> = std::iter::once(head).chain(rows.iter().map(row)).collect();
     table(&lines, "nothing that fits is in the journal");
     OK
@@ -95,15 +95,8 @@ async fn list(options: JournalOptions, api: &Api, json: bool) -> Done {
 fn row(row: &JournalView) -> Vec<String> {
     let who = if row.kind == "service" { format!("rule {}", row.who) } else { row.who.clone() };
     let who = if who.is_empty() { "nobody".to_owned() } else { who };
-    let words = |value: &Option<serde_json::Value>| value.as_ref().map(ToString::to_string).filter(|text| text != "null");
-    let change = match (&row.refused, words(&row.before), words(&row.after)) {
-        (Some(why), ..) => format!("refused: {why}"),
-        (None, Some(before), Some(after)) => format!("{before} → {after}"),
-        (None, Some(before), None) => format!("was {before}"),
-        (None, None, after) => after.unwrap_or_default(),
-    };
     let project = row.project.clone().unwrap_or_default();
-    vec![row.id.to_string(), out::moment(row.at), who, row.way.clone(), row.action.clone(), project, row.object.clone(), change]
+    vec![row.id.to_string(), out::moment(row.at), who, row.way.clone(), row.action.clone(), project, row.object.clone(), row.change.clone()]
 }
 
 async fn verify(api: &Api, against: Option<String>, json: bool) -> Done {

@@ -15,17 +15,20 @@ pub(crate) struct ServeOptions {
     data: PathBuf,
     #[arg(long, default_value = "127.0.0.1:7070")]
     listen: SocketAddr,
+    /// What the first person is called, who owns the service; said at the first start only
+    #[arg(long, default_value = "owner", value_name = "NAME")]
+    owner: String,
     /// A TOML file with further settings
     #[arg(long)]
     config: Option<PathBuf>,
 }
 
 pub(super) async fn serve(options: ServeOptions) -> Done {
-    let ServeOptions { data, listen, config } = options;
+    let ServeOptions { data, listen, owner, config } = options;
     set_up_log();
     // What a service writes is its user's alone.
     nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
-    let mut settings = Settings::new(data);
+    let mut settings = Settings { owner, ..Settings::new(data) };
     if let Some(config) = config {
         settings = settings.with_file(config).map_err(|error| Failure::new(2, error.to_string(), "docs/service.md lists all settings"))?;
     }

@@ -328,3 +328,59 @@ async fn accessible(browser: &Browser) {
         found.as_array().into_iter().flatten().map(|one| format!("{}: {}", one["id"], one["nodes"][0]["html"])).collect();
     assert!(told.is_empty(), "{told:?}");
 }
+
+/// People and what they did, as their owner sees and changes them; and what others see of it.
+#[tokio::test(flavor = "multi_thread")]
+async fn people_and_the_journal_are_kept_in_the_console() {
+    let world = world().await;
+    world.project("tidegauge").await;
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("tidegauge").await;
+    let open = async |path: &str| browser.client.goto(&format!("{}{path}", world.url)).await.expect("the page");
+    open("/people").await;
+    browser.fill("[aria-label='Name']", "maren").await;
+    browser.click("button[type=submit]").await;
+    browser.see("maren is added").await;
+    accessible(&browser).await;
+    browser.fill("[aria-label='Name']", "Not A Name").await;
+    browser.click("button[type=submit]").await;
+    browser.see("a person's name is lower-case letters").await;
+    open("/people?view=groups").await;
+    browser.fill("[aria-label='Group']", "keepers").await;
+    browser.fill("[aria-label='Members']", "maren, owner").await;
+    browser.click("button[type=submit]").await;
+    browser.see("@keepers is set").await;
+    open("/people?view=roles").await;
+    browser.fill("[aria-label='Who']", "@keepers").await;
+    browser.fill("[aria-label='Project']", "tidegauge").await;
+    browser.click("button[type=submit]").await;
+    browser.see("@keepers is operator of tidegauge").await;
+    accessible(&browser).await;
+    open("/people?view=yours").await;
+    browser.fill("[aria-label='What for']", "a laptop").await;
+    browser.click("button[type=submit]").await;
+    browser.see("Shown this once").await;
+    accessible(&browser).await;
+    open("/journal").await;
+    browser.see("token.make").await;
+    browser.see("grant.set").await;
+    browser.click("header ~ main button").await;
+    browser.see("Whole: ").await;
+    accessible(&browser).await;
+    open("/projects/tidegauge/journal").await;
+    browser.see("project.add").await;
+    // Maren is no owner: she sees who there is, and neither mail, the journal nor how to change it.
+    let hers = world.json(&["person", "link", "maren"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.click("header .who button").await;
+    browser.see("Sign in to Ordotaxis").await;
+    browser.client.goto(&hers).await.expect("the page");
+    browser.see("tidegauge").await;
+    open("/people").await;
+    browser.see("@keepers").await;
+    assert_eq!(browser.script("return document.querySelectorAll('form.people-line').length").await, Value::from(0));
+    open("/journal").await;
+    browser.see("this needs the role owner of the service; owner can give it").await;
+    browser.end().await;
+}

@@ -2,7 +2,7 @@
 //! people on the other side.
 
 use super::{ORDOTAXIS, world};
-use ordotaxis_testbed::{Process, RunnerOptions, World, free_port};
+use ordotaxis_testbed::{Browser, Process, RunnerOptions, World, free_port};
 use reqwest::header::{LOCATION, SET_COOKIE};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
@@ -111,6 +111,20 @@ async fn what_a_provider_says_must_hold() {
     std::fs::write(&claims, json!({ "sub": "10", "preferred_username": "odd" }).to_string()).expect("a file");
     let (ask, cookie) = answer(&world).await;
     assert_eq!(sign_in(&world, &ask, &cookie).await.0, 403);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_goes_to_the_provider_and_comes_back_signed_in() {
+    let (world, _provider, claims, _) = with_provider("add").await;
+    std::fs::write(&claims, json!({ "sub": "9", "preferred_username": "odd" }).to_string()).expect("a file");
+    let browser = Browser::start(1280, 800).await;
+    browser.client.goto(&format!("{}/sign-in", world.url)).await.expect("the page");
+    browser.see("Sign in with Saltmarsh").await;
+    browser.click("a[href='/api/v1/sign-in/begin']").await;
+    browser.see("no runner connected").await;
+    assert_eq!(browser.text("header .who a").await, "odd");
+    assert_eq!(browser.script("return location.search").await, json!(""), "the code is gone from the address");
+    browser.end().await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -10,7 +10,7 @@ const NEEDS: &[(&str, &str)] = &[
     ("nothing", "sign_in sign_out sign_in_ways begin_sign_in"),
     (
         "signed in",
-        "board check live me list_projects list_runs list_runners queue schema sign_in_link list_sessions end_session list_tokens make_token
+        "board check live me list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
          end_token list_persons list_groups list_grants",
     ),
     (

@@ -99,6 +99,7 @@ pub(super) const ROUTES: &[(&str, &str, Action)] = &[
     ("GET", "/sign-in", Action::SignIn),
     ("POST", "/sign-in-links", Action::MakeLink),
     ("GET", "/sign-in/begin", Action::SignIn),
+    ("GET", "/slots", Action::SeeLists),
     ("POST", "/store/sweep", Action::SweepStore),
     ("POST", "/store/verify", Action::SeeStore),
     ("GET", "/tokens", Action::SeeOwn),

@@ -12,6 +12,7 @@ use ordotaxis_wire::journal::{JournalVerified, JournalView, VerifyJournal};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use serde::Deserialize;
+use serde_json::Value;
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa::IntoParams;
 
@@ -54,8 +55,14 @@ impl Filter {
 }
 
 fn view(row: JournalRow) -> JournalView {
-    let json = |text: Option<String>| text.and_then(|text| serde_json::from_str(&text).ok());
+    let json = |text: &Option<String>| text.as_deref().and_then(|text| serde_json::from_str(text).ok());
+    let (before, after) = (json(&row.before), json(&row.after));
+    let change = match &row.refused {
+        Some(why) => format!("refused: {why}"),
+        None => change(before.as_ref(), after.as_ref()),
+    };
     JournalView {
+        change,
         id: row.id,
         at: moment(row.at),
         kind: row.kind,
@@ -66,10 +73,34 @@ fn view(row: JournalRow) -> JournalView {
         project: row.project,
         object: row.object,
         refused: row.refused,
-        before: json(row.before),
-        after: json(row.after),
+        before,
+        after,
         digest: row.digest,
         previous: row.previous,
+    }
+}
+
+fn change(before: Option<&Value>, after: Option<&Value>) -> String {
+    let (before, after) = (before.map(words).unwrap_or_default(), after.map(words).unwrap_or_default());
+    match (before.is_empty(), after.is_empty()) {
+        (false, false) => format!("{before} → {after}"),
+        (false, true) => format!("was {before}"),
+        (true, _) => after,
+    }
+}
+
+/// A value as a person reads it; what is empty is left out, and a commit's id is cut short.
+fn words(value: &Value) -> String {
+    match value {
+        Value::Null => String::new(),
+        Value::String(text) if text.len() == 40 && text.bytes().all(|byte| byte.is_ascii_hexdigit()) => text[..10].to_owned(),
+        Value::String(text) => text.clone(),
+        Value::Array(items) => items.iter().map(words).collect::<Vec<_>>().join(" "),
+        Value::Object(entries) => {
+            let pairs = entries.iter().map(|(name, value)| (name.replace('_', " "), words(value)));
+            pairs.filter(|(_, value)| !value.is_empty()).map(|(name, value)| format!("{name} {value}")).collect::<Vec<_>>().join(", ")
+        }
+        other => other.to_string(),
     }
 }
 
@@ -144,4 +175,26 @@ pub(crate) async fn verify(State(app): State<App>, Body(ask): Body<VerifyJournal
             JournalVerified { whole: false, rows: row - 1, digest: None, why: Some(format!("row {row}: {why}")) }
         }
     }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn changes_are_said_in_words() {
+        let commit = "0fa6b9d9848d86331debc57f2b01a9546534cabe";
+        for (before, after, said) in [
+            (Some(json!("all")), Some(json!("granted")), "all → granted"),
+            (Some(json!({ "mail": null })), Some(json!({ "mail": "odd@saltmarsh.example" })), "mail odd@saltmarsh.example"),
+            (Some(json!("owner")), None, "was owner"),
+            (None, Some(json!({ "pipeline": "main", "commit": commit, "again_of": 3 })), "pipeline main, commit 0fa6b9d984, again of 3"),
+            (Some(json!(["tomas"])), Some(json!(["tomas", "maren"])), "tomas → tomas maren"),
+            (None, Some(json!({})), ""),
+            (None, None, ""),
+        ] {
+            assert_eq!(change(before.as_ref(), after.as_ref()), said);
+        }
+    }
 }

@@ -91,6 +91,7 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(store::verify))
         .routes(routes!(store::sweep))
         .routes(routes!(runners::list))
+        .routes(routes!(runners::slots))
         .routes(routes!(runners::drain))
         .routes(routes!(runners::queue))
         .routes(routes!(runners::set, runners::remove))

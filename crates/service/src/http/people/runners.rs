@@ -16,7 +16,7 @@ use ordotaxis_wire::ask::{Drain, Invitation, Invite, RunnerGrant};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::Tool;
-use ordotaxis_wire::view::{QueuedView, RunnerView};
+use ordotaxis_wire::view::{QueuedView, RunnerView, SlotsView};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::PoisonError;
 
@@ -66,6 +66,14 @@ pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<
         }
     };
     Ok(Json(app.records.runners().await?.into_iter().map(view).collect()))
+}
+
+/// How many slots runners have, and how many are busy: what every page shows.
+#[utoipa::path(get, operation_id = "slots", path = "/api/v1/slots", responses((status = 200, body = SlotsView)))]
+pub(crate) async fn slots(State(app): State<App>) -> Result<Json<SlotsView>, ApiError> {
+    let runners = app.keeper.ask(|reply| Command::Runners { reply }).await?;
+    let busy = runners.iter().map(|runner| runner.doing.len()).sum::<usize>();
+    Ok(Json(SlotsView { slots: runners.iter().map(|runner| runner.slots).sum(), busy: u32::try_from(busy).unwrap_or(u32::MAX) }))
 }
 
 /// Projects that the caller does not see.

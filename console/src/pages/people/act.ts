@@ -1,0 +1,24 @@
+// Doing something and saying how it went: every list of this page asks anew for what it shows afterwards.
+import { useState } from 'react';
+import { answered, queries } from '../../api/client';
+
+type Call<T> = Promise<{ data?: T; error?: unknown; response: Response }>;
+
+/** What was said last, and a function that does a call, says how it went, and asks anew for lists under these keys. */
+export function useAct(keys: string[]) {
+  const [told, setTold] = useState<{ words: string; wrong: boolean }>();
+  const act = async <T>(call: Call<T>, words: string): Promise<T | undefined> => {
+    try {
+      // What answers without a body is done when it was not refused.
+      const { response, data } = await call;
+      const done = response.ok ? data : await answered(call);
+      setTold({ words, wrong: false });
+      for (const key of keys) queries.invalidateQueries({ queryKey: [key] });
+      return done;
+    } catch (error) {
+      setTold({ words: error instanceof Error ? error.message : 'the service could not be reached', wrong: true });
+      return undefined;
+    }
+  };
+  return { told, act };
+}

@@ -5,7 +5,7 @@ use crate::global::Global;
 use crate::profile;
 use crate::reference::RunRef;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::RunView;
+use ordotaxis_wire::run::RunView;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;

@@ -1,6 +1,6 @@
 //! Where a secret or a connection goes, as options say it.
 
-use ordotaxis_wire::ask::ReachAsk;
+use ordotaxis_wire::secret::ReachAsk;
 
 /// Where a secret or a connection goes; the main branch and tags when nothing is said.
 #[derive(clap::Args)]

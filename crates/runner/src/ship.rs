@@ -6,8 +6,8 @@
 
 use crate::client::{CallError, Client, insist};
 use crate::mask::Mask;
+use ordotaxis_wire::run::PhaseView;
 use ordotaxis_wire::runner::{AttemptId, Lease, Phases};
-use ordotaxis_wire::view::PhaseView;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;

@@ -8,7 +8,7 @@ use crate::processes::mark_to_end;
 use crate::step::{Halt, StepCall, StepEnd, run_step};
 use crate::workspace::Workspace;
 use ordotaxis_core::language::{Helper, Step};
-use ordotaxis_wire::view::PhaseKind;
+use ordotaxis_wire::run::PhaseKind;
 use ordotaxis_wire::words;
 use std::path::{Path, PathBuf};
 use std::time::Duration;

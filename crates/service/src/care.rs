@@ -6,7 +6,7 @@ use crate::clock;
 use ordotaxis_content::ChunkId;
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_store::{BlobError, CacheRow, DueArtifact, Entry, SweepPlan};
-use ordotaxis_wire::view::{SweepView, SweptView};
+use ordotaxis_wire::storage::{SweepView, SweptView};
 use ordotaxis_wire::words;
 use std::collections::HashSet;
 use std::time::Duration;

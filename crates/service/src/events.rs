@@ -3,7 +3,7 @@
 use crate::keeper::RunInfo;
 use ordotaxis_core::engine::State;
 use ordotaxis_store::{NewEvent, RunEvent};
-use ordotaxis_wire::view::LiveEvent;
+use ordotaxis_wire::run::LiveEvent;
 
 /// Which run it is about.
 pub(crate) struct Of<'a> {

@@ -1,23 +1,34 @@
 //! Every message between service, runner, client and console, once. Field names are forever: they are added, never
 //! renamed. Times are RFC 3339 in UTC; durations are whole milliseconds and end in `_ms`.
 //!
-//! - [`view`]: what the service tells people: projects, runs, jobs, the board.
-//! - [`plan`]: a plan as `plan --format json` prints it, and diagnostics.
-//! - [`ask`]: what people ask of the service.
-//! - [`runner`]: the runner protocol.
-//! - [`problem`]: RFC 9457 problem details.
-//! - [`words`]: times and sizes as people read them.
+//! One file a resource, with what is asked and what is answered:
+//!
+//! - [`project`], [`run`], [`board`], [`fleet`] (runners and the queue), [`log`], [`artifact`], [`results`] (tests, findings,
+//!   numbers), [`compare`], [`cache`], [`storage`], [`secret`], [`pipeline`], [`work`];
+//! - [`person`], [`session`], [`token`], [`journal`];
+//! - [`plan`]: a plan as `plan --format json` prints it, and diagnostics;
+//! - [`runner`]: the runner protocol;
+//! - [`problem`]: RFC 9457 problem details; [`words`]: times and sizes as people read them.
 
-pub mod ask;
+pub mod artifact;
+pub mod board;
+pub mod cache;
+pub mod compare;
+pub mod fleet;
 pub mod journal;
+pub mod log;
 pub mod person;
 pub mod pipeline;
 pub mod plan;
 pub mod problem;
+pub mod project;
+pub mod results;
+pub mod run;
 pub mod runner;
+pub mod secret;
 pub mod session;
+pub mod storage;
 pub mod token;
-pub mod view;
 pub mod words;
 pub mod work;
 

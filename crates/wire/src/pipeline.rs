@@ -1,9 +1,26 @@
-//! Pipeline files as the console and the client see them.
+//! Pipeline files: checked and planned, drafted, kept by the service.
 
 use crate::plan::{DiagnosticView, PlanView};
 use jiff::Timestamp;
+use ordotaxis_core::plan::Occasion;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+/// A pipeline file to look at, and the occasion to plan it for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Check {
+    pub text: String,
+    /// What it is called in places; `ordotaxis.toml` when absent.
+    #[serde(default)]
+    pub file: Option<String>,
+    /// The project whose file it is: what it borrows is then looked up.
+    #[serde(default)]
+    pub project: Option<String>,
+    /// A push to main when absent.
+    #[serde(default)]
+    pub occasion: Option<Occasion>,
+}
 
 /// What there is to say about a file.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -34,11 +51,37 @@ pub struct PipelineView {
     pub commit: String,
 }
 
+/// A pipeline file to keep as a commit on a branch of its own.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewDraft {
+    /// `main` for `ordotaxis.toml`, another name for `ordotaxis/NAME.toml`.
+    pub pipeline: String,
+    pub text: String,
+    /// The new branch's name.
+    pub branch: String,
+    pub message: String,
+    /// The commit it was made from; the main branch's newest when absent.
+    #[serde(default)]
+    pub from: Option<String>,
+}
+
 /// A draft that was kept.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DraftView {
     pub branch: String,
     pub commit: String,
+}
+
+/// A new version of a pipeline file that the service keeps.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewStored {
+    /// Empty: the pipeline is taken out.
+    pub text: String,
+    pub message: String,
+    /// The version it was made from, 0 for none: when another came first, nothing is kept.
+    pub on: i64,
 }
 
 /// One version of a pipeline file that the service keeps.

@@ -8,7 +8,7 @@ use crate::reference::run_ref;
 use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::language::nearest;
-use ordotaxis_wire::view::{ArtifactView, FolderView};
+use ordotaxis_wire::artifact::{ArtifactView, FolderView};
 use ordotaxis_wire::words;
 use reqwest::Method;
 use std::io::Write;

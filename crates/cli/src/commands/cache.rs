@@ -5,7 +5,8 @@ use crate::failure::{Done, OK};
 use crate::out;
 use crate::out::table;
 use clap::Subcommand;
-use ordotaxis_wire::view::{CacheView, DroppedView, FolderView};
+use ordotaxis_wire::artifact::FolderView;
+use ordotaxis_wire::cache::{CacheView, DroppedView};
 use ordotaxis_wire::words;
 use reqwest::Method;
 
@@ -77,11 +78,11 @@ pub(super) async fn cache(command: CacheCommand, api: &Api, json: bool) -> Done 
 /// What lies in one folder of a tree.
 pub(super) fn print_folder(view: &FolderView) {
     let head = ["mode", "size", "sha256", "name"].map(str::to_owned).to_vec();
-    let folder = |folder: &ordotaxis_wire::view::SubfolderView| {
+    let folder = |folder: &ordotaxis_wire::artifact::SubfolderView| {
         let files = if folder.files == 1 { "1 file".to_owned() } else { format!("{} files", folder.files) };
         vec![String::new(), words::bytes(folder.bytes), files, format!("{}/", folder.name)]
     };
-    let file = |file: &ordotaxis_wire::view::FileView| {
+    let file = |file: &ordotaxis_wire::artifact::FileView| {
         let digest = file.digest.as_deref().map(|digest| digest.trim_start_matches("sha256:").chars().take(16).collect::<String>());
         let name = match &file.link {
             Some(target) => format!("{} -> {target}", file.path),

@@ -5,7 +5,7 @@ use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::reference::run_ref;
 use ordotaxis_core::engine::shown;
-use ordotaxis_wire::view::{ArtifactDifference, CompareView, JobDifference};
+use ordotaxis_wire::compare::{ArtifactDifference, CompareView, JobDifference};
 use ordotaxis_wire::words;
 
 /// `compare`
@@ -31,13 +31,13 @@ pub(super) async fn compare(options: CompareOptions, api: &Api, json: bool) -> D
     out::print(format!("{before} {}  →  {after} {}", took(view.before_ms), took(view.after_ms)));
     section("jobs", ["", "before", "after", "caches restored", ""], view.jobs.iter().map(job).collect());
     let end = |end: Option<ordotaxis_core::report::CaseEnd>| end.map_or("not there", |end| end.word()).to_owned();
-    let test = |test: &ordotaxis_wire::view::TestDifference| {
+    let test = |test: &ordotaxis_wire::compare::TestDifference| {
         let name = if test.suite.is_empty() { test.name.clone() } else { format!("{} > {}", test.suite, test.name) };
         vec![name, end(test.before), end(test.after), test.job.clone(), String::new()]
     };
     section("tests that ended otherwise", ["", "before", "after", "job", ""], view.tests.iter().map(test).collect());
     section("artifacts", ["", "before", "after", "", ""], view.artifacts.iter().map(artifact).collect());
-    let number = |number: &ordotaxis_wire::view::NumberDifference| {
+    let number = |number: &ordotaxis_wire::compare::NumberDifference| {
         let value = |value: Option<f64>| value.map_or_else(|| "none".to_owned(), shown);
         vec![number.name.clone(), value(number.before), value(number.after), String::new(), String::new()]
     };

@@ -7,8 +7,8 @@ use crate::out;
 use crate::out::table;
 use crate::reach::ReachOptions;
 use clap::Subcommand;
-use ordotaxis_wire::ask::NewConnection;
-use ordotaxis_wire::view::ConnectionView;
+use ordotaxis_wire::secret::ConnectionView;
+use ordotaxis_wire::secret::NewConnection;
 use reqwest::Method;
 
 #[derive(Subcommand)]

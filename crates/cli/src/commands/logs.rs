@@ -7,7 +7,7 @@ use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::reference::run_ref;
-use ordotaxis_wire::view::JobView;
+use ordotaxis_wire::run::JobView;
 use reqwest::{Method, Response};
 use std::io::Write;
 

@@ -6,7 +6,7 @@ use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::out::table;
 use clap::Subcommand;
-use ordotaxis_wire::ask::NewStored;
+use ordotaxis_wire::pipeline::NewStored;
 use ordotaxis_wire::pipeline::{PipelineView, VersionView};
 use std::path::PathBuf;
 

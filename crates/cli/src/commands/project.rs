@@ -7,8 +7,8 @@ use crate::out::table;
 use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::access::Seen;
-use ordotaxis_wire::ask::{NewForge, NewProject, SetOutside, SetSeen};
-use ordotaxis_wire::view::ProjectView;
+use ordotaxis_wire::project::ProjectView;
+use ordotaxis_wire::project::{NewForge, NewProject, SetOutside, SetSeen};
 use reqwest::Method;
 
 #[derive(Clone, Copy, ValueEnum)]

@@ -7,8 +7,8 @@ use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::out::table;
 use crate::reference::{RunRef, run_ref};
-use ordotaxis_wire::ask::{Again, NewRun, StartJob, Stop};
-use ordotaxis_wire::view::RunView;
+use ordotaxis_wire::run::RunView;
+use ordotaxis_wire::run::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::words;
 use std::collections::BTreeMap;
 

@@ -6,8 +6,8 @@ use crate::out;
 use crate::out::table;
 use crate::reach::ReachOptions;
 use clap::Subcommand;
-use ordotaxis_wire::ask::{NewSecret, ReachAsk};
-use ordotaxis_wire::view::SecretView;
+use ordotaxis_wire::secret::SecretView;
+use ordotaxis_wire::secret::{NewSecret, ReachAsk};
 use reqwest::Method;
 use std::io::{IsTerminal, Read};
 

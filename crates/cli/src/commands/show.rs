@@ -7,7 +7,7 @@ use crate::reference::{RunRef, run_ref};
 use jiff::Timestamp;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::Event;
-use ordotaxis_wire::view::{AttemptView, JobView, RunView, WhyView};
+use ordotaxis_wire::run::{AttemptView, JobView, RunView, WhyView};
 use ordotaxis_wire::words;
 
 /// `show`

@@ -4,8 +4,8 @@ use crate::api::Api;
 use crate::failure::{Done, OK, failed};
 use crate::out;
 use clap::Subcommand;
-use ordotaxis_wire::ask::Sweep;
-use ordotaxis_wire::view::{SweepView, SweptView, VerifiedView};
+use ordotaxis_wire::storage::Sweep;
+use ordotaxis_wire::storage::{SweepView, SweptView, VerifiedView};
 use ordotaxis_wire::words;
 use reqwest::Method;
 

@@ -7,7 +7,7 @@ use crate::out::table;
 use crate::reference::run_ref;
 use ordotaxis_core::engine::{State, shown};
 use ordotaxis_core::report::CaseEnd;
-use ordotaxis_wire::view::{CaseView, FindingView, FlakyView, HistoryView, SeriesView, TestsView};
+use ordotaxis_wire::results::{CaseView, FindingView, FlakyView, HistoryView, SeriesView, TestsView};
 use ordotaxis_wire::words;
 use reqwest::Method;
 

@@ -8,7 +8,7 @@ use crate::failure::{Done, Failure, OK, failed};
 use crate::out;
 use crate::reference::{RunRef, run_ref};
 use ordotaxis_core::engine::State;
-use ordotaxis_wire::view::{JobView, RunView};
+use ordotaxis_wire::run::{JobView, RunView};
 use reqwest::Method;
 use std::collections::HashMap;
 use std::time::Duration;

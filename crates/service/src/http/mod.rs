@@ -37,7 +37,7 @@ const BODY_LIMIT: usize = 1024 * 1024;
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Ordotaxis", description = "Pipelines, their runs and their runners.", version = "1"),
-    components(schemas(ordotaxis_wire::problem::Problem, ordotaxis_wire::view::LiveEvent))
+    components(schemas(ordotaxis_wire::problem::Problem, ordotaxis_wire::run::LiveEvent))
 )]
 struct Description;
 

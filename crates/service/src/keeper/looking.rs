@@ -5,8 +5,9 @@ use super::{QueuedNow, RunnerNow, Whys};
 use crate::clock::words as clock;
 use ordotaxis_core::dispatch::{Key, Offer, Waited, why_queued};
 use ordotaxis_core::engine::{Millis, State, why_job};
+use ordotaxis_wire::fleet::DoingView;
+use ordotaxis_wire::run::PhaseView;
 use ordotaxis_wire::runner::AttemptId;
-use ordotaxis_wire::view::{DoingView, PhaseView};
 use ordotaxis_wire::{moment, words};
 use std::collections::HashMap;
 

@@ -4,7 +4,8 @@ use super::{LogsOptions, WAIT_MS, write};
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use jiff::Timestamp;
-use ordotaxis_wire::view::{AttemptView, LinesView, RunView};
+use ordotaxis_wire::log::LinesView;
+use ordotaxis_wire::run::{AttemptView, RunView};
 use regex::Regex;
 
 /// How many lines one call brings.

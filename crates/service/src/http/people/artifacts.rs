@@ -20,9 +20,9 @@ use ordotaxis_content::{
 use ordotaxis_core::access::Action;
 use ordotaxis_core::language::{JobId, nearest};
 use ordotaxis_store::{Blobs, Entry, StoredArtifact};
+use ordotaxis_wire::artifact::{ArtifactView, FileView, FolderView, SubfolderView};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::{ArtifactView, FileView, FolderView, SubfolderView};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::io::Write;

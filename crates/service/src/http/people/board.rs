@@ -10,8 +10,8 @@ use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::engine::State as RunState;
 use ordotaxis_store::{BrokenRow, Project};
+use ordotaxis_wire::board::{BoardLine, BoardRun, BoardView, BrokeView};
 use ordotaxis_wire::moment;
-use ordotaxis_wire::view::{BoardLine, BoardRun, BoardView, BrokeView};
 
 /// How many past runs a line shows.
 const STRIP: i64 = 30;
@@ -63,7 +63,7 @@ async fn line(app: &App, project: Project) -> Result<BoardLine, ApiError> {
 }
 
 /// What goes on; the newest run with its jobs, since the board says what it is at.
-async fn now_views(app: &App, mut rows: Vec<ordotaxis_store::RunRow>) -> Result<Vec<ordotaxis_wire::view::RunView>, ApiError> {
+async fn now_views(app: &App, mut rows: Vec<ordotaxis_store::RunRow>) -> Result<Vec<ordotaxis_wire::run::RunView>, ApiError> {
     let Some(newest) = rows.pop() else { return Ok(Vec::new()) };
     let mut views = run_views(app, rows).await?;
     views.push(whole_run(app, newest).await?);

@@ -12,9 +12,10 @@ use axum::extract::State;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::language::nearest;
 use ordotaxis_store::{CacheRow, Entry};
+use ordotaxis_wire::artifact::FolderView;
+use ordotaxis_wire::cache::{CacheView, DroppedView};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::{CacheView, DroppedView, FolderView};
 use serde::Deserialize;
 use utoipa::IntoParams;
 

@@ -11,11 +11,11 @@ use axum::extract::State;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_core::report::CaseEnd;
 use ordotaxis_store::ResultRow;
+use ordotaxis_wire::artifact::ArtifactView;
+use ordotaxis_wire::compare::{ArtifactDifference, CompareView, JobDifference, NumberDifference, TestDifference};
 use ordotaxis_wire::plan::PlanView;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::{
-    ArtifactDifference, ArtifactView, CompareView, JobDifference, JobView, NumberDifference, RunView, TestDifference,
-};
+use ordotaxis_wire::run::{JobView, RunView};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// One run with all that is compared.

@@ -12,10 +12,10 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
 use ordotaxis_store::{ConnectionRow, Entry};
-use ordotaxis_wire::ask::NewConnection;
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::ConnectionView;
+use ordotaxis_wire::secret::ConnectionView;
+use ordotaxis_wire::secret::NewConnection;
 
 /// A project's connections by name.
 #[utoipa::path(get, operation_id = "list_connections", path = "/api/v1/projects/{project}/connections", params(("project" = String, Path)), responses((status = 200, body = Vec<ConnectionView>), (status = 404, body = Problem)))]

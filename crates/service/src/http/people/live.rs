@@ -9,7 +9,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
-use ordotaxis_wire::view::LiveEvent;
+use ordotaxis_wire::run::LiveEvent;
 use serde::Deserialize;
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::convert::Infallible;

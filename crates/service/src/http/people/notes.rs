@@ -12,8 +12,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::{Action, Who};
 use ordotaxis_store::{Entry, NewWork, WorkKind};
-use ordotaxis_wire::ask::NewNote;
 use ordotaxis_wire::problem::Problem;
+use ordotaxis_wire::run::NewNote;
 
 const LONGEST: usize = 1_000;
 

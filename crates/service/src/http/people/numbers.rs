@@ -12,7 +12,7 @@ use ordotaxis_core::report::Level;
 use ordotaxis_store::FindingRow;
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::{FindingView, NumberView, SeriesView};
+use ordotaxis_wire::results::{FindingView, NumberView, SeriesView};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use utoipa::IntoParams;

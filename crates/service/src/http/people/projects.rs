@@ -13,10 +13,10 @@ use base64::Engine;
 use ordotaxis_core::access::{Action, Seen};
 use ordotaxis_core::language::nearest;
 use ordotaxis_store::{Entry, Forge, Project};
-use ordotaxis_wire::ask::{NewProject, SetOutside, SetSeen};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::ProjectView;
+use ordotaxis_wire::project::ProjectView;
+use ordotaxis_wire::project::{NewProject, SetOutside, SetSeen};
 use std::collections::HashMap;
 
 fn view(app: &App, project: &Project) -> ProjectView {

@@ -12,11 +12,11 @@ use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::language::nearest;
 use ordotaxis_store::{Entry, Granted, RunnerRow, Secret};
-use ordotaxis_wire::ask::{Drain, Invitation, Invite, RunnerGrant};
+use ordotaxis_wire::fleet::{Drain, Invitation, Invite, RunnerGrant};
+use ordotaxis_wire::fleet::{QueuedView, RunnerView, SlotsView};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::Tool;
-use ordotaxis_wire::view::{QueuedView, RunnerView, SlotsView};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::PoisonError;
 

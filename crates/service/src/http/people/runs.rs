@@ -18,10 +18,10 @@ use ordotaxis_core::language::{Code, has_errors, nearest};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan as core_plan};
 use ordotaxis_git::Mirror;
 use ordotaxis_store::{Project, RunKey, RunRow};
-use ordotaxis_wire::ask::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::plan::PlanView;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::{JobWhyView, RunView, WhyView};
+use ordotaxis_wire::run::{Again, NewRun, StartJob, Stop};
+use ordotaxis_wire::run::{JobWhyView, RunView, WhyView};
 use serde::Deserialize;
 use utoipa::IntoParams;
 

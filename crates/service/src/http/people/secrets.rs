@@ -11,10 +11,10 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
 use ordotaxis_store::{Entry, Reach, SecretRow};
-use ordotaxis_wire::ask::{NewSecret, ReachAsk};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::SecretView;
+use ordotaxis_wire::secret::SecretView;
+use ordotaxis_wire::secret::{NewSecret, ReachAsk};
 
 /// The longest value; environments of processes are small.
 const LONGEST: usize = 64 * 1024;

@@ -14,8 +14,8 @@ use axum::http::{HeaderValue, header};
 use axum::response::Response;
 use ordotaxis_content::Tree;
 use ordotaxis_store::Secret;
+use ordotaxis_wire::artifact::ShownView;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::ShownView;
 use std::collections::HashMap;
 use std::sync::{Arc, PoisonError};
 

@@ -7,8 +7,8 @@ use crate::http::extract::Body;
 use crate::{care, clock};
 use axum::Json;
 use axum::extract::State;
-use ordotaxis_wire::ask::Sweep;
-use ordotaxis_wire::view::{DamageView, SweepView, VerifiedView};
+use ordotaxis_wire::storage::Sweep;
+use ordotaxis_wire::storage::{DamageView, SweepView, VerifiedView};
 
 /// Read everything that is stored, and say what is damaged. Logs that wait to be stored are stored first.
 #[utoipa::path(post, operation_id = "verify_store", path = "/api/v1/store/verify", responses((status = 200, body = VerifiedView)))]

@@ -12,7 +12,7 @@ use ordotaxis_core::report::CaseEnd;
 use ordotaxis_store::{HistoryRow, ResultRow};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::view::{CaseView, FlakyView, HistoryView, TestsView};
+use ordotaxis_wire::results::{CaseView, FlakyView, HistoryView, TestsView};
 use serde::Deserialize;
 use utoipa::IntoParams;
 

@@ -14,7 +14,7 @@ use ordotaxis_core::plan::{Event, Plan};
 use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::plan::DiagnosticView;
-use ordotaxis_wire::view::{AttemptView, JobView, OccasionView, RunView, StateCount, TimeView};
+use ordotaxis_wire::run::{AttemptView, JobView, OccasionView, RunView, StateCount, TimeView};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 

@@ -1,7 +1,6 @@
-//! What jobs tell beside files: tests, findings, numbers, and how two runs differ.
+//! Tests, findings and numbers of runs.
 
 use jiff::Timestamp;
-use ordotaxis_core::engine::State;
 use ordotaxis_core::report::{CaseEnd, Level};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -108,61 +107,4 @@ pub struct NumberView {
     pub commit: String,
     #[schema(value_type = String, format = DateTime)]
     pub at: Timestamp,
-}
-
-/// What differs between two runs.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct CompareView {
-    pub before: String,
-    pub after: String,
-    pub before_ms: Option<i64>,
-    pub after_ms: Option<i64>,
-    /// Jobs that only one of them has, or that differ; in order of the later run.
-    pub jobs: Vec<JobDifference>,
-    /// Tests that ended otherwise, or that only one of them has.
-    pub tests: Vec<TestDifference>,
-    pub artifacts: Vec<ArtifactDifference>,
-    pub numbers: Vec<NumberDifference>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct JobDifference {
-    pub id: String,
-    /// None where the run has no such job.
-    pub before: Option<State>,
-    pub after: Option<State>,
-    pub before_ms: Option<i64>,
-    pub after_ms: Option<i64>,
-    /// `2 of 2`: how many of its caches were restored.
-    pub before_caches: Option<String>,
-    pub after_caches: Option<String>,
-    /// What it waits for is another.
-    pub waits_differ: bool,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct TestDifference {
-    pub job: String,
-    pub suite: String,
-    pub name: String,
-    pub before: Option<CaseEnd>,
-    pub after: Option<CaseEnd>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ArtifactDifference {
-    /// `STAGE.NAME/ARTIFACT`
-    pub name: String,
-    /// Of its files.
-    pub before_bytes: Option<u64>,
-    pub after_bytes: Option<u64>,
-    /// The same files.
-    pub same: bool,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct NumberDifference {
-    pub name: String,
-    pub before: Option<f64>,
-    pub after: Option<f64>,
 }

@@ -1,0 +1,52 @@
+//! The board: is anything broken, since when, and whose is it?
+
+use crate::run::RunView;
+use jiff::Timestamp;
+use ordotaxis_core::engine::State;
+use ordotaxis_core::language::JobId;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BoardView {
+    pub projects: Vec<BoardLine>,
+    pub slots: u32,
+    pub busy: u32,
+}
+
+/// A project on the board: is it broken, since when, and whose is it?
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BoardLine {
+    pub project: String,
+    pub main_branch: String,
+    /// The newest verdict on the main branch.
+    pub main: Option<State>,
+    /// When the main branch came to this verdict from another.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub since: Option<Timestamp>,
+    /// For a broken one: what broke first, since which commit, whose.
+    pub broke: Option<BrokeView>,
+    /// Up to 30, the newest last.
+    pub runs: Vec<BoardRun>,
+    /// What is going on now, with jobs.
+    pub now: Vec<RunView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BrokeView {
+    pub run: String,
+    pub job: Option<JobId>,
+    pub why: String,
+    pub commit: String,
+    pub commit_title: String,
+    pub author: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BoardRun {
+    pub run: String,
+    pub state: State,
+    pub branch: Option<String>,
+    pub commit_title: String,
+    pub duration_ms: Option<i64>,
+}

@@ -1,0 +1,74 @@
+//! What runners give and fetch: artifacts and entries of caches.
+
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GivenArtifact {
+    pub name: String,
+    /// Names its tree in the store: 64 hexadecimal digits.
+    pub tree: String,
+    /// What was new to the store, as sent.
+    pub bytes: u64,
+}
+
+/// Asks for the entry of a cache: of this key, else the newest of the first beginning that fits one.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct FindCache {
+    pub key: String,
+    pub otherwise: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct FoundCache {
+    pub entry: Option<CacheEntry>,
+    /// False for a proposal from outside: it reads, and saves nothing.
+    pub may_save: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct CacheEntry {
+    pub key: String,
+    pub tree: String,
+    /// The run that saved it.
+    pub run: String,
+}
+
+/// Gives a saved tree its key.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SaveCache {
+    pub key: String,
+    pub tree: String,
+    /// What was new to the store, as sent.
+    pub bytes: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SavedCache {
+    /// False when the key was there already: another was quicker.
+    pub saved: bool,
+}
+
+/// What an attempt did with one of its caches.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct CacheUse {
+    pub key: String,
+    pub paths: Vec<String>,
+    /// The entry that was restored, if one was: its key and the run that saved it.
+    pub restored: Option<String>,
+    pub from: Option<String>,
+    pub files: u64,
+    /// Of the files.
+    pub bytes: u64,
+    /// What had to be sent for it.
+    pub fetched_bytes: u64,
+    pub restore_ms: i64,
+    pub saved: bool,
+    pub saved_files: u64,
+    /// Of the files.
+    pub saved_bytes: u64,
+    /// What was new to the store.
+    pub sent_bytes: u64,
+    pub save_ms: i64,
+    /// Why it was not restored, or not saved.
+    pub notices: Vec<String>,
+}

@@ -1,0 +1,164 @@
+//! What a runner is told about a job: all it needs, and nothing it could use for another.
+
+use super::attempt::AttemptId;
+use super::log::log_limit;
+use indexmap::IndexMap;
+use ordotaxis_core::language::{Checkout, Fact, Give, Helper, JobId, Step};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fmt;
+
+/// Everything a runner needs to do one job.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Lease {
+    pub attempt: AttemptId,
+    pub project: String,
+    pub git_url: String,
+    pub commit: String,
+    /// For a branch that the commit was pushed to; helps a mirror fetch little.
+    pub branch: Option<String>,
+    /// For a proposal: `commit` is made from these, by the same rule everywhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub merge: Option<Merge>,
+    /// `PROJECT/NUMBER`
+    pub run: String,
+    pub job: JobId,
+    pub steps: Vec<Step>,
+    /// Everything a step finds in its environment but what only the runner knows.
+    pub env: IndexMap<String, String>,
+    pub takes: Vec<LeaseTake>,
+    pub gives: Vec<Give>,
+    pub checkout: Checkout,
+    pub timeout_ms: Option<u64>,
+    /// Variables, paths and folders are written as in a file: the runner fills what only it knows.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub late: bool,
+    /// Tool → version wanted: the runner puts these first on `PATH`.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub tools: IndexMap<String, String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
+    /// False: kept from the network.
+    #[serde(default = "yes")]
+    pub network: bool,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<Helper>,
+    /// `passed`, `failed`, `always` → steps run after the others.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub afterwards: IndexMap<String, Vec<Step>>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub secrets: Vec<LentSecret>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<Share>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub caches: Vec<LeaseCache>,
+    /// Nothing kept from before is wanted.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub fresh: bool,
+    /// Kind of report → globs.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub reports: IndexMap<String, Vec<String>>,
+    /// What it leaves for later jobs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub facts: Vec<Fact>,
+    /// What earlier jobs left: `STAGE.JOB.NAME` → value.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub known_facts: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub publish: Vec<LeasePublish>,
+    /// The most bytes its log may have.
+    #[serde(default = "log_limit")]
+    pub log_limit: u64,
+    /// It holds a turn: without a lease it must end at once, since another may be given it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub holds_turn: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// An artifact that is sent elsewhere.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LeasePublish {
+    pub artifact: String,
+    /// May have placeholders that only the runner can fill.
+    pub to: String,
+    /// `artifact` or `image`
+    pub form: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fact: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with: Option<LentConnection>,
+}
+
+/// User and password for a service outside.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct LentConnection {
+    pub name: String,
+    pub user: String,
+    pub password: Option<String>,
+    /// Why there is none: a sentence.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+impl fmt::Debug for LentConnection {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "LentConnection({})", self.name)
+    }
+}
+
+/// A secret that a job names.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct LentSecret {
+    pub name: String,
+    pub value: Option<String>,
+    /// Why there is no value: a sentence.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+impl fmt::Debug for LentSecret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "LentSecret({})", self.name)
+    }
+}
+
+/// Which copy of a `split` this is, counted from 1, and how long test files took in the past, in milliseconds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Share {
+    pub index: u32,
+    pub count: u32,
+    /// True: by past durations; false: by number.
+    pub by_time: bool,
+    pub usual: BTreeMap<String, i64>,
+}
+
+/// The two commits that a proposal's commit merges.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Merge {
+    /// Of the branch that it is aimed at.
+    pub base: String,
+    /// What it offers.
+    pub head: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LeaseTake {
+    /// `STAGE.NAME/ARTIFACT`
+    pub name: String,
+    /// The tree that was given. None when the giver's globs matched nothing and its file forgave that.
+    pub tree: Option<String>,
+    pub to: Option<String>,
+}
+
+/// A cache that a job uses. Texts may have placeholders that only the runner can fill.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeaseCache {
+    pub paths: Vec<String>,
+    pub key: String,
+    pub otherwise: Vec<String>,
+    /// `passed`, `always`, `never`
+    pub save: String,
+}

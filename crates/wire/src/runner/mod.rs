@@ -1,0 +1,19 @@
+//! The runner protocol: plain HTTP, always started by the runner, every call safe to repeat.
+//!
+//! A runner enrols once, signs on each time it starts (that begins a *session*), and then each of its slots claims,
+//! works and finishes. A slot holds at most one attempt, so a claim that is repeated gets the same lease again. The
+//! attempt's number is the fencing number: a call for a number that was given up is answered 409 and changes nothing.
+
+mod attempt;
+mod content;
+mod lease;
+mod log;
+mod report;
+mod session;
+
+pub use attempt::{AttemptId, BadAttemptId, VERSION};
+pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, SaveCache, SavedCache};
+pub use lease::{Lease, LeaseCache, LeasePublish, LeaseTake, LentConnection, LentSecret, Merge, Share};
+pub use log::{LogAnswer, Phases, log_limit};
+pub use report::{Finish, Left, Taken};
+pub use session::{Beat, Beaten, Claim, Claimed, Enrol, Enrolled, SignOff, SignOn, SignedOn, Tool};

@@ -1,0 +1,51 @@
+//! What an attempt left beside files, and how it ended.
+
+use super::content::{CacheUse, GivenArtifact};
+use crate::run::PhaseView;
+use ordotaxis_core::engine::{Number, Outcome};
+use ordotaxis_core::report::{Case, Coverage, Finding};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// What an attempt leaves beside files, told before its result. A repeat changes nothing.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Left {
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, String>,
+    /// Those of them that are numbers.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<String, Number>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cases: Option<Vec<Case>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub coverage: Option<Coverage>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub findings: Option<Vec<Finding>>,
+}
+
+/// What the service makes of it: sentences for the job's log and for why it failed.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Taken {
+    pub said: Vec<String>,
+    /// The first test that fails now and did not before, else the first that fails.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Finish {
+    pub session: String,
+    pub slot: u32,
+    pub outcome: Outcome,
+    pub exit_code: Option<i32>,
+    pub why: Option<String>,
+    pub phases: Vec<PhaseView>,
+    pub artifacts: Vec<GivenArtifact>,
+    /// Whether the slot wants its next lease in the answer.
+    pub claim: bool,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub caches: Vec<CacheUse>,
+    /// Test file → milliseconds, as the job's reports say.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tests: BTreeMap<String, i64>,
+}

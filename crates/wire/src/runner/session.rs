@@ -1,0 +1,87 @@
+//! A runner enrols, signs on, claims work, keeps its leases, and signs off.
+
+use super::attempt::AttemptId;
+use super::lease::Lease;
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Enrol {
+    pub token: String,
+    pub name: String,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Enrolled {
+    pub name: String,
+    /// The runner's own credential, a bearer token.
+    pub credential: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SignOn {
+    pub version: u32,
+    /// Made anew at each start of the runner.
+    pub session: String,
+    pub slots: u32,
+    /// The system and its architecture, as labels that every runner has: `linux`, `x86_64`.
+    pub system: Vec<String>,
+    /// Of the labels that the service has granted it, those that it offers; all of them when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub labels: Option<Vec<String>>,
+    pub isolation: String,
+    /// What jobs are fenced in with, for people.
+    #[serde(default)]
+    pub fence: String,
+    #[serde(default)]
+    pub tools: Vec<Tool>,
+    #[serde(default)]
+    pub cores: u32,
+    #[serde(default)]
+    pub memory_bytes: u64,
+}
+
+/// A tool that a runner's probe found, with its version as the tool prints it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Tool {
+    pub name: String,
+    pub version: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SignedOn {
+    /// What jobs may ask of it, as the service has it.
+    pub labels: Vec<String>,
+    pub beat_ms: u64,
+    pub lease_ms: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SignOff {
+    pub session: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Claim {
+    pub session: String,
+    pub slot: u32,
+}
+
+/// Answers a claim; null when nothing came up while the call was held open.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Claimed {
+    pub lease: Option<Lease>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Beat {
+    pub session: String,
+    pub holding: Vec<AttemptId>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Beaten {
+    /// Attempts that someone asked to stop.
+    pub stop: Vec<AttemptId>,
+    /// Attempts that were given up: end them and say nothing more.
+    pub unknown: Vec<AttemptId>,
+}

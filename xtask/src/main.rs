@@ -1,6 +1,7 @@
 //! The project's own tasks: `cargo xtask demo | test | lint | release | bench | fuzz | fuzz-api | soak`. Each does all set-up it needs: missing programs
 //! come from packages where that is allowed, else it says exactly what to install.
 
+mod circles;
 mod demo;
 mod layers;
 mod packages;
@@ -69,7 +70,8 @@ fn lint() -> Done {
     setup::run_in("console", "npm", &["run", "--silent", "lint"])?;
     setup::stand_ins()?;
     packages::check()?;
-    layers::check()
+    layers::check()?;
+    circles::check(&setup::root())
 }
 
 /// What is shipped: the program without debug information, and that beside it, where debuggers and backtraces look.

@@ -2,7 +2,7 @@
 
 use crate::keeper::Keeper;
 use crate::profile::Profile;
-use crate::secrets::Seal;
+use crate::seal::Seal;
 use crate::settings::Settings;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_git::Mirrors;

@@ -1,101 +1,12 @@
-//! Secrets of projects: sealed before they are stored, opened only to be lent to a job that names them.
-//!
-//! Sealed with XChaCha20-Poly1305 (an AEAD; draft-irtf-cfrg-xchacha): 24 random bytes of nonce, then the sealed value. The
-//! project and the name are sealed in, so that a row moved to another name does not open. The key is a file of its own,
-//! so that a copy of the database alone tells nothing.
+//! Secrets of projects: stored sealed, opened only to be lent to a job that names them, where they may go.
 
 use crate::app::App;
 use crate::identity;
-use chacha20poly1305::aead::{Aead, Payload};
-use chacha20poly1305::{Key, KeyInit, XChaCha20Poly1305, XNonce};
+use crate::seal::{OUTWARD, Outward, Seal};
 use ordotaxis_core::plan::{Event, Occasion, Plan};
 use ordotaxis_store::{Project, Reach, Records, StoreError};
 use ordotaxis_wire::runner::Lease;
-use serde::{Deserialize, Serialize};
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
-
-const KEY_BYTES: usize = 32;
-const NONCE_BYTES: usize = 24;
-
-#[derive(Debug, thiserror::Error)]
-pub enum KeyError {
-    #[error("the key file {} could not be read or made", path.display())]
-    Io {
-        path: PathBuf,
-        #[source]
-        source: std::io::Error,
-    },
-    #[error("the key file {} does not hold {KEY_BYTES} bytes; put back the right one, or secrets cannot be opened", path.display())]
-    Form { path: PathBuf },
-}
-
-/// What a project needs to speak with its forge.
-#[derive(Clone, Default, Serialize, Deserialize)]
-pub(crate) struct Outward {
-    /// Webhooks are signed with it.
-    pub(crate) hook_secret: String,
-    #[serde(default)]
-    pub(crate) token: Option<String>,
-    /// What stood in the repository's address before addresses held none.
-    #[serde(default)]
-    pub(crate) git_password: Option<String>,
-}
-
-/// What it is sealed as: no secret or connection can be called so.
-const OUTWARD: &str = "outward/";
-
-/// Seals and opens. Never shown.
-#[derive(Clone)]
-pub(crate) struct Seal(XChaCha20Poly1305);
-
-impl Seal {
-    /// With the key in `path`, which is made on first use, for its owner only.
-    pub(crate) fn open(path: &Path) -> Result<Seal, KeyError> {
-        let io = |source| KeyError::Io { path: path.to_owned(), source };
-        let key = match std::fs::read(path) {
-            Ok(key) => key,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => make_key(path).map_err(io)?,
-            Err(error) => return Err(io(error)),
-        };
-        let key: [u8; KEY_BYTES] = key.try_into().map_err(|_| KeyError::Form { path: path.to_owned() })?;
-        Ok(Seal(XChaCha20Poly1305::new(&Key::from(key))))
-    }
-
-    pub(crate) fn seal(&self, project_id: i64, name: &str, value: &str) -> Option<Vec<u8>> {
-        let nonce: [u8; NONCE_BYTES] = rand::random();
-        let about = about(project_id, name);
-        let sealed = self.0.encrypt(&XNonce::from(nonce), Payload { msg: value.as_bytes(), aad: about.as_bytes() }).ok()?;
-        Some([&nonce[..], &sealed].concat())
-    }
-
-    pub(crate) fn seal_outward(&self, project_id: i64, outward: &Outward) -> Option<Vec<u8>> {
-        self.seal(project_id, OUTWARD, &serde_json::to_string(outward).ok()?)
-    }
-
-    /// None when it was sealed with another key, for another name, or was changed.
-    pub(crate) fn opened(&self, project_id: i64, name: &str, sealed: &[u8]) -> Option<String> {
-        let (nonce, sealed) = sealed.split_at_checked(NONCE_BYTES)?;
-        let nonce: [u8; NONCE_BYTES] = nonce.try_into().ok()?;
-        let about = about(project_id, name);
-        let opened = self.0.decrypt(&XNonce::from(nonce), Payload { msg: sealed, aad: about.as_bytes() }).ok()?;
-        String::from_utf8(opened).ok()
-    }
-}
-
-fn about(project_id: i64, name: &str) -> String {
-    format!("{project_id}/{name}")
-}
-
-fn make_key(path: &Path) -> std::io::Result<Vec<u8>> {
-    use std::io::Write;
-    use std::os::unix::fs::OpenOptionsExt;
-    let key: [u8; KEY_BYTES] = rand::random();
-    let mut file = std::fs::OpenOptions::new().create_new(true).write(true).mode(0o600).open(path)?;
-    file.write_all(&key)?;
-    file.sync_all()?;
-    Ok(key.to_vec())
-}
 
 impl App {
     /// A project's words with its forge; empty where the key file is another: then no signature fits.
@@ -340,31 +251,5 @@ mod tests {
             assert_eq!(found.is_none(), gets, "{reach:?} {occasion:?}: {found:?}");
         }
         assert!(out_of_reach(&usual, &pushed("release-1"), "main", "release-*").is_some(), "a main branch's name is no glob");
-    }
-
-    #[test]
-    fn what_was_sealed_opens_only_where_it_belongs() {
-        let folder = tempfile::tempdir().unwrap();
-        let path = folder.path().join("secrets.key");
-        let seal = Seal::open(&path).unwrap();
-        let sealed = seal.seal(1, "STATION_KEY", "salt and mud").unwrap();
-        assert!(!sealed.windows(4).any(|four| four == b"salt"));
-        assert_ne!(seal.seal(1, "STATION_KEY", "salt and mud").unwrap(), sealed, "never sealed alike");
-        let again = Seal::open(&path).unwrap();
-        assert_eq!(again.opened(1, "STATION_KEY", &sealed).as_deref(), Some("salt and mud"));
-        assert_eq!(again.opened(2, "STATION_KEY", &sealed), None);
-        assert_eq!(again.opened(1, "OTHER", &sealed), None);
-        for place in [0, 30, sealed.len() - 1] {
-            let mut changed = sealed.clone();
-            changed[place] ^= 1;
-            assert_eq!(again.opened(1, "STATION_KEY", &changed), None);
-        }
-        for length in [0, 10, 24, 30] {
-            assert_eq!(again.opened(1, "STATION_KEY", &sealed[..length]), None);
-        }
-        let other = Seal::open(&folder.path().join("other.key")).unwrap();
-        assert_eq!(other.opened(1, "STATION_KEY", &sealed), None);
-        std::fs::write(&path, "short").unwrap();
-        assert!(matches!(Seal::open(&path), Err(KeyError::Form { .. })));
     }
 }

@@ -3,7 +3,7 @@
 
 use crate::app::{App, Inner};
 use crate::profile::{self, ProfileError};
-use crate::secrets::{KeyError, Seal};
+use crate::seal::{KeyError, Seal};
 use crate::settings::Settings;
 use crate::{clock, http, keeper, occasions, tasks};
 use ordotaxis_core::access::{Action, Limit, Role};

@@ -1,8 +1,8 @@
 //! Who calls: a person (with a token, or the console's session), a job (with its token), a runner (with its credential),
 //! or nobody who is known.
 
-use super::edge::Address;
 use super::error::ApiError;
+use super::known::Address;
 use crate::app::App;
 use crate::clock;
 use axum::extract::FromRequestParts;

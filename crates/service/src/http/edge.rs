@@ -8,6 +8,7 @@
 
 use super::caller::{bearer, session_cookie};
 use super::error::ApiError;
+use super::known::{Address, Known, authority, caller};
 use crate::app::App;
 use axum::extract::connect_info::ConnectInfo;
 use axum::extract::{FromRequestParts, Request, State};
@@ -16,51 +17,9 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header}
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use futures_util::FutureExt;
-use std::collections::HashMap;
 use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
 use std::panic::AssertUnwindSafe;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Mutex, PoisonError};
-use std::time::{Duration, Instant};
-
-/// Which names and proxies are known; made when the service starts.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Known {
-    /// `HOST` or `HOST:PORT`, in lower case.
-    hosts: Vec<String>,
-    /// Whose word about the caller's address counts.
-    proxies: Vec<IpAddr>,
-}
-
-impl Known {
-    /// The names that the service is reached by: its public address, where it listens, and what the configuration adds.
-    pub(crate) fn new(public_url: &str, listen: SocketAddr, more: &[String], proxies: Vec<IpAddr>) -> Known {
-        let port = listen.port();
-        let mut hosts: Vec<String> = more.iter().map(|name| name.to_lowercase()).collect();
-        hosts.extend(authority(public_url));
-        hosts.push(listen.to_string());
-        hosts.extend(["localhost", "127.0.0.1", "[::1]"].map(|name| format!("{name}:{port}")));
-        Known { hosts, proxies }
-    }
-
-    fn has(&self, host: &str) -> bool {
-        let host = host.to_lowercase();
-        let name =
-            host.rsplit_once(':').map_or(host.as_str(), |(name, port)| if port.bytes().all(|b| b.is_ascii_digit()) { name } else { &host });
-        self.hosts.iter().any(|known| *known == host || *known == name)
-    }
-}
-
-/// `http://HOST:PORT/…` → `HOST:PORT`
-fn authority(url: &str) -> Option<String> {
-    let rest = url.split_once("://")?.1;
-    Some(rest.split(['/', '?', '#']).next()?.rsplit('@').next()?.to_lowercase())
-}
-
-/// The caller's address: the connection's, or what a known proxy says of it.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Address(pub(super) IpAddr);
 
 impl FromRequestParts<App> for Address {
     type Rejection = Infallible;
@@ -71,33 +30,13 @@ impl FromRequestParts<App> for Address {
     }
 }
 
-fn caller(known: &Known, own: IpAddr, headers: &HeaderMap) -> IpAddr {
-    if !known.proxies.contains(&own) {
-        return own;
-    }
-    // The last that is no proxy: what stands before it could have been made up by whoever it is.
-    let lines = headers.get_all("x-forwarded-for").iter().filter_map(|line| line.to_str().ok());
-    let named: Vec<IpAddr> = lines.flat_map(|line| line.split(',')).filter_map(|one| one.trim().parse().ok()).collect();
-    named.into_iter().rev().find(|address| !known.proxies.contains(address)).unwrap_or(own)
-}
-
-/// How often a handler has panicked.
-#[derive(Debug, Default)]
-pub(crate) struct Panics(AtomicU64);
-
-impl Panics {
-    pub(crate) fn count(&self) -> u64 {
-        self.0.load(Ordering::Relaxed)
-    }
-}
-
 pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
     let answer = match refused(&app, &request) {
         Some(refusal) => refusal.into_response(),
         None => match AssertUnwindSafe(next.run(request)).catch_unwind().await {
             Ok(answer) => answer,
             Err(_) => {
-                app.panics.0.fetch_add(1, Ordering::Relaxed);
+                app.panics.note();
                 ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "the service could not do this; its log says why")
                     .into_response()
             }
@@ -151,71 +90,6 @@ fn dressed(mut answer: Response) -> Response {
     answer
 }
 
-/// How many wrong guesses an address has within [`WINDOW`], and how many may be made for one thing from anywhere before
-/// addresses that have guessed wrongly at all are shut out.
-const GUESSES: u32 = 20;
-const GUESSES_FOR_ONE: u32 = 200;
-const WINDOW: Duration = Duration::from_secs(60);
-/// More are not remembered; the oldest go first.
-const REMEMBERED: usize = 50_000;
-
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-enum Guessed {
-    By(&'static str, IpAddr),
-    For(&'static str, String),
-}
-
-impl Guessed {
-    /// What is guessed for comes from the caller: of a long one the beginning stands for it.
-    fn of(route: &'static str, of: &str) -> Guessed {
-        Guessed::For(route, of.chars().take(64).collect())
-    }
-}
-
-/// Wrong guesses of late.
-#[derive(Debug, Default)]
-pub(crate) struct Guesses(Mutex<HashMap<Guessed, (u32, Instant)>>);
-
-impl Guesses {
-    fn count(&self, what: &Guessed, now: Instant) -> u32 {
-        let known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        known.get(what).filter(|(_, since)| now.duration_since(*since) < WINDOW).map_or(0, |(count, _)| *count)
-    }
-
-    /// Whether another guess may be made.
-    pub(super) fn check(&self, route: &'static str, caller: Address, of: &str) -> Result<(), ApiError> {
-        let now = Instant::now();
-        let own = self.count(&Guessed::By(route, caller.0), now);
-        let shut = own >= GUESSES || own > 0 && self.count(&Guessed::of(route, of), now) >= GUESSES_FOR_ONE;
-        if shut {
-            let detail = "too many wrong attempts came from this address; wait a minute, then try again";
-            return Err(ApiError::new(StatusCode::TOO_MANY_REQUESTS, "too-many-attempts", detail));
-        }
-        Ok(())
-    }
-
-    /// Notes a wrong one.
-    pub(super) fn wrong(&self, route: &'static str, caller: Address, of: &str) {
-        let now = Instant::now();
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if known.len() >= REMEMBERED {
-            known.retain(|_, (_, since)| now.duration_since(*since) < WINDOW);
-        }
-        if known.len() >= REMEMBERED
-            && let Some(oldest) = known.iter().min_by_key(|(_, (_, since))| *since).map(|(what, _)| what.clone())
-        {
-            known.remove(&oldest);
-        }
-        for what in [Guessed::By(route, caller.0), Guessed::of(route, of)] {
-            let one = known.entry(what).or_insert((0, now));
-            if now.duration_since(one.1) >= WINDOW {
-                *one = (0, now);
-            }
-            one.0 = one.0.saturating_add(1);
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -226,23 +100,6 @@ mod tests {
 
     fn headers(pairs: &[(&'static str, &str)]) -> HeaderMap {
         pairs.iter().map(|(name, value)| (HeaderName::from_static(name), HeaderValue::from_str(value).unwrap())).collect()
-    }
-
-    #[test]
-    fn only_known_names_are_answered() {
-        for (host, fits) in [
-            ("ci.saltmarsh.example", true),
-            ("CI.saltmarsh.example", true),
-            ("127.0.0.1:7070", true),
-            ("localhost:7070", true),
-            ("tide:8080", true),
-            ("evil.example", false),
-            ("127.0.0.1:7071", false),
-            ("ci.saltmarsh.example.evil.example", false),
-            ("", false),
-        ] {
-            assert_eq!(known().has(host), fits, "{host}");
-        }
     }
 
     #[test]
@@ -259,36 +116,5 @@ mod tests {
         ] {
             assert_eq!(comes_from_here(&known(), &headers(&sent)), fits, "{sent:?}");
         }
-    }
-
-    #[test]
-    fn only_a_known_proxy_says_who_calls() {
-        let (proxy, other): (IpAddr, IpAddr) = ("10.0.0.1".parse().unwrap(), "10.0.0.2".parse().unwrap());
-        let said = headers(&[("x-forwarded-for", "1.1.1.1, 203.0.113.9, 10.0.0.1")]);
-        assert_eq!(caller(&known(), proxy, &said), "203.0.113.9".parse::<IpAddr>().unwrap());
-        assert_eq!(caller(&known(), other, &said), other);
-        assert_eq!(caller(&known(), proxy, &headers(&[("x-forwarded-for", "nonsense")])), proxy);
-    }
-
-    #[test]
-    fn wrong_guesses_have_a_limit() {
-        let guesses = Guesses::default();
-        let from = |last: u8| Address(IpAddr::from([10, 0, 1, last]));
-        for _ in 0..GUESSES {
-            guesses.check("sign-in", from(1), "x").unwrap();
-            guesses.wrong("sign-in", from(1), "x");
-        }
-        assert!(guesses.check("sign-in", from(1), "x").is_err());
-        guesses.check("sign-in", from(2), "x").unwrap();
-        guesses.check("hooks", from(1), "x").unwrap();
-        // Many addresses that each guess a little at one thing.
-        for last in 0..200 {
-            guesses.wrong("hooks", from(last), "tidegauge");
-        }
-        assert!(guesses.check("hooks", from(7), "tidegauge").is_err(), "who has guessed wrongly is shut out");
-        guesses.check("hooks", from(250), "tidegauge").unwrap();
-        let long = "tidegauge".repeat(20);
-        (0..200).for_each(|last| guesses.wrong("enrol", from(last), &long));
-        assert!(guesses.check("enrol", from(7), &long).is_err(), "a long name is counted like a short one");
     }
 }

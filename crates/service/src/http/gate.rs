@@ -2,8 +2,8 @@
 //! not in the table is not answered, so that none can be forgotten. What a caller may not see answers 404.
 
 use super::caller::{Caller, authenticate, not_signed_in};
-use super::edge::Address;
 use super::error::ApiError;
+use super::known::Address;
 use crate::app::App;
 use crate::clock;
 use axum::extract::{FromRequestParts, MatchedPath, RawPathParams, Request, State};
@@ -13,8 +13,6 @@ use axum::response::{IntoResponse, Response};
 use ordotaxis_core::access::{Action, Actor, Object, Refusal, allowed};
 use ordotaxis_core::language::nearest;
 use ordotaxis_store::Entry;
-use std::collections::HashMap;
-use std::sync::{Mutex, PoisonError};
 
 /// Method, address below `/api/v1`, what it is. Sorted by address.
 pub(super) const ROUTES: &[(&str, &str, Action)] = &[
@@ -212,25 +210,6 @@ pub(super) async fn unknown_project(app: &App, caller: &Caller, name: &str) -> R
     Ok(ApiError::not_found("project", format!("there is no project {name}; {hint}")))
 }
 
-/// How many refusals of one caller the journal takes within [`WINDOW_MS`]: nobody can fill the disk by being refused.
-const NOTED: u32 = 60;
-const WINDOW_MS: i64 = 60_000;
-
-/// Refusals of late, by caller.
-#[derive(Debug, Default)]
-pub(crate) struct Refusals(Mutex<HashMap<String, (u32, i64)>>);
-
-impl Refusals {
-    fn may_note(&self, caller: &str) -> bool {
-        let now = clock::now();
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        known.retain(|_, (_, since)| now - *since < WINDOW_MS);
-        let (count, _) = known.entry(caller.to_owned()).or_insert((0, now));
-        *count += 1;
-        *count <= NOTED
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -245,12 +224,5 @@ mod tests {
         assert_eq!(calls.len(), ROUTES.len());
         assert_eq!(action_of(&Method::HEAD, "/api/v1/board"), Some(Action::SeeLists));
         assert_eq!(action_of(&Method::PUT, "/api/v1/board"), None);
-    }
-
-    #[test]
-    fn refusals_fill_no_disk() {
-        let refusals = Refusals::default();
-        assert_eq!((0..500).filter(|_| refusals.may_note("odd")).count(), NOTED as usize);
-        assert!(refusals.may_note("maren"));
     }
 }

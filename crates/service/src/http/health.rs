@@ -1,8 +1,8 @@
 //! For machines that watch: alive, ready, and numbers in the OpenMetrics text format.
 
 use super::caller::{authenticate, not_signed_in};
-use super::edge::Address;
 use super::error::ApiError;
+use super::known::Address;
 use crate::app::App;
 use crate::keeper::Command;
 use axum::extract::FromRequestParts;

@@ -14,30 +14,11 @@ use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use ordotaxis_store::{digest_of, digest_of_bytes};
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 /// The largest answer that is kept.
 const ANSWER_LIMIT: usize = 1024 * 1024;
 /// The longest key.
 const KEY_LIMIT: usize = 256;
-
-/// Calls that go on, by their keys.
-#[derive(Debug, Default)]
-pub(crate) struct KeyedCalls(Mutex<HashMap<String, Weak<tokio::sync::Mutex<()>>>>);
-
-impl KeyedCalls {
-    fn of(&self, key: &str) -> Arc<tokio::sync::Mutex<()>> {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        known.retain(|_, lock| lock.strong_count() > 0);
-        if let Some(lock) = known.get(key).and_then(Weak::upgrade) {
-            return lock;
-        }
-        let lock = Arc::new(tokio::sync::Mutex::new(()));
-        known.insert(key.to_owned(), Arc::downgrade(&lock));
-        lock
-    }
-}
 
 /// Whether an address answers with something that must lie nowhere in the clear.
 fn answers_a_secret(path: &str) -> bool {
@@ -64,7 +45,7 @@ async fn answered(app: &App, key: &str, request: Request, next: Next) -> Result<
     let (mut parts, body) = request.into_parts();
     Caller::from_request_parts(&mut parts, app).await?;
     let too_large = |_| ApiError::new(StatusCode::PAYLOAD_TOO_LARGE, "bad-body", "the body is too large, or broke off");
-    let bytes = to_bytes(body, super::BODY_LIMIT).await.map_err(too_large)?;
+    let bytes = to_bytes(body, super::body::LIMIT).await.map_err(too_large)?;
     let asked = digest_of_bytes(&bytes);
     let caller = bearer(&parts.headers).or_else(|| session_cookie(&parts.headers)).unwrap_or_default();
     let known_as = digest_of(&format!("{caller}\n{} {}\n{key}", parts.method, parts.uri));

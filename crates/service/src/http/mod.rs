@@ -1,6 +1,7 @@
 //! The service's HTTP: one router. People's calls are under `/api/v1` and described by OpenAPI; runners speak under
 //! `/runner/v1`, forges under `/hooks/v1`; everything else is the console.
 
+mod body;
 mod caller;
 mod console;
 mod described;
@@ -8,18 +9,23 @@ mod edge;
 mod error;
 mod extract;
 mod gate;
+mod guesses;
 mod health;
 mod hooks;
 mod keyed;
+mod keyed_calls;
+mod known;
 mod people;
+mod refusals;
 mod runner;
 mod well_known;
 
 pub(crate) use caller::IDLE_MS;
-pub(crate) use edge::{Guesses, Known, Panics};
-pub(crate) use gate::Refusals;
-pub(crate) use keyed::KeyedCalls;
+pub(crate) use guesses::{Guesses, Panics};
+pub(crate) use keyed_calls::KeyedCalls;
+pub(crate) use known::Known;
 pub(crate) use people::{Shown, Streams, is_person_name};
+pub(crate) use refusals::Refusals;
 
 use crate::app::App;
 use axum::Router;
@@ -28,11 +34,6 @@ use axum::middleware;
 use axum::routing::{get, post};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
-
-/// How long a body may pause on its way.
-const BODY_PAUSE: std::time::Duration = std::time::Duration::from_secs(30);
-/// The largest body of a call that is not a log or a blob.
-const BODY_LIMIT: usize = 1024 * 1024;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -57,11 +58,11 @@ pub(crate) fn router(app: App) -> Router {
     let people = people
         .layer(middleware::from_fn_with_state(app.clone(), keyed::once))
         .layer(middleware::from_fn_with_state(app.clone(), gate::pass))
-        .layer(DefaultBodyLimit::max(BODY_LIMIT));
+        .layer(DefaultBodyLimit::max(body::LIMIT));
     Router::new()
         .merge(people)
         .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))
-        .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(BODY_LIMIT)))
+        .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(body::LIMIT)))
         .nest("/runner/v1", runner::router())
         .route("/view/{token}/{*path}", get(people::page))
         .route("/.well-known/openid-configuration", get(well_known::discovery))
@@ -73,6 +74,6 @@ pub(crate) fn router(app: App) -> Router {
         .fallback(console::serve)
         .method_not_allowed_fallback(error::unknown_method)
         .layer(middleware::from_fn_with_state(app.clone(), edge::guard))
-        .layer(tower_http::timeout::RequestBodyTimeoutLayer::new(BODY_PAUSE))
+        .layer(tower_http::timeout::RequestBodyTimeoutLayer::new(body::PAUSE))
         .with_state(app)
 }

@@ -9,12 +9,14 @@
 
 mod begin;
 mod complete;
+mod error;
 mod files;
 mod order;
 mod rules;
 
 pub(crate) use begin::{Begun, HELD, allow, begin, begin_again, end_held};
 pub(crate) use complete::{Complete, complete};
+pub(crate) use error::OccasionError;
 pub use files::{NotLent, lend_from};
 pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files, pipeline_of};
 pub(crate) use rules::{schedules, take_over};
@@ -23,49 +25,8 @@ use crate::app::App;
 use crate::clock;
 use crate::work::Outcome;
 use ordotaxis_core::access::Actor;
-use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::Occasion;
-use ordotaxis_git::GitError;
 use ordotaxis_store::{DueWork, Project, RunKey, StoreError};
-
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum OccasionError {
-    #[error(transparent)]
-    Git(#[from] GitError),
-    #[error(transparent)]
-    Store(#[from] StoreError),
-    #[error("`{borrow}` cannot be borrowed from {git} now: {source}")]
-    Lender { pipeline: String, borrow: String, git: String, source: GitError },
-    #[error("the repository does not have commit {0}")]
-    NoCommit(String),
-    #[error("the repository has no branch {0}")]
-    NoBranch(String),
-    #[error("it does not merge into {target}: both changed {}", paths.join(", "))]
-    Conflict { target: String, paths: Vec<String> },
-}
-
-/// What is not there is looked for so often: it may be on its way. The project's own repository is tried for much longer.
-const A_FEW_TRIES: u32 = 5;
-
-impl OccasionError {
-    /// How often it is tried, of `most` times: whether it may be otherwise in a moment.
-    fn tries(&self, most: u32) -> u32 {
-        match self {
-            OccasionError::Conflict { .. } => 1,
-            // An address that was mistyped looks like a repository that is away: whoever wrote it should not wait for long.
-            OccasionError::NoCommit(_) | OccasionError::NoBranch(_) | OccasionError::Lender { .. } => most.min(A_FEW_TRIES),
-            OccasionError::Git(_) | OccasionError::Store(_) => most,
-        }
-    }
-
-    /// What a run says of a commit that could not be read: that nobody could look decides nothing about it.
-    fn verdict(&self) -> State {
-        match self {
-            OccasionError::Git(_) | OccasionError::Lender { .. } | OccasionError::Store(_) => State::Lost,
-            OccasionError::NoCommit(_) | OccasionError::NoBranch(_) | OccasionError::Conflict { .. } => State::Failed,
-        }
-    }
-}
 
 /// Begins the runs of an occasion. What cannot be read is tried again; told at the end as a run, it is seen where runs are
 /// looked for.

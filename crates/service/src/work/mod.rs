@@ -7,7 +7,10 @@
 mod backoff;
 mod lanes;
 mod note;
+mod outcome;
 mod status;
+
+pub(crate) use outcome::Outcome;
 
 use crate::app::App;
 use crate::clock;
@@ -18,16 +21,6 @@ use ordotaxis_store::{DueWork, StoreError, WorkKind};
 use std::time::Duration;
 
 const LONGEST_PAUSE: Duration = Duration::from_secs(300);
-
-/// What came of a try.
-pub(crate) enum Outcome {
-    /// It is done; in words where there is something to say.
-    Done(Option<String>),
-    /// It failed, and may succeed later.
-    Failed { why: String, tries: u32 },
-    /// It cannot succeed, whatever one waits for.
-    Hopeless(String),
-}
 
 /// Of one project at once, and the longest pause between two tries.
 fn limits(kind: WorkKind) -> (usize, Backoff) {

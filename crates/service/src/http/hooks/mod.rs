@@ -2,9 +2,9 @@
 
 use crate::app::App;
 use crate::clock;
-use crate::http::edge::Address;
 use crate::http::error::ApiError;
 use crate::http::extract::Path;
+use crate::http::known::Address;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::State;

@@ -1,19 +1,19 @@
 //! Live updates as server-sent events. Their ids are those of stored events, so a client that comes back with
 //! `Last-Event-ID` misses nothing: what happened meanwhile is read from the store, also over a restart of the service.
 
+use super::streams::OpenStream;
 use crate::app::App;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::Query;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::HeaderMap;
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
 use ordotaxis_wire::run::LiveEvent;
 use serde::Deserialize;
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeSet, VecDeque};
 use std::convert::Infallible;
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio_stream::Stream;
 use utoipa::IntoParams;
@@ -59,43 +59,8 @@ pub(crate) async fn live(
     Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
 }
 
-/// How many streams one person may have open: a stream serves all tabs of a browser.
-const STREAMS: usize = 32;
-
-/// Open streams, by person.
-#[derive(Debug, Default, Clone)]
-pub(crate) struct Streams(Arc<Mutex<HashMap<String, usize>>>);
-
-/// One of them; counted until it is dropped.
-struct Open(Streams, String);
-
-impl Streams {
-    fn open(&self, person: &str) -> Result<Open, ApiError> {
-        let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let count = open.entry(person.to_owned()).or_default();
-        if *count >= STREAMS {
-            let detail = format!("{STREAMS} live streams are open already; close one");
-            return Err(ApiError::new(StatusCode::TOO_MANY_REQUESTS, "too-many-streams", detail));
-        }
-        *count += 1;
-        Ok(Open(self.clone(), person.to_owned()))
-    }
-}
-
-impl Drop for Open {
-    fn drop(&mut self) {
-        let mut open = self.0.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(count) = open.get_mut(&self.1) {
-            *count -= 1;
-            if *count == 0 {
-                open.remove(&self.1);
-            }
-        }
-    }
-}
-
 struct Follower {
-    _open: Open,
+    _open: OpenStream,
     app: App,
     newest: tokio::sync::watch::Receiver<i64>,
     caller: Caller,

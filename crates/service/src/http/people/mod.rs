@@ -23,17 +23,19 @@ mod runs;
 mod secrets;
 mod session;
 mod show;
+mod shown;
 mod store;
+mod streams;
 mod tests;
 mod tokens;
 mod views;
 mod work;
 
-pub(crate) use live::Streams;
 pub(crate) use persons::is_person_name;
 pub(crate) use runners::is_label;
-pub(crate) use show::Shown;
 pub(super) use show::page;
+pub(crate) use shown::Shown;
+pub(crate) use streams::Streams;
 
 use crate::app::App;
 use utoipa_axum::router::OpenApiRouter;

@@ -107,7 +107,7 @@ pub(crate) async fn add(
     };
     let mut tx = app.records.tx(&caller.actor, project.created_at).await?;
     let id = tx.add_project(&project).await?;
-    let outward = crate::secrets::Outward { hook_secret: hook_secret.clone(), token, git_password: None };
+    let outward = crate::seal::Outward { hook_secret: hook_secret.clone(), token, git_password: None };
     let sealed = app.seal.seal_outward(id, &outward).ok_or_else(|| ApiError::field("/forge/token", "the token could not be sealed"))?;
     tx.seal_project(id, &sealed).await?;
     let after = serde_json::json!({ "git_url": project.git_url, "main_branch": project.main_branch, "forge": project.forge });

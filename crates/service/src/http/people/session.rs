@@ -4,9 +4,9 @@
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::{COOKIE, Caller, IDLE_MS, session_cookie};
-use crate::http::edge::Address;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
+use crate::http::known::Address;
 use crate::sign_in::{self, SignInError};
 use axum::Json;
 use axum::extract::State;

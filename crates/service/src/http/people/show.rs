@@ -12,19 +12,14 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderValue, header};
 use axum::response::Response;
-use ordotaxis_content::Tree;
 use ordotaxis_store::Secret;
 use ordotaxis_wire::artifact::ShownView;
 use ordotaxis_wire::problem::Problem;
-use std::collections::HashMap;
 use std::sync::{Arc, PoisonError};
 
 const SHOWN_MS: i64 = 60 * 60 * 1000;
 /// How many are shown at once; the oldest go first.
 const MOST: usize = 256;
-
-/// Word → until when, and what.
-pub(crate) type Shown = HashMap<String, (i64, Arc<Tree>)>;
 
 /// Make an address under which an artifact's files can be seen for an hour.
 #[utoipa::path(post, operation_id = "show_artifact", path = "/api/v1/runs/{project}/{number}/artifacts/{job}/{name}/show", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), ("name" = String, Path)), responses((status = 200, body = ShownView), (status = 404, body = Problem)))]

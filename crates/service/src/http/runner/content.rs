@@ -1,6 +1,6 @@
 //! What runners send and fetch: chunks in packs, entries of caches. Every call may be repeated.
 
-use super::{attempt_id, stale};
+use super::attempt::{attempt_id, stale};
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::AsRunner;

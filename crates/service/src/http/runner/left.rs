@@ -1,6 +1,6 @@
 //! What attempts leave beside files: taken from runners, compared with an earlier run, added up for gates.
 
-use super::{attempt_id, stale};
+use super::attempt::{attempt_id, stale};
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::AsRunner;

@@ -1,5 +1,6 @@
 //! The runner protocol. Every call may be repeated; one about an attempt that was given up is answered 409.
 
+mod attempt;
 mod content;
 mod left;
 
@@ -8,12 +9,13 @@ pub(super) use left::is_new;
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::AsRunner;
-use crate::http::edge::Address;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
+use crate::http::known::Address;
 use crate::http::people::is_label;
 use crate::keeper::{Command, Stale};
 use crate::secrets::lend;
+use attempt::{attempt_id, stale};
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::StatusCode;
@@ -22,7 +24,7 @@ use axum::{Json, Router};
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_store::{Entry, LogId, Secret};
 use ordotaxis_wire::runner::{
-    AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
+    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
 };
 use serde::Deserialize;
 use std::time::Duration;
@@ -47,14 +49,6 @@ pub(super) fn router() -> Router<App> {
         .route("/attempts/{attempt}/finish", post(finish))
         .merge(content::router())
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
-}
-
-pub(super) fn stale(_: Stale) -> ApiError {
-    ApiError::new(StatusCode::CONFLICT, "given-up", "this session or attempt was given up; nothing was changed")
-}
-
-pub(super) fn attempt_id(text: &str) -> Result<AttemptId, ApiError> {
-    text.parse().map_err(|_| ApiError::not_found("attempt", format!("{text} names no attempt")))
 }
 
 async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) -> Result<Json<Enrolled>, ApiError> {

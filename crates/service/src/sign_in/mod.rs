@@ -1,24 +1,23 @@
 //! Signing in at a provider of OpenID Connect: the authorization code flow with PKCE (RFC 7636), `state` and `nonce`.
 //! A sign-in that was begun is kept in memory until its answer comes, which counts once and from the same browser only.
 
+mod begun;
+
+pub(crate) use begun::SignIns;
+
 use crate::app::App;
 use crate::clock;
 use crate::settings::{Newcomers, SignIn};
+use begun::Begun;
 use openidconnect::core::{CoreAuthenticationFlow, CoreClient, CoreProviderMetadata};
 use openidconnect::{
     AsyncHttpClient, AuthorizationCode, ClientId, ClientSecret, CsrfToken, HttpRequest, HttpResponse, IssuerUrl, Nonce, PkceCodeChallenge,
-    PkceCodeVerifier, RedirectUrl, Scope, TokenResponse,
+    RedirectUrl, Scope, TokenResponse,
 };
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_store::{Entry, PersonRow, StoreError};
-use std::collections::HashMap;
 use std::pin::Pin;
-use std::sync::{Mutex, PoisonError};
 
-/// How long a provider's answer may take.
-const PATIENCE_MS: i64 = 10 * 60 * 1000;
-/// How many sign-ins may go on at once; the oldest are forgotten first.
-const MOST: usize = 1000;
 /// The largest answer that is read from a provider.
 const ANSWER_LIMIT: usize = 1024 * 1024;
 
@@ -38,35 +37,6 @@ pub(crate) enum SignInError {
     Stranger { issuer: String, subject: String },
     #[error(transparent)]
     Store(#[from] StoreError),
-}
-
-/// Sign-ins that go on, by their `state`.
-#[derive(Default)]
-pub(crate) struct SignIns(Mutex<HashMap<String, Begun>>);
-
-struct Begun {
-    at: i64,
-    nonce: Nonce,
-    verifier: PkceCodeVerifier,
-}
-
-impl SignIns {
-    fn keep(&self, state: String, begun: Begun) {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        known.retain(|_, other| begun.at - other.at < PATIENCE_MS);
-        if known.len() >= MOST
-            && let Some(oldest) = known.iter().min_by_key(|(_, other)| other.at).map(|(state, _)| state.clone())
-        {
-            known.remove(&oldest);
-        }
-        known.insert(state, begun);
-    }
-
-    /// Each counts once.
-    fn take(&self, state: &str, now: i64) -> Option<Begun> {
-        let begun = self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(state)?;
-        (now - begun.at < PATIENCE_MS).then_some(begun)
-    }
 }
 
 /// A call to the provider: bounded in time by the client, and in size here; redirects are not followed.
@@ -169,26 +139,4 @@ async fn add(app: &App, name: &str, issuer: &str, subject: &str) -> Result<Perso
     tx.note(Entry::new(Action::AddPerson, name).after(serde_json::json!({ "issuer": issuer, "subject": subject })));
     tx.commit().await?;
     Ok(PersonRow { id, name: name.to_owned(), mail: None, added_at: now })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn an_answer_counts_once_and_in_its_time() {
-        let sign_ins = SignIns::default();
-        let begun = |at| Begun { at, nonce: Nonce::new("n".into()), verifier: PkceCodeVerifier::new("v".repeat(43)) };
-        sign_ins.keep("a".into(), begun(1_000));
-        assert!(sign_ins.take("b", 2_000).is_none());
-        assert!(sign_ins.take("a", 2_000).is_some());
-        assert!(sign_ins.take("a", 2_000).is_none(), "a replay is nothing");
-        sign_ins.keep("a".into(), begun(1_000));
-        assert!(sign_ins.take("a", 1_000 + PATIENCE_MS).is_none(), "too late");
-        for n in 0..=MOST {
-            sign_ins.keep(n.to_string(), begun(5_000 + n as i64));
-        }
-        assert!(sign_ins.take("0", 7_000).is_none(), "the oldest made way");
-        assert!(sign_ins.take(&MOST.to_string(), 7_000).is_some());
-    }
 }

@@ -2,37 +2,28 @@
 //! service is the issuer: outside systems find its keys by OpenID Connect discovery, so that they can trust a job by its
 //! project, pipeline, ref and commit without any secret stored here. And the tokens that jobs ask for with `allows`.
 
+mod keys;
+mod names;
+
+pub(crate) use keys::Issuer;
+pub(crate) use names::{TOKEN, TOKEN_PREFIX};
+
 use crate::app::App;
 use crate::clock;
-use crate::secrets::Seal;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jsonwebtoken::{Algorithm, EncodingKey, Header, encode};
+use keys::{PUBLISHED_MS, ROTATE_MS, sealed_as};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{JobToken, Records, Secret, SigningKeyRow, StoreError};
+use ordotaxis_store::{JobToken, Secret, StoreError};
 use ordotaxis_wire::runner::Lease;
-use ring::rand::SystemRandom;
-use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, KeyPair};
 use serde::Serialize;
 use serde_json::{Value, json};
-use tokio::sync::Mutex;
 
-/// The variable that a job's own token is in.
-pub(crate) const TOKEN: &str = "ORDOTAXIS_TOKEN";
-/// What tokens of jobs begin with.
-pub(crate) const TOKEN_PREFIX: &str = "oxj_";
-/// A new key signs after so long.
-const ROTATE_MS: i64 = 30 * 24 * 60 * 60 * 1000;
-/// A key is published so long after it signed last: no token is good for longer.
-const PUBLISHED_MS: i64 = 2 * ROTATE_MS;
 /// A clock elsewhere may be behind ours by as much.
 const SKEW_S: i64 = 60;
 /// The longest that a token is good, whatever its job may take.
 const LONGEST_S: i64 = 24 * 60 * 60;
-
-/// The key that signs now.
-#[derive(Default)]
-pub(crate) struct Issuer(Mutex<Option<SigningKeyRow>>);
 
 /// What a token says. Claims beside the registered ones (RFC 7519, 4.1) have the names of variables that steps find.
 #[derive(Debug, Serialize)]
@@ -58,51 +49,6 @@ struct Claims<'a> {
     tag: Option<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     environment: Option<&'a str>,
-}
-
-/// A P-256 key pair: the private half as PKCS#8 (RFC 5958), the public half as a JWK (RFC 7517), and the key's id.
-fn new_key() -> Option<(Vec<u8>, Value, String)> {
-    let random = SystemRandom::new();
-    let pkcs8 = EcdsaKeyPair::generate_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, &random).ok()?;
-    let pair = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, pkcs8.as_ref(), &random).ok()?;
-    // An uncompressed point (SEC 1, 2.3.3): 4, then x and y of 32 bytes each.
-    let point = pair.public_key().as_ref();
-    let (x, y) = (point.get(1..33)?, point.get(33..65)?);
-    let id = URL_SAFE_NO_PAD.encode(rand::random::<[u8; 12]>());
-    let jwk = json!({
-        "kty": "EC", "crv": "P-256", "use": "sig", "alg": "ES256", "kid": id,
-        "x": URL_SAFE_NO_PAD.encode(x), "y": URL_SAFE_NO_PAD.encode(y),
-    });
-    Some((pkcs8.as_ref().to_vec(), jwk, id))
-}
-
-/// What a private key is sealed as.
-fn sealed_as(id: &str) -> String {
-    format!("signing/{id}")
-}
-
-impl Issuer {
-    /// The key that signs now: made on first use, and anew when it is old or cannot be opened any more.
-    async fn key(&self, records: &Records, seal: &Seal, now: i64) -> Result<Option<SigningKeyRow>, StoreError> {
-        let mut known = self.0.lock().await;
-        if known.is_none() {
-            *known = records.signing_keys().await?.into_iter().next();
-        }
-        let good = |key: &&SigningKeyRow| now - key.made_at < ROTATE_MS && seal.opened(0, &sealed_as(&key.id), &key.sealed).is_some();
-        if let Some(key) = known.as_ref().filter(good) {
-            return Ok(Some(key.clone()));
-        }
-        let Some((private, jwk, id)) = new_key() else { return Ok(None) };
-        let private = base64::engine::general_purpose::STANDARD.encode(private);
-        let Some(sealed) = seal.seal(0, &sealed_as(&id), &private) else { return Ok(None) };
-        let key = SigningKeyRow { id, sealed, public: jwk.to_string(), made_at: now };
-        let mut tx = records.tx_by_rule("signing-keys", now).await?;
-        tx.drop_signing_keys(now - ROTATE_MS - PUBLISHED_MS).await?;
-        tx.add_signing_key(&key).await?;
-        tx.commit().await?;
-        *known = Some(key.clone());
-        Ok(Some(key))
-    }
 }
 
 /// The discovery document (OpenID Connect Discovery 1.0, section 3).

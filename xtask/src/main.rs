@@ -64,14 +64,14 @@ fn test(rest: &[&str]) -> Done {
 }
 
 fn lint() -> Done {
+    circles::check(&setup::root())?;
     setup::console()?;
     setup::run("cargo", &["fmt", "--all", "--check"])?;
     setup::run("cargo", &["clippy", "--workspace", "--all-targets", "--quiet", "--", "-D", "warnings"])?;
     setup::run_in("console", "npm", &["run", "--silent", "lint"])?;
     setup::stand_ins()?;
     packages::check()?;
-    layers::check()?;
-    circles::check(&setup::root())
+    layers::check()
 }
 
 /// What is shipped: the program without debug information, and that beside it, where debuggers and backtraces look.

@@ -3,7 +3,7 @@
 use crate::global::Global;
 use anstyle::{AnsiColor, Style};
 use ordotaxis_core::engine::State;
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::sync::OnceLock;
 
 struct Manner {
@@ -181,6 +181,12 @@ pub(crate) fn remark(line: impl std::fmt::Display) {
 
 pub(crate) fn json(value: &impl serde::Serialize) {
     println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+}
+
+/// Writes bytes as they are. False when nobody reads any more.
+pub(crate) fn write(bytes: &[u8]) -> bool {
+    let mut out = std::io::stdout().lock();
+    out.write_all(bytes).and_then(|()| out.flush()).is_ok()
 }
 
 #[cfg(test)]

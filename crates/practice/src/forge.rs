@@ -3,6 +3,7 @@
 use crate::backend::{self, Call};
 use crate::hook::{Hook, deliver};
 use crate::page;
+use crate::status::Status;
 use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, Path, RawQuery, State};
 use axum::http::{HeaderMap, Method, Response, StatusCode, header};
@@ -21,15 +22,6 @@ pub enum ForgeError {
     Io { path: PathBuf, source: std::io::Error },
     #[error("{} is damaged", path.display())]
     Form { path: PathBuf, source: serde_json::Error },
-}
-
-/// A status on a commit, as it was sent.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Status {
-    pub context: String,
-    pub state: String,
-    pub text: String,
-    pub link: String,
 }
 
 #[derive(Debug, Default, Serialize, Deserialize)]

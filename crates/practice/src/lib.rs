@@ -5,5 +5,7 @@ mod backend;
 mod forge;
 mod hook;
 mod page;
+mod status;
 
-pub use forge::{Forge, ForgeError, Status};
+pub use forge::{Forge, ForgeError};
+pub use status::Status;

@@ -1,6 +1,6 @@
 //! The forge's pages: plain HTML, made to be looked at in the demo.
 
-use crate::forge::Status;
+use crate::status::Status;
 use std::collections::BTreeMap;
 use std::fmt::Write;
 

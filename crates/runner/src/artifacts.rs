@@ -1,8 +1,10 @@
 //! What a job takes before its steps and gives after them.
 
 use crate::archive::{ArchiveError, chosen};
-use crate::job::{Broken, Job, disk_full, failed};
-use crate::layers::{Layer, LayerError, Store};
+use crate::broken::{Broken, disk_full, failed};
+use crate::job::Job;
+use crate::layer_error::LayerError;
+use crate::layers::{Layer, Store};
 use crate::save::{SaveError, Saved, Source, save};
 use crate::workspace::Workspace;
 use ordotaxis_core::language::{Give, Upon, WhenNone};

@@ -13,6 +13,7 @@ use std::fs::{File, FileType, Metadata};
 use std::io;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
 use std::os::unix::fs::fchown;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
@@ -243,6 +244,11 @@ fn parent(path: &Path) -> io::Result<(&Path, &OsStr)> {
 
 fn named(path: &Path, error: io::Error) -> io::Error {
     io::Error::new(error.kind(), format!("{}: {error}", path.display()))
+}
+
+/// When a file was changed, as trees say it: in nanoseconds since 1970.
+pub(crate) fn modified(meta: &std::fs::Metadata) -> i64 {
+    meta.mtime().saturating_mul(1_000_000_000).saturating_add(meta.mtime_nsec())
 }
 
 #[cfg(test)]

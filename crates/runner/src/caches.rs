@@ -3,12 +3,14 @@
 
 use crate::archive::chosen;
 use crate::artifacts::{blocking, files};
+use crate::broken::Broken;
+use crate::cache_state::Known;
 use crate::client::CallError;
-use crate::job::{Broken, Job, failed};
-use crate::layers::{Layer, LayerError};
+use crate::job::Job;
+use crate::layer_error::LayerError;
+use crate::layers::Layer;
 use crate::save::SaveError;
 use crate::workspace::Workspace;
-use ordotaxis_content::{ChunkId, Tree};
 use ordotaxis_wire::run::PhaseKind;
 use ordotaxis_wire::runner::{CacheUse, FindCache, LeaseCache, SaveCache};
 use ordotaxis_wire::words;
@@ -17,14 +19,6 @@ use std::time::Instant;
 
 /// How often a store that refuses is asked for a cache; a job can do without.
 const TRIES: u32 = 3;
-
-/// What is known of a cache while its job goes on.
-pub(crate) struct Known {
-    pub(crate) told: CacheUse,
-    /// What was saved.
-    pub(crate) saved: Option<(ChunkId, Tree)>,
-    may_save: bool,
-}
 
 impl Job<'_> {
     /// Looks for the entry of a cache and brings it here. Only an attempt that was given up is an error.
@@ -141,10 +135,4 @@ impl Job<'_> {
         self.shipper.log.say(&format!("cache {}: {notice}", known.told.key)).await;
         known.told.notices.push(notice.to_owned());
     }
-}
-
-/// Keys that cannot be are the file's mistake.
-pub(crate) fn fit_key(key: &str) -> Result<(), Broken> {
-    let fits = !key.is_empty() && key.len() <= 512 && !key.chars().any(char::is_control);
-    if fits { Ok(()) } else { Err(failed(format!("a cache's key is 1 to 512 characters, none of them a control character: {key:?}"))) }
 }

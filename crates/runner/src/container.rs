@@ -1,9 +1,9 @@
 //! Containers, made with podman's command line. One for each job: it does nothing by itself, and every step, helper and
 //! readiness command is run in it. What a step changes outside the job's folder stays for the next step and no longer.
 
-use crate::isolation::JobFolders;
+use crate::config::Limits;
+use crate::folders::JobFolders;
 use crate::sandbox::JOB;
-use crate::tools::Limits;
 use nix::sys::resource::{Resource, getrlimit};
 use std::path::Path;
 use std::process::Stdio;

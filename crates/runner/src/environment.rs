@@ -1,15 +1,13 @@
 //! What a step finds in its environment beside what the lease says.
 
+use crate::folders::{FACTS, SHARE_FILE};
 use crate::job::Job;
+use crate::paths::{paths, tool_homes};
 use crate::processes::MARK;
-use crate::reports::FACTS;
 use crate::sandbox::{BINARY, visible};
-use crate::tools::{folders_for, paths, tool_homes};
+use crate::tools::folders_for;
 use crate::workspace::Workspace;
 use std::path::{Path, PathBuf};
-
-/// Where the durations for `ordotaxis share` lie, below the job's `/tmp`.
-pub(crate) const SHARE_FILE: &str = ".share.json";
 
 impl Job<'_> {
     /// Everything but secrets.

@@ -2,7 +2,7 @@
 //! chunk is written wherever it is wanted.
 
 use crate::beneath::{Beneath, Owner};
-use crate::layers::LayerError;
+use crate::layer_error::LayerError;
 use ordotaxis_content::{BlockHeader, ChunkId, Entry, HEADER_LIMIT, Kind, MAGIC, PackError, header_length, open_block};
 use reqwest::Response;
 use std::collections::{HashMap, HashSet};
@@ -201,7 +201,7 @@ fn same(left: &Beneath, path: &Path, target: &Target, owner: Option<Owner>) -> s
     let runner = || Owner { uid: nix::unistd::geteuid().as_raw(), gid: nix::unistd::getegid().as_raw() };
     let Owner { uid: own, gid: group } = owner.unwrap_or_else(runner);
     let dressed = meta.permissions().mode() & 0o7777 == *mode
-        && crate::save::modified(&meta) == *modified
+        && crate::beneath::modified(&meta) == *modified
         && (meta.uid(), meta.gid()) == (own, group);
     if !dressed || meta.len() != *size {
         return Ok(None);

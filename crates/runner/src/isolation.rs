@@ -5,12 +5,13 @@
 //! user in the job's folder, which is no fence at all.
 
 use crate::beneath::Owner;
+use crate::config::Limits;
 use crate::container::{self, Container};
+use crate::folders::JobFolders;
 use crate::limits::Group;
 use crate::netns::{Network, Spares};
 use crate::sandbox::{At, JOB, Sandbox, as_jobs_user};
 use crate::stage::Stage;
-use crate::tools::Limits;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -70,7 +71,7 @@ impl Fences {
 
     /// A short command, run as a job's would be, with this folder first on its `PATH`.
     pub(crate) fn trial(&self, command: &str, folder: &Path) -> std::io::Result<tokio::process::Command> {
-        let paths: Vec<PathBuf> = [folder.to_owned()].into_iter().chain(crate::tools::paths()).collect();
+        let paths: Vec<PathBuf> = [folder.to_owned()].into_iter().chain(crate::paths::paths()).collect();
         let path = std::env::join_paths(paths).map_err(std::io::Error::other)?;
         let Some((stage, sandbox)) = self.sandboxes.as_deref() else {
             let mut built = tokio::process::Command::new("sh");
@@ -79,7 +80,7 @@ impl Fences {
         };
         let place = stage.folder.join("trial");
         std::fs::create_dir_all(&place)?;
-        let homes = crate::tools::tool_homes().into_iter();
+        let homes = crate::paths::tool_homes().into_iter();
         let env: Vec<(String, String)> = [("PATH".to_owned(), path.to_string_lossy().into_owned()), ("HOME".to_owned(), "/tmp".to_owned())]
             .into_iter()
             .chain(homes)
@@ -109,16 +110,6 @@ impl Fences {
         let network = if self.outward { "a network of their own" } else { "the machine's own network, for want of slirp4netns" };
         format!("{user}; the system is read-only and only what building needs of it is there; {calls}; {network}; {}", limits.told())
     }
-}
-
-/// The folders a job may use.
-#[derive(Debug, Clone)]
-pub(crate) struct JobFolders {
-    /// Where its files lie, outside of the fence.
-    pub(crate) files: PathBuf,
-    pub(crate) tmp: PathBuf,
-    /// Where what it writes really lies.
-    pub(crate) written: Vec<PathBuf>,
 }
 
 /// What a job wants of its fence.

@@ -4,19 +4,20 @@
 use crate::archive::ArchiveError;
 use crate::beneath::Beneath;
 use crate::beside::Running;
-use crate::caches::{Known, fit_key};
-use crate::client::{CallError, Client};
-use crate::environment::SHARE_FILE;
+use crate::broken::{Broken, failed};
+use crate::cache_state::{Known, fit_key};
+use crate::client::Client;
+use crate::config::Limits;
+use crate::folders::{FACTS, SHARE_FILE};
 use crate::isolation::{Fence, Fences, Wanted};
 use crate::late::{LateError, checkout_dir, filled};
 use crate::layers::Layers;
 use crate::limits::used;
 use crate::processes::kill_marked;
-use crate::reports::FACTS;
 use crate::ship::{Shipper, now_ms};
 use crate::step::Halt;
-use crate::tools::{Found, Limits};
-use crate::workspace::{Workspace, WorkspaceError, Workspaces};
+use crate::tools::Found;
+use crate::workspace::{Workspace, Workspaces};
 use ordotaxis_content::{ChunkId, Tree};
 use ordotaxis_core::engine::Outcome;
 use ordotaxis_core::language::Upon;
@@ -25,7 +26,6 @@ use ordotaxis_wire::run::{PhaseKind, PhaseView};
 use ordotaxis_wire::runner::{CacheUse, GivenArtifact, Lease};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -74,67 +74,6 @@ impl JobResult {
             tests: BTreeMap::new(),
         }
     }
-}
-
-/// How a job ends before its end.
-pub(crate) enum Broken {
-    Failed {
-        why: String,
-        exit_code: Option<i32>,
-    },
-    TimedOut(String),
-    Stopped,
-    /// The attempt is no longer wanted.
-    GivenUp,
-}
-
-impl Broken {
-    /// The same, of a step that came afterwards: it says so, and its exit code is not the job's.
-    pub(crate) fn after(self) -> Broken {
-        match self {
-            Broken::Failed { why, .. } => failed(format!("afterwards, {why}")),
-            Broken::TimedOut(why) => failed(format!("afterwards, {why}")),
-            other => other,
-        }
-    }
-}
-
-impl From<WorkspaceError> for Broken {
-    fn from(error: WorkspaceError) -> Broken {
-        failed(disk_full(&error).unwrap_or_else(|| format!("checkout: {error}")))
-    }
-}
-
-impl From<ArchiveError> for Broken {
-    fn from(error: ArchiveError) -> Broken {
-        failed(disk_full(&error).unwrap_or_else(|| error.to_string()))
-    }
-}
-
-impl From<CallError> for Broken {
-    fn from(error: CallError) -> Broken {
-        match error {
-            CallError::GivenUp | CallError::Leaving => Broken::GivenUp,
-            other => failed(other.to_string()),
-        }
-    }
-}
-
-pub(crate) fn failed(why: String) -> Broken {
-    Broken::Failed { why, exit_code: None }
-}
-
-/// A sentence for the one error that a person must mend on the runner's machine.
-pub(crate) fn disk_full(error: &(dyn std::error::Error + 'static)) -> Option<String> {
-    let mut cause = Some(error);
-    while let Some(error) = cause {
-        let full = error.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == ErrorKind::StorageFull);
-        if full || error.to_string().contains("No space left on device") {
-            return Some("the runner's disk is full; free some space in its folder and start the job again".into());
-        }
-        cause = error.source();
-    }
-    None
 }
 
 /// Does a job. None when the attempt was given up meanwhile.

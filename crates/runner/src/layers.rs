@@ -5,8 +5,9 @@
 //! over the other), file by file (hard links, since none is ever written), chunk by chunk, and the rest is fetched.
 
 use crate::beneath::{Beneath, Owner};
-use crate::client::{CallError, Client, insist_for};
+use crate::client::{Client, insist_for};
 use crate::fetch::{Fetched, Wanted, write_files};
+use crate::layer_error::{LayerError, io};
 use ordotaxis_content::{ChunkId, Entry, Kind, Root, Tree, TreeError};
 use ordotaxis_wire::runner::AttemptId;
 use std::collections::{HashMap, HashSet};
@@ -24,24 +25,6 @@ const LOOKED_AT: usize = 6;
 const ALIKE: usize = 70;
 /// How often a store that cannot give something is asked.
 const TRIES: u32 = 5;
-
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum LayerError {
-    #[error("{}: {source}", path.display())]
-    Io { path: PathBuf, source: std::io::Error },
-    #[error(transparent)]
-    Call(#[from] CallError),
-    #[error("what the store sent is not what was asked for: {0}")]
-    Tree(#[from] TreeError),
-    #[error("what the store sent is damaged: {0}")]
-    Pack(#[from] ordotaxis_content::PackError),
-    #[error("the store did not send all that was asked for")]
-    Short,
-}
-
-fn io(path: &Path) -> impl Fn(std::io::Error) -> LayerError + use<'_> {
-    move |source| LayerError::Io { path: path.to_owned(), source }
-}
 
 /// An unpacked tree.
 #[derive(Debug)]
@@ -423,7 +406,7 @@ mod tests {
             let (bytes, meta) = (std::fs::read(folder.join(name)).unwrap(), std::fs::metadata(folder.join(name)).unwrap());
             let chunks = cut(&bytes).map(|piece| (ChunkId::of(&bytes[piece.clone()]), u32::try_from(piece.len()).unwrap())).collect();
             let (mode, size) = (meta.permissions().mode() & 0o777, meta.size());
-            let modified = crate::save::modified(&meta);
+            let modified = crate::beneath::modified(&meta);
             Entry { path: name.as_bytes().to_vec(), kind: Kind::File { mode, modified, size, sha256: None, chunks } }
         };
         Tree::new(names.iter().map(entry).collect()).unwrap()

@@ -3,7 +3,7 @@
 //!
 //! A slot has one group, used by its jobs one after the other: making groups anew for every job costs milliseconds.
 
-use crate::tools::Limits;
+use crate::config::Limits;
 use std::path::{Path, PathBuf};
 
 /// Programs need room for their own; less would fail everything.

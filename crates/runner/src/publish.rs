@@ -3,7 +3,8 @@
 
 use crate::archive::chosen;
 use crate::beneath::Beneath;
-use crate::job::{Broken, Job, failed};
+use crate::broken::{Broken, failed};
+use crate::job::Job;
 use crate::step::Halt;
 use crate::workspace::Workspace;
 use oci_client::client::{ClientConfig, ClientProtocol, Config, ImageLayer};

@@ -3,7 +3,9 @@
 
 use crate::archive::chosen;
 use crate::beneath::{Beneath, is_link_error, is_missing};
-use crate::job::{Broken, Job, failed};
+use crate::broken::{Broken, failed};
+use crate::folders::FACTS;
+use crate::job::Job;
 use crate::workspace::Workspace;
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Number;
@@ -22,9 +24,6 @@ const FACT_LIMIT: u64 = 64 * 1024;
 const REPORT_LIMIT: u64 = 256 * 1024 * 1024;
 /// The most cases of one job.
 const CASES: usize = 300_000;
-
-/// Where a job writes its facts, below its own `/tmp`.
-pub(crate) const FACTS: &str = "facts";
 
 /// What was read, and a sentence for each report that could not be.
 #[derive(Default)]

@@ -2,7 +2,7 @@
 //! sent. Two threads read, hash and pack side by side; a file that lies unchanged in a layer is not even read.
 
 use crate::archive::ArchiveError;
-use crate::beneath::Beneath;
+use crate::beneath::{Beneath, modified};
 use crate::client::{CallError, Client, insist_for};
 use crate::layers::Layer;
 use ordotaxis_content::{ChunkId, Entry, Kind, Packer, Tree, TreeError, cut};
@@ -10,7 +10,7 @@ use sha2::{Digest, Sha256};
 use std::collections::{HashMap, HashSet};
 use std::io::Read;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -282,11 +282,6 @@ impl Sender<'_> {
 
 fn length(piece: &std::ops::Range<usize>) -> u32 {
     u32::try_from(piece.len()).unwrap_or(u32::MAX)
-}
-
-/// When a file was changed, as trees say it: in nanoseconds since 1970.
-pub(crate) fn modified(meta: &std::fs::Metadata) -> i64 {
-    meta.mtime().saturating_mul(1_000_000_000).saturating_add(meta.mtime_nsec())
 }
 
 fn file_entry(path: &Path, meta: &std::fs::Metadata, size: u64, sha256: Option<[u8; 32]>, chunks: Vec<(ChunkId, u32)>) -> Entry {

@@ -2,8 +2,9 @@
 
 use crate::beneath::is_link_error;
 use crate::beside::{self, Place, Running};
+use crate::broken::{Broken, failed};
 use crate::isolation::Inside;
-use crate::job::{Broken, Job, failed};
+use crate::job::Job;
 use crate::processes::mark_to_end;
 use crate::step::{Halt, StepCall, StepEnd, run_step};
 use crate::workspace::Workspace;

@@ -1,10 +1,11 @@
 //! What a runner offers: the tools found on this machine with their versions, its cores and its memory; and how its
 //! configuration file adds to that.
 
+use crate::config::Config;
 use crate::isolation::Fences;
+use crate::paths::{on_path, tool_homes};
 use ordotaxis_core::dispatch::{version_found, version_wanted};
 use ordotaxis_wire::runner::Tool;
-use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -28,98 +29,6 @@ const KNOWN: &[(&str, &str)] = &[
 /// A tool that takes longer to say its version is left out.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-/// A runner's configuration file (`--config`). All keys may be left out.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Config {
-    /// Of the labels that the invitation granted, those that are offered; all of them when absent.
-    pub labels: Option<Vec<String>>,
-    #[serde(default)]
-    pub limits: Limits,
-    #[serde(default, rename = "tool")]
-    pub tools: Vec<ConfiguredTool>,
-    /// Folders that jobs may read in a sandbox, beside the system's and those of tools.
-    #[serde(default)]
-    pub shows: Vec<PathBuf>,
-    /// Whether to look for the tools that every runner looks for; yes when absent.
-    pub probe: Option<bool>,
-}
-
-/// What one job may use. None: what [`Limits::with_usual`] says.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Limits {
-    pub memory_mib: Option<u64>,
-    pub processes: Option<u64>,
-    /// Of what it writes, in its folder and its `/tmp`.
-    pub disk_mib: Option<u64>,
-    /// How long it may take that does not say it itself.
-    pub hours: Option<u64>,
-}
-
-/// Time and processes where nothing is configured: generous for any build, and an end for what runs wild.
-const USUAL_HOURS: u64 = 6;
-const USUAL_PROCESSES: u64 = 4096;
-/// Of the machine's memory, and of what is free on the disk, in tenths.
-const USUAL_TENTHS: u64 = 8;
-
-impl Limits {
-    /// With a limit for everything: what is not configured comes from the machine's own size. `free` is what is free on the
-    /// disk that jobs write to, in bytes.
-    pub(crate) fn with_usual(self, memory: u64, free: u64) -> Limits {
-        let share = |bytes: u64| (bytes / 10 * USUAL_TENTHS) >> 20;
-        Limits {
-            // Without groups only the addresses of a process could be limited, of which many programs reserve far more than they use.
-            memory_mib: self.memory_mib.or((memory > 0 && crate::limits::can_group()).then(|| share(memory))),
-            processes: self.processes.or(Some(USUAL_PROCESSES)),
-            disk_mib: self.disk_mib.or((free > 0).then(|| share(free))),
-            hours: self.hours.or(Some(USUAL_HOURS)),
-        }
-    }
-
-    /// In words, for people.
-    pub(crate) fn told(&self) -> String {
-        let memory = self.memory_mib.map_or("memory unlimited".to_owned(), |mib| format!("{mib} MiB of memory"));
-        let some = |limit: Option<u64>, what: &str| limit.map(|limit| format!("{limit} {what}"));
-        let rest = [some(self.processes, "processes"), some(self.disk_mib, "MiB written"), some(self.hours, "hours")];
-        format!("at most {memory}, {}", rest.into_iter().flatten().collect::<Vec<_>>().join(", "))
-    }
-}
-
-/// A tool that only this machine's owner knows of.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ConfiguredTool {
-    pub name: String,
-    /// Where it lies; found on `PATH` when absent.
-    pub folder: Option<PathBuf>,
-    /// The command that says its version; `NAME --version` when absent.
-    pub version: Option<String>,
-}
-
-#[derive(Debug, thiserror::Error)]
-pub enum ConfigError {
-    #[error("the runner's configuration {} could not be read", path.display())]
-    Read {
-        path: PathBuf,
-        #[source]
-        source: std::io::Error,
-    },
-    #[error("the runner's configuration {} has a mistake: {}", path.display(), source.message())]
-    Form {
-        path: PathBuf,
-        #[source]
-        source: Box<toml::de::Error>,
-    },
-}
-
-impl Config {
-    pub fn load(path: &Path) -> Result<Config, ConfigError> {
-        let text = std::fs::read_to_string(path).map_err(|source| ConfigError::Read { path: path.to_owned(), source })?;
-        toml::from_str(&text).map_err(|source| ConfigError::Form { path: path.to_owned(), source: Box::new(source) })
-    }
-}
-
 /// A tool that was found, and the folder it lies in.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Found {
@@ -135,20 +44,6 @@ pub(crate) fn folders_shown(config: &Config) -> Vec<PathBuf> {
     let homes = tool_homes().into_iter().map(|(_, home)| PathBuf::from(home));
     let all = config.shows.iter().cloned().chain(homes).chain(configured).chain(found);
     all.filter(|folder| folder.is_absolute() && !folder.starts_with("/usr") && folder != Path::new("/")).collect()
-}
-
-/// Where installed tool chains are kept, as the runner's own environment or home says: a step finds them though its home
-/// is another.
-pub(crate) fn tool_homes() -> Vec<(String, String)> {
-    let set = |name: &str| std::env::var(name).ok().map(|value| (name.to_owned(), value));
-    let mut homes: Vec<(String, String)> =
-        ["RUSTUP_HOME", "JAVA_HOME", "GOROOT", "PYENV_ROOT", "NVM_DIR"].into_iter().filter_map(set).collect();
-    if std::env::var_os("RUSTUP_HOME").is_none()
-        && let Some(home) = std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".rustup")).filter(|home| home.is_dir())
-    {
-        homes.push(("RUSTUP_HOME".to_owned(), home.display().to_string()));
-    }
-    homes
 }
 
 /// Everything that is there and works for a job, in order of names: in a sandbox a tool is tried in one.
@@ -177,14 +72,6 @@ async fn probe(name: String, folder: PathBuf, mut command: tokio::process::Comma
         return None;
     };
     Some(Found { tool: Tool { name, version: version.to_string() }, folder })
-}
-
-pub(crate) fn paths() -> Vec<PathBuf> {
-    std::env::var_os("PATH").map(|paths| std::env::split_paths(&paths).collect()).unwrap_or_default()
-}
-
-fn on_path(name: &str) -> Option<PathBuf> {
-    paths().into_iter().find(|folder| folder.join(name).is_file())
 }
 
 /// The folders of the tools that a job wants, each the newest that will do: they go first on `PATH`.

@@ -2,6 +2,7 @@
 //! beats for all. Told to leave, it finishes its jobs and signs off; told again, it gives them back at once.
 
 use crate::client::{CallError, Client, insist};
+use crate::config::Config;
 use crate::identity::Identity;
 use crate::isolation::{Fences, Isolation};
 use crate::job::{JobResult, Shared, do_job};
@@ -10,7 +11,6 @@ use crate::processes::kill_marked;
 use crate::sandbox::Sandbox;
 use crate::stage::Stage;
 use crate::step::Halt;
-use crate::tools::Config;
 use crate::workspace::Workspaces;
 use ordotaxis_core::engine::Outcome;
 use ordotaxis_wire::runner::{AttemptId, Beat, Claimed, Finish, Lease, SignOn, VERSION};
@@ -78,7 +78,7 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     // Steps of an earlier life of this runner, which was killed: nobody waits for them any more.
     kill_marked(&format!("{mark}#")).await;
     let (cores, memory_bytes) = crate::tools::machine();
-    let limits = settings.config.limits.with_usual(memory_bytes, free(&folder));
+    let limits = settings.config.limits.with_usual(memory_bytes, free(&folder), crate::limits::can_group());
     let fences = Arc::new(fences(&settings, &folder, limits.memory_mib).map_err(|error| folder_error(error.to_string()))?);
     let stage = fences.sandboxes.as_ref().map(|made| made.0.clone());
     let workspaces = Workspaces::open(folder, settings.mounts, stage).map_err(|error| folder_error(error.to_string()))?;

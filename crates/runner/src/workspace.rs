@@ -6,8 +6,9 @@
 
 use crate::archive::ArchiveError;
 use crate::beneath::{Owner, is_link_error};
-use crate::isolation::JobFolders;
-use crate::layers::{Layer, LayerError, Layers};
+use crate::folders::JobFolders;
+use crate::layer_error::LayerError;
+use crate::layers::{Layer, Layers};
 use crate::stage::{Stage, StageError, bind};
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 use ordotaxis_git::{GitError, Mirrors};

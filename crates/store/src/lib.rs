@@ -6,12 +6,14 @@
 
 mod blobs;
 mod key;
+mod log_id;
 mod logs;
 mod records;
 
 pub use blobs::{BlobError, BlobKey, Blobs, Damage, Intake, Objects, Place, SweepPlan, Taken, Verified};
 pub use key::{Secret, digest_of, digest_of_bytes};
-pub use logs::{Found, Lines, LogId, Logs, Searched};
+pub use log_id::LogId;
+pub use logs::{Found, Lines, Logs, Searched};
 pub use records::{
     AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueSchedule, DueWork, Entry, Event, FindingRow, FlakyRow,
     Forge, GoodToken, GrantRow, Granted, GroupRow, Head, HistoryRow, Holder, IdentityRow, JobRow, JobToken, JournalFilter, JournalRow,

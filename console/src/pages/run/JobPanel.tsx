@@ -3,18 +3,14 @@ import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { answered, api, type JobView, type PhaseView, type PlanView, queries, type RunView } from '../../api/client';
-import { isEnd, Shape, type State, StateWord } from '../../look/states';
+import { answered, api, type JobView, type PlanView, queries, type RunView } from '../../api/client';
+import { isEnd, Shape, StateWord } from '../../look/states';
 import { bytes, duration, time } from '../../parts/words';
 import { Log } from './Log';
+import { phaseState } from './phase';
 import './job.css';
 
 const tabs = ['Log', 'Given', 'Taken', 'Why'] as const;
-
-export function phaseState(phase: PhaseView): State {
-  if (phase.duration_ms == null) return 'running';
-  return phase.failed ? 'failed' : 'passed';
-}
 
 export function JobPanel({
   run,

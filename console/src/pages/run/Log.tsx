@@ -6,8 +6,8 @@ import { useLocation, useNavigate } from 'react-router';
 import { answered, api, type JobView, type PhaseView, type RunView, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
 import { duration } from '../../parts/words';
-import { phaseState } from './JobPanel';
 import { type Lines, useLines } from './lines';
+import { phaseState } from './phase';
 
 /** What browsers can scroll through at this height of a line; of a longer log the last lines are shown. */
 const MOST_LINES = 1_000_000;

@@ -1,46 +1,18 @@
 //! `logs`: a job's log as the bytes it is, and with `--follow` until the job ends.
 
 mod lines;
+mod options;
+
+pub(crate) use options::LogsOptions;
 
 use super::patience::patiently;
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::reference::run_ref;
+use options::WAIT_MS;
 use ordotaxis_wire::run::JobView;
 use reqwest::{Method, Response};
-use std::io::Write;
-
-/// `logs`
-#[derive(clap::Args)]
-pub(crate) struct LogsOptions {
-    run: String,
-    job: String,
-    /// Go on until the job ends
-    #[arg(long)]
-    follow: bool,
-    /// The newest when absent
-    #[arg(long)]
-    attempt: Option<u32>,
-    /// Only what this step printed
-    #[arg(long)]
-    step: Option<String>,
-    /// Only lines printed since then: a length of time before now (`5m`), or a moment (RFC 3339)
-    #[arg(long)]
-    since: Option<String>,
-    /// Only lines in which this regular expression is found
-    #[arg(long, value_name = "PATTERN")]
-    grep: Option<String>,
-    /// Put the time of each line before it
-    #[arg(long)]
-    times: bool,
-    /// The log of this helper in place of the job's own
-    #[arg(long, value_name = "HELPER")]
-    beside: Option<String>,
-}
-
-/// How long one call of a follower is held by the service.
-const WAIT_MS: u32 = 20_000;
 
 pub(super) async fn logs(ask: LogsOptions, api: &Api) -> Done {
     let run = &run_ref(&ask.run)?;
@@ -59,7 +31,7 @@ pub(super) async fn logs(ask: LogsOptions, api: &Api) -> Done {
         let more = || part(api, &run.project, view.number, &ask.job, attempt, &query);
         // A follower goes on where it was when the service is back.
         let part = if ask.follow { patiently(more).await? } else { more().await? };
-        if !write(&part.bytes) {
+        if !out::write(&part.bytes) {
             return OK;
         }
         offset += part.bytes.len() as u64;
@@ -80,12 +52,6 @@ fn none_of(job: &JobView) -> Done {
         None => out::remark(format!("{} did not run: {}", job.id, job.why.as_deref().unwrap_or(job.state.word()))),
     }
     OK
-}
-
-/// False when nobody reads any more.
-fn write(bytes: &[u8]) -> bool {
-    let mut out = std::io::stdout().lock();
-    out.write_all(bytes).and_then(|()| out.flush()).is_ok()
 }
 
 pub(super) struct Part {

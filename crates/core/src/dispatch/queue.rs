@@ -37,7 +37,7 @@ type Rank = (Millis, Key);
 /// Jobs that any runner fits alike.
 type Class = (Arc<Needs>, Option<Arc<str>>);
 
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Queue {
     jobs: HashMap<Key, Queued>,
     projects: BTreeMap<i64, Lane>,
@@ -46,7 +46,7 @@ pub struct Queue {
     clock: u64,
 }
 
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 struct Lane {
     classes: HashMap<Class, BTreeSet<Rank>>,
     served: u64,

@@ -5,6 +5,8 @@
 //! `retry` says so; a run ends when every job has, those left out that wait for someone to start them. Applying an event twice changes nothing the second time.
 
 mod apply;
+mod event;
+mod gates;
 mod late;
 mod numbers;
 mod paths;
@@ -14,8 +16,9 @@ mod spread;
 mod state;
 mod why;
 
-pub use apply::{Effects, Event, Outcome, Refused};
-pub use numbers::{Number, Numbers, off, shown, sums};
+pub use event::{Effects, Event, Outcome, Refused};
+pub use gates::why_shut;
+pub use numbers::{Number, Numbers, shown, sums};
 pub use paths::{Paths, Usual};
 pub use state::{JobState, Run, Stopper};
 pub use why::{Clock, why_job};

@@ -1,7 +1,7 @@
 //! Trying again: which ends `retry` forgives, how often, and after what pause.
 
 use super::Millis;
-use super::apply::Outcome;
+use super::event::Outcome;
 use crate::language::Retry;
 
 /// The pause before the first further try; each later one is twice as long.

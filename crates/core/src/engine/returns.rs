@@ -1,7 +1,7 @@
 //! What brings a run back: a job started by hand, jobs asked for again.
 
 use super::State;
-use super::apply::Refused;
+use super::event::Refused;
 use super::spread::Step;
 use super::state::{End, Run};
 use crate::plan::WaitOn;

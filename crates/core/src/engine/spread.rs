@@ -1,7 +1,7 @@
 //! What an end leads to: those that waited are queued or skipped, skips lead to further skips, and in the end the run
 //! itself has a verdict.
 
-use super::apply::Effects;
+use super::event::Effects;
 use super::late::Late;
 use super::state::{End, Run};
 use super::{Millis, State};

@@ -1,7 +1,8 @@
 //! What a job asks of its runner beyond running steps. Read, checked and planned; the table in `keys` says what of it
 //! this version does. The same values stand in the file and in the plan.
 
-use super::pipeline::{At, Step};
+use super::place::At;
+use super::step::Step;
 use crate::template::Template;
 use indexmap::IndexMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};

@@ -1,7 +1,8 @@
 //! Reads a whole file: the tables that stand outside jobs, then each job.
 
 use super::diagnostic::{Code, Diagnostic, Severity};
-use super::pipeline::{At, Borrow, Input, Job, JobId, Pattern, Pipeline, Span, StageRules, Starts};
+use super::pipeline::{Borrow, Input, Job, JobId, Pattern, Pipeline, StageRules, Starts};
+use super::place::{At, Span};
 use super::reader::{self, Reader, Value};
 use super::shape::{Key, Place, Run};
 use super::{FILE_LIMIT, JOB_LIMIT, keys};

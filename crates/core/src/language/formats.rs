@@ -1,7 +1,8 @@
 //! Texts that must look like something: lengths of time, globs, paths, cron fields.
 
 use super::diagnostic::{Code, Diagnostic};
-use super::pipeline::{At, Span};
+use super::duration::milliseconds;
+use super::place::{At, Span};
 use super::reader::Reader;
 use super::shape::{Format, Place};
 use crate::template::Template;
@@ -115,10 +116,4 @@ impl Reader<'_> {
             }
         }
     }
-}
-
-/// Whole milliseconds from words like `90s`, `20m`, `1h 30m`; none for zero.
-pub(super) fn milliseconds(text: &str) -> Option<u64> {
-    let length = humantime::parse_duration(text).ok()?;
-    u64::try_from(length.as_millis()).ok().filter(|&ms| ms > 0)
 }

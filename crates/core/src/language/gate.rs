@@ -1,6 +1,6 @@
 //! What must hold before a stage starts: numbers that reports and facts of earlier jobs gave.
 
-use super::pipeline::At;
+use super::place::At;
 use super::reader::{self, Value};
 use serde::{Deserialize, Serialize};
 use std::fmt;

@@ -1,8 +1,10 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
 use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split};
-use super::pipeline::{At, Body, Cell, CellsOf, CheckoutLine, GiveLine, Matrix, Step, StepLine, Take, Upon, WhenNone};
+use super::pipeline::{Body, Cell, CellsOf, CheckoutLine, GiveLine, Matrix, Take, Upon, WhenNone};
+use super::place::At;
 use super::reader::{self, Reader, Value};
+use super::step::{Step, StepLine};
 use crate::language::diagnostic::{Code, Diagnostic};
 use toml::de::{DeTable, DeValue};
 

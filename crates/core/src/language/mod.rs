@@ -2,6 +2,7 @@
 //! given a field in `pipeline` or `extras` and read in `file` or `job`.
 
 mod diagnostic;
+mod duration;
 mod extras;
 mod file;
 mod formats;
@@ -9,23 +10,28 @@ mod gate;
 mod job;
 mod keys;
 mod pipeline;
+mod place;
 mod reader;
 mod schedule;
 mod schema;
 mod shape;
+mod step;
 
 pub use diagnostic::{Code, Diagnostic, Lines, Severity, counted, has_errors, nearest};
 pub use extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split};
 pub use file::{read, read_any_length};
 pub use gate::{Bound, Compare, GateRule, NUMBERS};
+pub(crate) use pipeline::Body;
 pub use pipeline::{
-    At, Borrow, Cell, CellsOf, Checkout, CheckoutLine, Env, Give, GiveLine, Input, Job, JobId, Matrix, Pattern, Pipeline, Span, StageRules,
-    Starts, Step, Take, Upon, WhenNone,
+    Borrow, Cell, CellsOf, Checkout, CheckoutLine, Give, GiveLine, Input, Job, JobId, Matrix, Pattern, Pipeline, StageRules, Starts, Take,
+    Upon, WhenNone,
 };
-pub(crate) use pipeline::{Body, StepLine};
+pub use place::{At, Span};
 pub(crate) use reader::inside;
 pub use schedule::Schedule;
 pub use schema::schema;
+pub(crate) use step::StepLine;
+pub use step::{Env, Step};
 
 /// The largest file that is read, in bytes. Reading needs up to 26 times the text in memory.
 pub const FILE_LIMIT: usize = 1024 * 1024;

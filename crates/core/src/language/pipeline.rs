@@ -2,23 +2,14 @@
 
 use super::diagnostic::Diagnostic;
 use super::extras::Extras;
+use super::place::{At, Span};
 use super::schedule::Schedule;
+use super::step::{Env, StepLine};
 use crate::order::Line;
 use crate::template::Template;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use std::fmt;
-use std::ops::Range;
-
-/// Where something stands in the text, in bytes.
-pub type Span = Range<usize>;
-
-/// A value and where it stands.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct At<T> {
-    pub value: T,
-    pub span: Span,
-}
 
 /// A job's full name, `STAGE.NAME`; of one cell `STAGE.NAME[VALUE,VALUE]`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema)]
@@ -62,9 +53,6 @@ impl fmt::Display for JobId {
         f.write_str(&self.0)
     }
 }
-
-/// Variables, with placeholders.
-pub type Env = IndexMap<String, At<Template>>;
 
 #[derive(Debug, Clone, Default)]
 pub struct Pipeline {
@@ -188,20 +176,6 @@ pub struct Body {
     pub extras: Option<Box<Extras>>,
 }
 
-/// A step as the file writes it.
-#[derive(Debug, Clone)]
-pub struct StepLine {
-    pub name: String,
-    pub run: String,
-    pub span: Span,
-    pub condition: Option<At<String>>,
-    pub env: Env,
-    pub dir: Option<At<Template>>,
-    pub shell: Option<String>,
-    pub timeout_ms: Option<u64>,
-    pub may_fail: bool,
-}
-
 /// The matrix: axes, and the cells taken out and added.
 #[derive(Debug, Clone, Default)]
 pub struct Matrix {
@@ -213,28 +187,6 @@ pub struct Matrix {
 
 /// Axis → value, in the order of the axes.
 pub type Cell = IndexMap<String, String>;
-
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Step {
-    /// What it is called in logs and lanes: its `name`, else the command's first line.
-    pub name: String,
-    pub run: String,
-    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
-    pub env: IndexMap<String, String>,
-    /// A folder below the job's own.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub dir: Option<String>,
-    /// Program and options that take the command as their last argument; `sh -eu -c` when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub shell: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub timeout_ms: Option<u64>,
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub may_fail: bool,
-    /// Its `if`, where that reads facts and is so decided when the job starts.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub condition: Option<String>,
-}
 
 /// `STAGE.NAME/ARTIFACT`, the folder it is unpacked in, and of which cells.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -2,8 +2,9 @@
 //! all that is wrong; the readings here then take what fits and pass over the rest in silence.
 
 use super::diagnostic::{Code, Diagnostic};
-use super::formats::milliseconds;
-use super::pipeline::{At, Env, Span};
+use super::duration::milliseconds;
+use super::place::{At, Span};
+use super::step::Env;
 use crate::template::Template;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};

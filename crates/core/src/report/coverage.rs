@@ -1,6 +1,7 @@
 //! Lines that tests ran, from LCOV tracefiles (as geninfo(1) describes them) and Cobertura XML.
 
-use super::results::{Coverage, ReportError};
+use super::error::ReportError;
+use super::results::Coverage;
 use super::xml::{Part, part, unescaped};
 use quick_xml::Reader;
 

@@ -4,7 +4,8 @@
 //! case. All else differs: what a case belongs to is its `classname`, else its suites; a case that was not run says so in
 //! `status` or `result`; what failed first and then passed has elements of its own.
 
-use super::results::{Case, CaseEnd, MESSAGE, NAME, ReportError, cut};
+use super::error::ReportError;
+use super::results::{Case, CaseEnd, MESSAGE, NAME, cut};
 use super::xml::{Part, part, unescaped};
 use quick_xml::Reader;
 use quick_xml::events::BytesStart;

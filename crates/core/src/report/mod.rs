@@ -1,6 +1,7 @@
 //! Reports that jobs write: bytes → results. To add a kind, add a file that reads it, and its key to the language.
 
 mod coverage;
+mod error;
 mod junit;
 mod results;
 mod sarif;
@@ -8,7 +9,8 @@ mod tap;
 mod xml;
 
 pub use coverage::{cobertura_lines, lcov_lines};
+pub use error::ReportError;
 pub use junit::{junit_cases, test_times};
-pub use results::{Case, CaseEnd, Coverage, Finding, Level, ReportError};
+pub use results::{Case, CaseEnd, Coverage, Finding, Level};
 pub use sarif::sarif_findings;
 pub use tap::tap_cases;

@@ -119,24 +119,6 @@ pub struct Finding {
     pub key: String,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum ReportError {
-    #[error("it is not well-formed XML: {0}")]
-    Form(String),
-    #[error("it declares a document type, which is not read: that could name other files")]
-    DocumentType,
-    #[error("it uses the entity `&{0};`, which XML does not know by itself")]
-    Entity(String),
-    #[error("its elements stand more than {deepest} deep in each other", deepest = super::xml::DEEPEST)]
-    TooDeep,
-    #[error("it is not {0}")]
-    Kind(&'static str),
-    #[error("line {line}: {what}")]
-    Line { line: usize, what: String },
-    #[error("it is not JSON: {0}")]
-    Json(String),
-}
-
 /// The beginning of a text, at most so many bytes.
 pub(super) fn cut(text: impl Into<String>, most: usize) -> String {
     let mut text = text.into();

@@ -1,6 +1,7 @@
 //! Findings, from SARIF 2.1.0 (OASIS standard). What was suppressed, and what has the level `none`, is left out.
 
-use super::results::{Finding, Level, MESSAGE, NAME, ReportError, cut};
+use super::error::ReportError;
+use super::results::{Finding, Level, MESSAGE, NAME, cut};
 use serde::Deserialize;
 use std::collections::{BTreeMap, HashMap};
 

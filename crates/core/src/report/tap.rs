@@ -1,7 +1,8 @@
 //! The Test Anything Protocol, versions 13 and 14 (testanything.org). A subtest stands four spaces further in, before the
 //! test point that sums it up.
 
-use super::results::{Case, CaseEnd, MESSAGE, NAME, ReportError, cut};
+use super::error::ReportError;
+use super::results::{Case, CaseEnd, MESSAGE, NAME, cut};
 
 const DEEPEST: usize = 50;
 

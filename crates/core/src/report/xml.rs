@@ -1,11 +1,8 @@
 //! What reading XML from elsewhere has in common: no document types, no entities but XML's own, no endless nesting.
 
-use super::results::ReportError;
+use super::error::{DEEPEST, ReportError};
 use quick_xml::events::{BytesRef, BytesStart, Event};
 use std::borrow::Cow;
-
-/// No test runner nests deeper than a handful.
-pub(super) const DEEPEST: usize = 100;
 
 pub(super) enum Part<'a> {
     /// An element begins; the second says whether it holds anything.

@@ -4,7 +4,7 @@ use super::caller::{authenticate, not_signed_in};
 use super::error::ApiError;
 use super::known::Address;
 use crate::app::App;
-use crate::keeper::Command;
+
 use axum::extract::FromRequestParts;
 use axum::extract::State;
 use axum::http::request::Parts;
@@ -18,7 +18,7 @@ pub(super) async fn alive() -> &'static str {
 }
 
 pub(super) async fn ready(State(app): State<App>) -> (StatusCode, &'static str) {
-    let keeper = app.keeper.ask(|reply| Command::Counts { reply }).await.is_ok();
+    let keeper = app.keeper.snapshot().await.is_ok();
     if keeper && app.records.ready().await { (StatusCode::OK, "ready\n") } else { (StatusCode::SERVICE_UNAVAILABLE, "not ready\n") }
 }
 
@@ -43,17 +43,15 @@ pub(super) async fn description(State(app): State<App>, mut parts: Parts, text: 
 pub(super) async fn metrics(State(app): State<App>, mut parts: Parts) -> Result<impl IntoResponse, ApiError> {
     may_see(&app, &mut parts, app.settings.open.metrics).await?;
     let mut out = String::new();
-    let counts = app.keeper.ask(|reply| Command::Counts { reply }).await.unwrap_or_default();
+    let snapshot = app.keeper.snapshot().await?;
     out.push_str("# TYPE ordotaxis_jobs gauge\n# HELP ordotaxis_jobs Jobs of runs that go on, by state.\n");
-    for (state, count) in counts {
+    for (state, count) in snapshot.counts() {
         let _ = writeln!(out, "ordotaxis_jobs{{state=\"{}\"}} {count}", state.word());
     }
-    let runners = app.keeper.ask(|reply| Command::Runners { reply }).await.unwrap_or_default();
-    let slots: u32 = runners.iter().map(|runner| runner.slots).sum();
-    let busy: usize = runners.iter().map(|runner| runner.doing.len()).sum();
+    let (busy, slots) = snapshot.slots();
     let unsent = app.records.unsent_messages().await.unwrap_or_default();
     for (name, help, value) in [
-        ("ordotaxis_runners", "Connected runners.", runners.len().to_string()),
+        ("ordotaxis_runners", "Connected runners.", snapshot.runners().len().to_string()),
         ("ordotaxis_slots", "Slots of connected runners.", slots.to_string()),
         ("ordotaxis_slots_busy", "Slots with a job.", busy.to_string()),
         ("ordotaxis_outbox_unsent", "Messages not yet accepted outside.", unsent.to_string()),

@@ -1,6 +1,7 @@
 //! What a runner is told about a job: all it needs, and nothing it could use for another.
 
-use super::{Gift, RunInfo};
+use super::artifact::Given;
+use super::info::RunInfo;
 use crate::identity::TOKEN;
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Run;
@@ -8,10 +9,6 @@ use ordotaxis_core::language::{Cache, Extras, Placed, Publish};
 use ordotaxis_core::plan::{Plan, PlannedTake};
 use ordotaxis_core::template::{Slot, Template};
 use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeasePublish, LeaseTake, LentConnection, LentSecret, Share};
-use std::collections::HashMap;
-
-/// What a run's jobs have given so far, by job and name.
-pub(super) type Given = HashMap<(usize, String), Gift>;
 
 pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
     let planned = &run.plan().jobs[job];
@@ -113,7 +110,7 @@ fn take_of(plan: &Plan, given: &Given, take: &PlannedTake, from: usize) -> Lease
     };
     LeaseTake {
         name: format!("{}/{}", giver.id, take.artifact),
-        tree: given.get(&(from, take.artifact.clone())).map(|gift| gift.tree.clone()),
+        tree: given.get(&(from, take.artifact.clone())).map(|artifact| artifact.tree.clone()),
         to,
     }
 }

@@ -1,7 +1,10 @@
 //! The room by itself: commands in, answers and rows out. Time is given, nothing is written.
 
+use super::command::{Command, FleetCommand, RunCommand};
+use super::holders::Holders;
 use super::room::Room;
-use super::{AgainRefused, Command, Holders, RunInfo, Stale, StartRefused, StopRefused};
+use super::snapshot::Snapshot;
+use super::{AgainRefused, RunInfo, Stale, StartRefused, StopRefused};
 use ordotaxis_core::access::{Actor, Who};
 use ordotaxis_core::engine::{Outcome, State, Usual};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, plan};
@@ -62,19 +65,24 @@ impl Stage {
             behind: None,
             shared: Arc::default(),
         };
-        self.tell(Command::Begin { info, plan, usual, ready: Vec::new() });
+        self.tell(RunCommand::Begin { info: Box::new(info), plan, usual, ready: Vec::new() });
     }
 
-    fn tell(&mut self, command: Command) {
+    fn tell(&mut self, command: impl Into<Command>) {
         self.now += 1;
-        self.room.handle(command, self.now);
+        self.room.handle(command.into(), self.now);
         self.room.dispatch(self.now);
+        self.room.show(self.now);
         for answer in self.room.touched.answers.drain(..) {
             answer();
         }
     }
 
-    fn ask<T>(&mut self, command: impl FnOnce(oneshot::Sender<T>) -> Command) -> Result<T, TryRecvError> {
+    fn look(&mut self) -> Arc<Snapshot> {
+        self.ask(|reply| Command::Look { reply }).expect("an answer")
+    }
+
+    fn ask<T, C: Into<Command>>(&mut self, command: impl FnOnce(oneshot::Sender<T>) -> C) -> Result<T, TryRecvError> {
         let (reply, mut answer) = oneshot::channel();
         self.tell(command(reply));
         answer.try_recv()
@@ -98,11 +106,11 @@ impl Stage {
             cores: 2,
             memory_bytes: 1 << 30,
         };
-        self.ask(|reply| Command::SignOn { runner: runner.into(), sign_on, granted: Default::default(), reply }).expect("an answer");
+        self.ask(|reply| FleetCommand::SignOn { runner: runner.into(), sign_on, granted: Default::default(), reply }).expect("an answer");
     }
 
     fn claim(&mut self, runner: &str, session: &str, slot: u32) -> Result<Lease, Option<Stale>> {
-        let claimed = self.ask(|reply| Command::Claim { runner: runner.into(), session: session.into(), slot, reply });
+        let claimed = self.ask(|reply| FleetCommand::Claim { runner: runner.into(), session: session.into(), slot, reply });
         match claimed {
             Ok(Ok(lease)) => Ok(lease),
             Ok(Err(stale)) => Err(Some(stale)),
@@ -123,7 +131,7 @@ impl Stage {
             tests: Default::default(),
             caches: Vec::new(),
         };
-        self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), gifts: Vec::new(), reply })
+        self.ask(|reply| RunCommand::Finish { runner: runner.into(), attempt, finish: Box::new(finish), artifacts: Vec::new(), reply })
             .expect("an answer")
     }
 
@@ -141,7 +149,7 @@ impl Stage {
             tests: Default::default(),
             caches: Vec::new(),
         };
-        self.ask(|reply| Command::Finish { runner: runner.into(), attempt, finish: Box::new(finish), gifts: Vec::new(), reply })
+        self.ask(|reply| RunCommand::Finish { runner: runner.into(), attempt, finish: Box::new(finish), artifacts: Vec::new(), reply })
             .expect("an answer")
     }
 
@@ -197,7 +205,7 @@ fn nobody_ends_what_another_holds() {
     stage.sign_on("spar", "s1");
     assert_eq!(stage.finish("spar", lease.attempt, false).err(), Some(Stale));
     assert_eq!(stage.state(0), State::Running);
-    let phases = stage.ask(|reply| Command::Phases { runner: "spar".into(), attempt: lease.attempt, phases: Vec::new(), reply });
+    let phases = stage.ask(|reply| RunCommand::Phases { runner: "spar".into(), attempt: lease.attempt, phases: Vec::new(), reply });
     assert_eq!(phases, Ok(Err(Stale)));
 }
 
@@ -243,7 +251,7 @@ fn a_runner_that_comes_back_without_its_jobs_gives_them_up() {
     stage.sign_on("quay", "s2");
     assert_eq!(stage.state(0), State::Queued);
     assert_eq!(stage.claim("quay", "s2", 0).expect("a lease").attempt.attempt, 2);
-    let left = stage.ask(|reply| Command::SignOff { runner: "quay".into(), session: "s2".into(), reply });
+    let left = stage.ask(|reply| FleetCommand::SignOff { runner: "quay".into(), session: "s2".into(), reply });
     assert!(left.is_ok());
     assert_eq!(stage.state(0), State::Queued);
 }
@@ -254,14 +262,14 @@ fn a_stop_reaches_the_runner_with_its_next_beat() {
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
     let stop = |job: Option<&str>| {
         let job = job.map(str::to_owned);
-        move |reply| Command::Stop { run: 7, job, by: person("Ines"), reply }
+        move |reply| RunCommand::Stop { run: 7, job, by: person("Ines"), reply }
     };
     assert!(matches!(stage.ask(stop(Some("a.z"))), Ok(Err(StopRefused::NoSuchJob(known))) if known.len() == 2));
     assert_eq!(stage.ask(stop(None)), Ok(Ok(())));
     assert_eq!(stage.state(1), State::Stopped);
     let unknown = AttemptId { run: 7, job: 0, attempt: 9 };
     let beat = Beat { session: "s1".into(), holding: vec![unknown] };
-    let (beaten, _) = stage.ask(|reply| Command::Beat { runner: "quay".into(), beat, reply }).expect("an answer").expect("a session");
+    let (beaten, _) = stage.ask(|reply| FleetCommand::Beat { runner: "quay".into(), beat, reply }).expect("an answer").expect("a session");
     assert_eq!(beaten.stop, [lease.attempt]);
     assert_eq!(beaten.unknown, [unknown]);
 }
@@ -270,7 +278,7 @@ fn a_stop_reaches_the_runner_with_its_next_beat() {
 fn every_job_that_has_not_ended_says_why() {
     let mut stage = Stage::new(LONG);
     stage.begin(7);
-    let whys = |stage: &mut Stage| stage.ask(|reply| Command::Why { run: 7, reply }).expect("an answer").expect("a run");
+    let whys = |stage: &mut Stage| stage.look().whys(7).expect("a run");
     let first = whys(&mut stage);
     assert!(first[0].as_deref().is_some_and(|why| why.starts_with("no runner is connected; queued since ")), "{first:?}");
     assert!(first[1].as_deref().is_some_and(|why| why.starts_with("waits for a.x: queued since ")), "{first:?}");
@@ -278,7 +286,7 @@ fn every_job_that_has_not_ended_says_why() {
     stage.claim("quay", "s1", 0).expect("a lease");
     let second = whys(&mut stage);
     assert!(second[0].as_deref().is_some_and(|why| why.starts_with("running on quay since ")), "{second:?}");
-    let runners = stage.ask(|reply| Command::Runners { reply }).expect("an answer");
+    let runners = stage.look().runners();
     assert_eq!((runners[0].doing[0].run.as_str(), runners[0].doing[0].job.as_str()), ("tidegauge/3", "a.x"));
 }
 
@@ -286,7 +294,7 @@ fn every_job_that_has_not_ended_says_why() {
 fn a_removed_projects_runs_are_let_go() {
     let mut stage = Stage::set(LONG);
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
-    stage.ask(|reply| Command::Forget { project_id: 1, reply }).expect("an answer");
+    stage.ask(|reply| RunCommand::Forget { project_id: 1, reply }).expect("an answer");
     assert!(stage.room.runs.is_empty());
     assert!(!stage.holders.holds("quay", lease.attempt));
     assert!(matches!(stage.claim("quay", "s1", 1), Err(None)));
@@ -379,7 +387,7 @@ fn every_reason_to_wait_has_its_sentence() {
             "[job.a.x]\nsteps = ['true']\n[job.a.y]\nsteps = ['true']",
             |stage| {
                 stage.sign_on_with("quay", "s1", 1, "host");
-                stage.tell(Command::Drain { runner: "quay".into(), by: Some("Odd".into()), reply: oneshot::channel().0 });
+                stage.tell(FleetCommand::Drain { runner: "quay".into(), by: Some("Odd".into()), reply: oneshot::channel().0 });
             },
             "quay, the only runner that fits, is draining and takes nothing more",
         ),
@@ -398,7 +406,10 @@ fn every_reason_to_wait_has_its_sentence() {
             |stage| {
                 stage.sign_on_with("quay", "s1", 1, "host");
                 stage.claim("quay", "s1", 0).expect("a lease");
-                stage.ask(|reply| Command::Stop { run: 7, job: None, by: person("Ines"), reply }).expect("an answer").expect("it goes on");
+                stage
+                    .ask(|reply| RunCommand::Stop { run: 7, job: None, by: person("Ines"), reply })
+                    .expect("an answer")
+                    .expect("it goes on");
             },
             "running on quay since 00:00:01 UTC; Ines asked to stop it",
         ),
@@ -408,10 +419,10 @@ fn every_reason_to_wait_has_its_sentence() {
         let usual = Usual::from([("a.x".to_owned(), 60_000), ("a.y".to_owned(), 30_000)]);
         stage.begin_with(7, 1, &format!("language = 1\n{text}\n"), "c1", usual);
         then(&mut stage);
-        let whys = stage.ask(|reply| Command::Why { run: 7, reply }).expect("an answer").expect("it goes on");
+        let whys = stage.look().whys(7).expect("it goes on");
         let why = whys.last().cloned().flatten().unwrap_or_default();
         assert!(why.starts_with(sentence), "{text}\n  says: {why}\n  want: {sentence}");
-        let queue = stage.ask(|reply| Command::Queue { reply }).expect("an answer");
+        let queue = stage.look().queue();
         let queued = stage.room.runs[&7].run.jobs().last().is_some_and(|job| job.state == State::Queued);
         assert_eq!(queue.iter().any(|job| job.why == why), queued, "the queue says the same");
     }
@@ -458,7 +469,7 @@ fn a_newer_commit_of_the_branch_overtakes() {
     stage.begin_with(9, 1, TWO_JOBS, "c3", Usual::new());
     assert_eq!(stage.state(1), State::Overtaken);
     let beat = Beat { session: "s1".into(), holding: vec![lease.attempt] };
-    let (beaten, _) = stage.ask(|reply| Command::Beat { runner: "quay".into(), beat, reply }).expect("an answer").expect("a session");
+    let (beaten, _) = stage.ask(|reply| FleetCommand::Beat { runner: "quay".into(), beat, reply }).expect("an answer").expect("a session");
     assert_eq!(beaten.stop, [lease.attempt]);
     stage.finish_as("quay", lease.attempt, Outcome::Stopped).expect("an answer");
     assert_eq!(stage.room.runs[&7].run.state(), State::Overtaken);
@@ -475,7 +486,7 @@ fn what_starts_by_hand_takes_inputs_that_fit() {
     stage.sign_on("quay", "s1");
     let mut start = |job: &str, inputs: &[(&str, &str)]| {
         let inputs = inputs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
-        stage.ask(|reply| Command::StartJob { run: 7, job: job.into(), by: person("Ines"), inputs, reply }).expect("an answer")
+        stage.ask(|reply| RunCommand::StartJob { run: 7, job: job.into(), by: person("Ines"), inputs, reply }).expect("an answer")
     };
     assert!(matches!(start("a.z", &[]), Err(StartRefused::NoSuchJob(_))));
     assert_eq!(start("a.y", &[]), Err(StartRefused::NotByHand));
@@ -498,7 +509,7 @@ fn a_start_behind_a_shut_gate_is_refused_with_the_gates_sentence() {
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
     stage.finish("quay", lease.attempt, true).expect("an answer");
     assert_eq!(stage.room.runs[&7].run.state(), State::Passed, "what waits for a hand is not waited for");
-    let start = |reply| Command::StartJob { run: 7, job: "b.y".into(), by: person("Ines"), inputs: Default::default(), reply };
+    let start = |reply| RunCommand::StartJob { run: 7, job: "b.y".into(), by: person("Ines"), inputs: Default::default(), reply };
     let gate = "the gate of b is shut: no job of this run has given tests.failed, which must be 0";
     assert_eq!(stage.ask(start), Ok(Err(StartRefused::Shut(gate.into()))));
     assert_eq!(stage.room.runs[&7].run.state(), State::Passed, "a refused start changes nothing");
@@ -509,7 +520,7 @@ fn what_passed_says_how_long_it_took_and_what_failed_can_be_done_again() {
     let mut stage = Stage::set(LONG);
     let again = |stage: &mut Stage, jobs: &[&str]| {
         let jobs = jobs.iter().map(|job| (*job).to_owned()).collect();
-        stage.ask(|reply| Command::Again { run: 7, jobs, by: person("Maren"), fresh: true, reply }).expect("an answer")
+        stage.ask(|reply| RunCommand::Again { run: 7, jobs, by: person("Maren"), fresh: true, reply }).expect("an answer")
     };
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
     assert_eq!(again(&mut stage, &["a.x"]), Err(AgainRefused::NotEnded));

@@ -1,16 +1,20 @@
 //! The keeper's loop: take what is there, apply it, write it, answer. When a step cannot be written, everything in
 //! memory is thrown away and read back, so that memory never says more than the disk.
 
-use super::lease::Given;
-use super::reuse::Looked;
-use super::room::{Going, Room, Times};
-use super::{Command, Gift, Holders, Keeper, RunInfo};
+use super::Keeper;
+use super::artifact::{Given, of_row};
+use super::command::{Command, RunCommand};
+use super::holders::Holders;
+use super::info::RunInfo;
+use super::live::{LiveRun, Times};
+use super::ready::{Looked, ready};
+use super::room::Room;
 use crate::clock;
 use crate::events::{self, Of};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::{Run, State};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredArtifact, StoredRun};
+use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredRun};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
@@ -80,19 +84,19 @@ impl Task {
             return Err(StoreError::Value("jobs"));
         }
         let artifacts = self.records.artifacts(stored.id).await?.into_iter();
-        let given: Given = artifacts.filter_map(|row| Some(((usize::try_from(row.job).ok()?, row.name.clone()), gift(row)?))).collect();
+        let given: Given = artifacts.filter_map(|row| Some(((usize::try_from(row.job).ok()?, row.name.clone()), of_row(row)?))).collect();
         let usual = self.records.usual(project.id, &plan.pipeline).await?;
         let info = RunInfo::of(&project, &stored, jobs.iter().all(|job| job.fresh));
-        let ready = super::ready(&self.records, project.id, &plan.pipeline, &plan.jobs).await?;
+        let ready = ready(&self.records, project.id, &plan.pipeline, &plan.jobs).await?;
         let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state == State::Waiting);
         if unbegun {
             // Written down, but the service went away before it began.
-            room.handle(Command::Begin { info, plan: Arc::new(plan), usual, ready }, clock::now());
+            room.handle(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready }.into(), clock::now());
         } else {
             room.learn(ready);
             let run = Run::restore(Arc::new(plan), jobs, state);
             let times = Times { started: stored.started_at, ended: stored.ended_at, rest_ms: stored.rest_ms };
-            let mut going = Going::new(info, run, given, times, &usual);
+            let mut going = LiveRun::new(info, run, given, times, &usual);
             going.looked.extend(looked);
             room.restore(going, self.records.attempts(stored.id).await?, clock::now());
         }
@@ -181,6 +185,7 @@ impl Task {
         }
         let Some(room) = self.room.as_mut() else { return Ok(()) };
         room.dispatch(now);
+        room.show(now);
         let rows = room.take_rows();
         let signed_on = std::mem::take(&mut room.touched.signed_on);
         if !rows.is_empty() || !signed_on.is_empty() {
@@ -224,12 +229,6 @@ impl Task {
             }
         });
     }
-}
-
-/// An artifact as it was stored.
-pub(super) fn gift(row: StoredArtifact) -> Option<Gift> {
-    let StoredArtifact { name, digest, content, files, raw_bytes, bytes, .. } = row;
-    Some(Gift { name, tree: row.tree?, digest, content, files, raw_bytes, bytes })
 }
 
 async fn over(pause: Option<std::time::Instant>) {

@@ -4,7 +4,7 @@ use super::files::{ROOT_FILE, lend};
 use super::{Complete, OccasionError, PipelineFile, order};
 use crate::app::App;
 use crate::events::Of;
-use crate::keeper::{Command, Inputs, RunInfo, Shared, globs_of, ready};
+use crate::keeper::{Inputs, RunCommand, RunInfo, Shared, globs_of, ready};
 use crate::secrets::from_outside;
 use crate::sentence::{Summary, sentence};
 use crate::{clock, events};
@@ -201,7 +201,7 @@ async fn begin_stored(app: &App, project: &Project, id: i64, plan: Option<Plan>,
     let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
     let info = RunInfo::of(project, &stored, fresh);
     // A keeper that is away is about to stop; the run is on disk and begins at the next start.
-    let _ = app.keeper.tell(Command::Begin { info, plan: Arc::new(plan), usual, ready }).await;
+    let _ = app.keeper.tell(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready }).await;
     Ok(true)
 }
 

@@ -1,9 +1,10 @@
 //! What is damaged, and what nobody needs any more. Both look first; what a sweep takes away is a plan that can be shown.
 
+use super::error::plainly;
 use super::index::PackAt;
 use super::intake::path_of;
 use super::reading::split;
-use super::{BlobError, Blobs, plainly};
+use super::{BlobError, Blobs};
 use futures_util::StreamExt;
 use object_store::{ObjectStore, ObjectStoreExt};
 use ordotaxis_content::{ChunkId, MAGIC, open_block};

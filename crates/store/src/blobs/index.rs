@@ -1,6 +1,6 @@
 //! Which chunk lies where. In memory: about 100 bytes a chunk, which is 250 KiB of files on average.
 
-use super::BlobError;
+use super::error::BlobError;
 use ordotaxis_content::{BlockHeader, ChunkId, MAGIC};
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;

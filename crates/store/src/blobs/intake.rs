@@ -1,14 +1,12 @@
 //! Packs coming in. Every block is opened and every chunk held against its name before anything is kept: what is in the
 //! store is what it says, whoever sent it.
 
+use super::error::LARGEST_PACK;
 use super::{BlobError, Blobs};
 use object_store::ObjectStoreExt;
 use object_store::path::Path;
 use ordotaxis_content::{Block, BlockHeader, ChunkId, MAGIC, PackError, Packer, header_length, open_block};
 use tokio::sync::SemaphorePermit;
-
-/// The largest pack that is taken. Runners send smaller ones.
-pub(super) const LARGEST_PACK: usize = 64 * 1024 * 1024;
 
 /// What came of a pack.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -10,81 +10,32 @@
 //! there, whatever crashed. What is to be deleted goes in the other order.
 
 mod care;
+mod error;
 mod index;
 mod intake;
 mod legacy;
+mod opened;
 mod reading;
 mod seal;
 #[cfg(test)]
 mod tests;
 
 pub use care::{Damage, SweepPlan, Verified};
+pub use error::BlobError;
 pub use intake::{Intake, Taken};
 pub use seal::BlobKey;
 
-use crate::records::{Records, StoreError};
+use crate::records::Records;
 use index::Index;
 use object_store::aws::AmazonS3Builder;
 use object_store::local::LocalFileSystem;
 use object_store::{ClientOptions, ObjectStore, RetryConfig};
-use ordotaxis_content::{ChunkId, PackError, TreeError};
+use opened::Opened;
+use ordotaxis_content::ChunkId;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::Duration;
 use tokio::sync::Semaphore;
-
-#[derive(Debug, thiserror::Error)]
-pub enum BlobError {
-    #[error("what was sent is not a pack: {0}")]
-    Pack(#[from] PackError),
-    #[error("a pack may have {} MiB; this one is larger", intake::LARGEST_PACK >> 20)]
-    TooLarge,
-    #[error("the store does not have chunk {0}")]
-    NoChunk(ChunkId),
-    #[error("a tree in the store cannot be read: {0}")]
-    Tree(#[from] TreeError),
-    #[error("the tree holds more than {0} GiB of files")]
-    Bomb(u64),
-    #[error("the store cannot be reached or refuses: {0}")]
-    Storage(String),
-    #[error("a part of the store cannot be opened with its key, or was changed")]
-    Sealed,
-    #[error("the store's folder {} could not be made", path.display())]
-    Folder {
-        path: PathBuf,
-        #[source]
-        source: std::io::Error,
-    },
-    #[error(transparent)]
-    Records(#[from] StoreError),
-}
-
-impl From<object_store::Error> for BlobError {
-    fn from(error: object_store::Error) -> BlobError {
-        BlobError::Storage(plainly(&error))
-    }
-}
-
-/// The chain of causes in one line: the outermost alone names only the address.
-fn plainly(error: &dyn std::error::Error) -> String {
-    let mut said = error.to_string();
-    let mut cause = error.source();
-    while let Some(error) = cause {
-        let more = error.to_string();
-        if !said.contains(&more) {
-            said = format!("{said}: {more}");
-        }
-        cause = error.source();
-    }
-    said.chars().take(600).collect()
-}
-
-impl BlobError {
-    /// Whether the same may succeed later.
-    pub fn is_passing(&self) -> bool {
-        matches!(self, BlobError::Storage(_) | BlobError::Records(_))
-    }
-}
 
 /// Where packs are kept.
 #[derive(Debug, Clone)]
@@ -122,7 +73,7 @@ struct Inner {
     /// Sweeping and naming what is in the store exclude each other.
     sweeping: tokio::sync::RwLock<()>,
     /// Blocks that were opened lately.
-    opened: Mutex<reading::Opened>,
+    opened: Mutex<Opened>,
 }
 
 /// How many packs may come in at once.

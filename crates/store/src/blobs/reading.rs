@@ -2,29 +2,20 @@
 
 use super::index::{BlockAt, ChunkAt};
 use super::intake::path_of;
+use super::opened::{At, Opened};
 use super::{BlobError, Blobs};
 use bytes::Bytes;
 use futures_util::stream::{self, Stream, StreamExt};
 use object_store::ObjectStoreExt;
 use ordotaxis_content::{Block, BlockHeader, BlockWriter, ChunkId, PackError, Root, Tree, open_block};
-use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
+use std::collections::{BTreeSet, HashSet};
 use std::ops::Range;
-use std::sync::{Arc, PoisonError};
+use std::sync::{Arc, MutexGuard, PoisonError};
 
 /// Neighbouring blocks are read together up to about this much.
 const PIECE: u64 = 4 * 1024 * 1024;
-/// How many opened blocks are kept: enough for a page that shows some files of one artifact.
-const OPENED: usize = 32;
 /// A tree may stand for this much on a runner's disk.
 const LARGEST_TREE_GIB: u64 = 256;
-
-type At = (i64, u32);
-
-#[derive(Default)]
-pub(super) struct Opened {
-    blocks: HashMap<At, Arc<Vec<u8>>>,
-    order: VecDeque<At>,
-}
 
 /// Neighbouring blocks of one pack.
 #[derive(Debug, Clone)]
@@ -133,24 +124,20 @@ impl Blobs {
 
     async fn opened(&self, id: &ChunkId, at: ChunkAt) -> Result<Arc<Vec<u8>>, BlobError> {
         let key = (at.pack, at.block);
-        let known = |opened: &Opened| opened.blocks.get(&key).cloned();
-        if let Some(block) = known(&self.0.opened.lock().unwrap_or_else(PoisonError::into_inner)) {
+        let known = self.opened_lately().get(key);
+        if let Some(block) = known {
             return Ok(block);
         }
         let piece = self.pieces(&[*id])?.pop().ok_or(BlobError::NoChunk(*id))?;
         let bytes = self.piece(piece).await?;
         let block = split(&bytes)?.pop().ok_or(BlobError::NoChunk(*id))?;
         let raw = Arc::new(open_block(&block.header, &block.body)?);
-        let mut opened = self.0.opened.lock().unwrap_or_else(PoisonError::into_inner);
-        if opened.blocks.insert(key, raw.clone()).is_none() {
-            opened.order.push_back(key);
-        }
-        if opened.order.len() > OPENED
-            && let Some(oldest) = opened.order.pop_front()
-        {
-            opened.blocks.remove(&oldest);
-        }
+        self.opened_lately().keep(key, raw.clone());
         Ok(raw)
+    }
+
+    fn opened_lately(&self) -> MutexGuard<'_, Opened> {
+        self.0.opened.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The sums of a tree.

@@ -2,7 +2,7 @@
 //! random bytes of nonce, then the sealed body. What the block says of its chunks is sealed in, so that bodies cannot be
 //! exchanged. The names of chunks stay readable; they are digests and tell nothing but which chunks are alike.
 
-use super::BlobError;
+use super::error::BlobError;
 use chacha20poly1305::aead::{Aead, Payload};
 use chacha20poly1305::{Key, KeyInit, XChaCha20Poly1305, XNonce};
 use ordotaxis_content::{Block, BlockHeader};

@@ -17,10 +17,12 @@ mod read;
 mod table;
 #[cfg(test)]
 mod tests;
+mod waiting;
 
 pub use read::{Found, Lines, Searched};
 
 use crate::blobs::Blobs;
+use crate::log_id::LogId;
 use closed::{Closed, Shelf};
 use piece::Growing;
 use std::collections::BTreeMap;
@@ -29,49 +31,12 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::sync::watch;
+use waiting::Waiting;
 
 /// A segment that is larger is followed by another.
 const SEGMENT: u64 = 16 * 1024 * 1024;
 /// How many closed logs' indexes are kept at hand.
 const KEPT: usize = 64;
-
-/// Whose log it is; with `beside` that of a helper process.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct LogId {
-    pub run: i64,
-    pub job: usize,
-    pub attempt: u32,
-    pub beside: Option<String>,
-}
-
-impl LogId {
-    pub fn new(run: i64, job: usize, attempt: u32) -> LogId {
-        LogId { run, job, attempt, beside: None }
-    }
-
-    /// The log of one of the attempt's helpers. None for a name that is no helper's: it becomes part of a path.
-    pub fn beside(self, name: &str) -> Option<LogId> {
-        let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
-        let fits = !name.is_empty() && name.len() <= 64 && name.chars().all(plain);
-        fits.then(|| LogId { beside: Some(name.to_owned()), ..self })
-    }
-
-    fn file(&self, segment: usize) -> String {
-        match &self.beside {
-            None => format!("{}-{}.{segment}", self.job, self.attempt),
-            Some(name) => format!("{}-{}-{name}.{segment}", self.job, self.attempt),
-        }
-    }
-
-    /// The log that a file of a run belongs to.
-    fn of_file(run: i64, name: &str) -> Option<LogId> {
-        let (log, segment) = name.strip_suffix(".zst").unwrap_or(name).rsplit_once('.')?;
-        segment.parse::<usize>().ok()?;
-        let mut parts = log.splitn(3, '-');
-        let id = LogId::new(run, parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
-        parts.next().map_or(Some(id.clone()), |beside| id.beside(beside))
-    }
-}
 
 /// A log with all its segments, as far as it was read or written lately.
 struct Log {
@@ -89,7 +54,7 @@ pub struct Logs {
     shelf: Shelf,
     known: Arc<Mutex<BTreeMap<LogId, Arc<Mutex<Log>>>>>,
     grown: Arc<watch::Sender<u64>>,
-    waiting: Arc<moving::Waiting>,
+    waiting: Arc<Waiting>,
     /// How many segments have moved: what was read meanwhile is read again.
     moves: Arc<AtomicU64>,
 }

@@ -6,36 +6,18 @@ use super::closed::Closed;
 use super::packed::path_of;
 use super::piece::line_ends;
 use super::table::{Block, Table};
-use super::{Log, LogId, Logs, Segment, lock};
+use super::{Log, Logs, Segment, lock};
 use crate::blobs::BlobError;
+use crate::log_id::LogId;
 use crate::records::LogSegmentRow;
 use ordotaxis_content::{ChunkId, cut};
-use std::collections::{BTreeSet, VecDeque};
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use tokio::sync::Notify;
+use std::sync::{Arc, Mutex};
 
 /// Segments are moved together up to about this much text.
 const BATCH: usize = 16 * 1024 * 1024;
-
-/// Logs that wait to be moved.
-#[derive(Default)]
-pub(super) struct Waiting {
-    ids: Mutex<VecDeque<LogId>>,
-    come: Notify,
-}
-
-impl Waiting {
-    fn ids(&self) -> MutexGuard<'_, VecDeque<LogId>> {
-        self.ids.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    pub(super) fn add(&self, ids: impl IntoIterator<Item = LogId>) {
-        self.ids().extend(ids);
-        self.come.notify_one();
-    }
-}
 
 /// A segment on its way.
 struct Move {

@@ -1,7 +1,8 @@
 //! Reading a log: by bytes, by lines, or by what stands in it.
 
 use super::piece::line_ends;
-use super::{Log, LogId, Logs, Segment, lock};
+use super::{Log, Logs, Segment, lock};
+use crate::log_id::LogId;
 use regex::bytes::Regex;
 
 /// Some lines of a log.

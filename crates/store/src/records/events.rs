@@ -1,7 +1,7 @@
 //! What happened to runs and jobs, in order. Live updates read all of it; reactions read what happened to runs, each
 //! from its own cursor, which moves in the transaction that writes what follows.
 
-use super::step::json;
+use super::error::json;
 use super::{Records, StoreError, Tx};
 use ordotaxis_core::engine::State;
 use serde::{Deserialize, Serialize};

@@ -5,6 +5,7 @@ mod artifacts;
 mod board;
 mod caches;
 mod connections;
+mod error;
 mod events;
 mod heads;
 mod journal;
@@ -16,6 +17,7 @@ mod pipelines;
 mod projects;
 mod results;
 mod reusable;
+mod rings;
 mod runners;
 mod runs;
 mod secrets;
@@ -32,6 +34,7 @@ pub use artifacts::{DueArtifact, StoredArtifact};
 pub use board::{BoardRow, BrokenRow};
 pub use caches::{CacheRow, NewCache};
 pub use connections::ConnectionRow;
+pub use error::StoreError;
 pub use events::{Event, NewEvent, RunEvent};
 pub use heads::{Head, Sibling};
 pub use journal::{Entry, JournalFilter, JournalRow, JournalState};
@@ -48,40 +51,21 @@ pub use secrets::{Reach, SecretRow};
 pub(crate) use segments::LogSegmentRow;
 pub use sessions::{NewSession, SessionRow};
 pub use signing::SigningKeyRow;
-pub use step::{AttemptRow, JobRow, RunChange, StepRows, Took};
+pub use step::{AttemptRow, JobRow, RunChange, StepRows};
 pub use tokens::{GoodToken, JobToken, NewToken, TokenRow};
 pub use tx::Tx;
+pub use usual::Took;
 pub use work::{DueWork, NewWork, TroubledWork, WorkKind};
 
+use error::exists;
+use rings::Rings;
 use sqlx::SqlitePool;
 use sqlx::migrate::MigrateError;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{Notify, watch};
-
-#[derive(Debug, thiserror::Error)]
-pub enum StoreError {
-    #[error("the data folder {} could not be prepared", path.display())]
-    Folder {
-        path: PathBuf,
-        #[source]
-        source: std::io::Error,
-    },
-    #[error("the database could not be asked")]
-    Database(#[from] sqlx::Error),
-    #[error("the database was written by a newer version of ordotaxis; start that version, or restore a backup made before it ran")]
-    Newer,
-    #[error("the database could not be brought to this version's form")]
-    Migrate(#[source] MigrateError),
-    #[error("the database holds a value that cannot be read: {0}")]
-    Value(&'static str),
-    #[error("a change by a person was not noted in the journal; nothing was changed")]
-    Unnoted,
-    #[error("there is already {what} `{name}`")]
-    Exists { what: &'static str, name: String },
-}
 
 #[derive(Clone)]
 pub struct Records {
@@ -89,7 +73,7 @@ pub struct Records {
     reads: SqlitePool,
     /// The one connection that writes.
     writer: SqlitePool,
-    rings: Arc<tx::Rings>,
+    rings: Arc<Rings>,
 }
 
 /// How many questions are answered side by side.
@@ -126,7 +110,7 @@ impl Records {
             .connect_with(options.pragma("query_only", "ON"))
             .await?;
         let newest = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM events").fetch_one(&reads).await?;
-        let rings = tx::Rings { events: watch::Sender::new(newest), work: Notify::new() };
+        let rings = Rings { events: watch::Sender::new(newest), work: Notify::new() };
         Ok(Records { reads, writer, rings: Arc::new(rings) })
     }
 
@@ -145,12 +129,4 @@ impl Records {
 fn private(path: &Path) -> std::io::Result<()> {
     use std::os::unix::fs::OpenOptionsExt;
     std::fs::OpenOptions::new().create(true).append(true).mode(0o600).open(path).map(drop)
-}
-
-/// Turns the refusal of a unique index into a sentence.
-fn exists(error: sqlx::Error, what: &'static str, name: &str) -> StoreError {
-    match &error {
-        sqlx::Error::Database(database) if database.is_unique_violation() => StoreError::Exists { what, name: name.to_owned() },
-        _ => StoreError::Database(error),
-    }
 }

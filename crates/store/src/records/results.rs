@@ -3,7 +3,7 @@
 //! A run is compared with the newest one before it on the same branch (a proposal with its target's); where that branch
 //! has none, with the main branch's. Of a job that was tried several times the last attempt counts.
 
-use super::step::json;
+use super::error::json;
 use super::{Records, StoreError, Tx};
 use serde::Serialize;
 use std::collections::HashMap;

@@ -1,7 +1,7 @@
 //! Closed segments of logs: which chunks of the store hold their text.
 
 use super::{Records, StoreError, Tx};
-use crate::logs::LogId;
+use crate::log_id::LogId;
 
 /// A segment; `run_id` to `segment` name it.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]

@@ -1,6 +1,8 @@
 //! One step of runs: all rows that a batch of events changed, in one transaction. Rows go in as JSON lists, one
 //! statement a table however many rows: each awaited call costs a thread hop.
 
+use super::error::json;
+use super::usual::{Took, write_took};
 use super::{StoreError, Tx};
 use ordotaxis_core::access::Actor;
 use ordotaxis_core::engine::{JobState, State};
@@ -147,16 +149,6 @@ pub struct StepRows {
     pub taken_over: Vec<(i64, i64, i64, i64)>,
 }
 
-/// How long a job, or with `file` one test file of it, took.
-#[derive(Debug, Clone, Serialize)]
-pub struct Took {
-    pub project_id: i64,
-    pub pipeline: String,
-    pub job: String,
-    pub file: Option<String>,
-    pub ms: i64,
-}
-
 impl StepRows {
     pub fn is_empty(&self) -> bool {
         self.jobs.is_empty() && self.attempts.is_empty() && self.runs.is_empty() && self.events.is_empty() && self.entries.is_empty()
@@ -178,7 +170,7 @@ impl Tx {
                 .execute(&mut *self.on)
                 .await?;
         }
-        super::usual::write_took(&mut self.on, &rows.took).await?;
+        write_took(&mut self.on, &rows.took).await?;
         super::numbers::write(&mut self.on, &rows.numbers).await?;
         super::reusable::write(&mut self.on, &rows.reusable).await?;
         for (run, job, from, from_job) in &rows.taken_over {
@@ -196,10 +188,6 @@ impl Tx {
         }
         Ok(())
     }
-}
-
-pub(super) fn json<T: Serialize>(rows: &[T]) -> Result<String, StoreError> {
-    serde_json::to_string(rows).map_err(|_| StoreError::Value("rows"))
 }
 
 pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<Item = JobRow>) -> Result<(), StoreError> {

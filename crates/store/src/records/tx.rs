@@ -4,20 +4,13 @@
 //! To add something that is written: a method of [`Tx`] in the file of its table.
 
 use super::journal::{self, Entry};
+use super::rings::Rings;
 use super::{Records, StoreError};
 use ordotaxis_core::access::{Actor, Who};
 use sqlx::Sqlite;
 use sqlx::pool::PoolConnection;
 use std::sync::Arc;
-use tokio::sync::{Notify, watch};
-
-/// What the rest of the service waits for.
-#[derive(Debug)]
-pub(super) struct Rings {
-    /// The number of the newest event that is on disk.
-    pub(super) events: watch::Sender<i64>,
-    pub(super) work: Notify,
-}
+use tokio::sync::watch;
 
 /// Open until it is committed; dropped, it changes nothing. There is one at a time: others wait in order.
 ///

@@ -1,12 +1,23 @@
 //! How long jobs, and test files, usually take: the median of the last few that passed.
 
-use super::step::{Took, json};
+use super::error::json;
 use super::{Records, StoreError};
+use serde::Serialize;
 use sqlx::SqliteConnection;
 use std::collections::{BTreeMap, HashMap};
 
 /// How many durations are kept of each: odd, so that one of them is the median; few, so that a change is soon seen.
 const KEPT: usize = 9;
+
+/// How long a job, or with `file` one test file of it, took.
+#[derive(Debug, Clone, Serialize)]
+pub struct Took {
+    pub project_id: i64,
+    pub pipeline: String,
+    pub job: String,
+    pub file: Option<String>,
+    pub ms: i64,
+}
 
 impl Records {
     /// Job id → milliseconds, for every job of a pipeline that ever passed.

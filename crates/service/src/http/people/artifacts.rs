@@ -6,7 +6,7 @@ use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
-use crate::keeper::Command;
+use crate::keeper::RunCommand;
 use crate::plans::plan_of;
 use axum::Json;
 use axum::body::Body;
@@ -245,7 +245,7 @@ async fn set_pin(app: &App, caller: &Caller, named: &Named, pinned: bool) -> Res
     let (_, row) = find(app, named).await?;
     let tell = |pinned| {
         let (run, job, name) = (row.run_id, row.job, row.name.clone());
-        app.keeper.ask(move |reply| Command::Pinned { run, job, name, pinned, reply })
+        app.keeper.ask(move |reply| RunCommand::Pinned { run, job, name, pinned, reply })
     };
     // What is let go may be swept at once: nothing may count on it from here on.
     if !pinned {

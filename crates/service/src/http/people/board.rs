@@ -4,7 +4,7 @@ use super::views::{run_views, state_of, whole_run};
 use crate::app::App;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
-use crate::keeper::Command;
+
 use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
@@ -24,9 +24,8 @@ pub(crate) async fn board(State(app): State<App>, caller: Caller) -> Result<Json
         projects.push(line(&app, project).await?);
     }
     projects.sort_by_key(|line| (line.main != Some(RunState::Failed), line.now.is_empty(), line.project.clone()));
-    let runners = app.keeper.ask(|reply| Command::Runners { reply }).await?;
-    let busy: usize = runners.iter().map(|runner| runner.doing.len()).sum();
-    Ok(Json(BoardView { projects, slots: runners.iter().map(|runner| runner.slots).sum(), busy: u32::try_from(busy).unwrap_or(u32::MAX) }))
+    let (busy, slots) = app.keeper.snapshot().await?.slots();
+    Ok(Json(BoardView { projects, slots, busy }))
 }
 
 async fn line(app: &App, project: Project) -> Result<BoardLine, ApiError> {

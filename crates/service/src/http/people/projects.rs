@@ -5,7 +5,7 @@ use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
-use crate::keeper::Command;
+use crate::keeper::RunCommand;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -120,7 +120,7 @@ pub(crate) async fn add(
 #[utoipa::path(delete, operation_id = "remove_project", path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
 pub(crate) async fn remove(State(app): State<App>, caller: Caller, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
     let project = find(&app, &name).await?;
-    app.keeper.ask(|reply| Command::Forget { project_id: project.id, reply }).await?;
+    app.keeper.ask(|reply| RunCommand::Forget { project_id: project.id, reply }).await?;
     let runs = app.records.runs_of(project.id).await?;
     let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
     tx.remove_project(&name).await?;

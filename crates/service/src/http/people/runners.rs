@@ -5,7 +5,7 @@ use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
-use crate::keeper::Command;
+use crate::keeper::FleetCommand;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -31,7 +31,7 @@ const QUARTERS: usize = 24;
 /// All enrolled runners and what each does now.
 #[utoipa::path(get, operation_id = "list_runners", path = "/api/v1/runners", responses((status = 200, body = Vec<RunnerView>)))]
 pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<Vec<RunnerView>>, ApiError> {
-    let mut live = app.keeper.ask(|reply| Command::Runners { reply }).await?;
+    let mut live = app.keeper.snapshot().await?.runners();
     let busy_slots: HashMap<String, usize> = live.iter().map(|runner| (runner.name.clone(), runner.doing.len())).collect();
     let hidden = hidden(&app, &caller).await?;
     live.iter_mut().for_each(|runner| runner.doing.retain(|doing| !is_of(&doing.run, &hidden)));
@@ -71,9 +71,8 @@ pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<
 /// How many slots runners have, and how many are busy: what every page shows.
 #[utoipa::path(get, operation_id = "slots", path = "/api/v1/slots", responses((status = 200, body = SlotsView)))]
 pub(crate) async fn slots(State(app): State<App>) -> Result<Json<SlotsView>, ApiError> {
-    let runners = app.keeper.ask(|reply| Command::Runners { reply }).await?;
-    let busy = runners.iter().map(|runner| runner.doing.len()).sum::<usize>();
-    Ok(Json(SlotsView { slots: runners.iter().map(|runner| runner.slots).sum(), busy: u32::try_from(busy).unwrap_or(u32::MAX) }))
+    let (busy, slots) = app.keeper.snapshot().await?.slots();
+    Ok(Json(SlotsView { slots, busy }))
 }
 
 /// Projects that the caller does not see.
@@ -113,7 +112,7 @@ pub(crate) async fn drain(
     }
     tx.note(Entry::new(Action::DrainRunner, &name).after(ask.draining));
     tx.commit().await?;
-    app.keeper.ask(|reply| Command::Drain { runner: name, by, reply }).await?;
+    app.keeper.ask(|reply| FleetCommand::Drain { runner: name, by, reply }).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -121,7 +120,7 @@ pub(crate) async fn drain(
 #[utoipa::path(get, operation_id = "queue", path = "/api/v1/queue", responses((status = 200, body = Vec<QueuedView>)))]
 pub(crate) async fn queue(State(app): State<App>, caller: Caller) -> Result<Json<Vec<QueuedView>>, ApiError> {
     let hidden = hidden(&app, &caller).await?;
-    let queue = app.keeper.ask(|reply| Command::Queue { reply }).await?.into_iter().filter(|job| !is_of(&job.run, &hidden));
+    let queue = app.keeper.snapshot().await?.queue().into_iter().filter(|job| !is_of(&job.run, &hidden));
     Ok(Json(queue.map(|job| QueuedView { run: job.run, job: job.job, since: moment(job.since), why: job.why }).collect()))
 }
 
@@ -158,7 +157,7 @@ pub(crate) async fn set(
     }
     tx.note(Entry::new(Action::SetRunner, &name).before(before).after(&granted));
     tx.commit().await?;
-    app.keeper.ask(|reply| Command::Grant { runner: name, granted, reply }).await?;
+    app.keeper.ask(|reply| FleetCommand::Grant { runner: name, granted, reply }).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -173,7 +172,7 @@ pub(crate) async fn remove(State(app): State<App>, caller: Caller, Path(name): P
     tx.commit().await?;
     let by = caller.name().to_owned();
     app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != name);
-    app.keeper.ask(|reply| Command::RemoveRunner { runner: name, by, reply }).await?;
+    app.keeper.ask(|reply| FleetCommand::RemoveRunner { runner: name, by, reply }).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -7,7 +7,7 @@ use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
 use crate::http::gate::unknown_project;
-use crate::keeper::{AgainRefused, Command, StartRefused, StopRefused};
+use crate::keeper::{AgainRefused, RunCommand, StartRefused, StopRefused};
 use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
 use crate::plans::plan_of;
 use axum::Json;
@@ -210,7 +210,7 @@ pub(crate) async fn stop(
         return Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?));
     }
     let (job, by) = (ask.job.clone(), caller.actor);
-    match app.keeper.ask(|reply| Command::Stop { run: row.id, job, by, reply }).await? {
+    match app.keeper.ask(|reply| RunCommand::Stop { run: row.id, job, by, reply }).await? {
         Ok(()) => Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?)),
         Err(StopRefused::RunEnded) => {
             let detail = format!("{project}/{number} has ended already ({}): there is nothing to stop", row.state);
@@ -260,7 +260,7 @@ pub(crate) async fn again(
     }
     let (Again { jobs, fresh, .. }, by) = (ask, caller.actor);
     let conflict = |kind, detail: String| Err(ApiError::new(StatusCode::CONFLICT, kind, detail));
-    match app.keeper.ask(|reply| Command::Again { run: row.id, jobs, by, fresh, reply }).await? {
+    match app.keeper.ask(|reply| RunCommand::Again { run: row.id, jobs, by, fresh, reply }).await? {
         Ok(()) => Ok((StatusCode::OK, Json(whole_run(&app, find_run(&app, &project, number).await?).await?))),
         Err(AgainRefused::NoSuchRun) => Err(unplanned()),
         Err(AgainRefused::NoSuchJob(name, known)) => Err(unknown_job(&name, &known)),
@@ -318,7 +318,7 @@ pub(crate) async fn start_job(
     let row = find_run(&app, &project, number).await?;
     let StartJob { job, inputs } = ask;
     let (name, by) = (job.clone(), caller.actor);
-    match app.keeper.ask(|reply| Command::StartJob { run: row.id, job, by, inputs, reply }).await? {
+    match app.keeper.ask(|reply| RunCommand::StartJob { run: row.id, job, by, inputs, reply }).await? {
         Ok(()) => Ok(Json(whole_run(&app, find_run(&app, &project, number).await?).await?)),
         Err(StartRefused::NoSuchRun) => Err(unknown_job(&name, &[])),
         Err(StartRefused::NoSuchJob(known)) => Err(unknown_job(&name, &known)),

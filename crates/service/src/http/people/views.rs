@@ -4,11 +4,11 @@ use super::projects;
 use crate::app::App;
 use crate::clock;
 use crate::http::error::ApiError;
-use crate::keeper::Command;
+
 use crate::occasions::{HELD, pipeline_of};
 use crate::plans::plan_of;
 use crate::sentence::{Summary, sentence};
-use ordotaxis_core::engine::{Numbers, Paths, Run, State, off, sums, why_job};
+use ordotaxis_core::engine::{Numbers, Paths, Run, State, sums, why_job, why_shut};
 use ordotaxis_core::language::{Bound, Severity};
 use ordotaxis_core::plan::{Event, Plan};
 use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
@@ -113,7 +113,7 @@ fn summary(counts: &[StateCount]) -> Summary {
 pub(crate) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiError> {
     let id = row.id;
     let plan = plan_of(app, id).await?;
-    let whys = app.keeper.ask(|reply| Command::Why { run: id, reply }).await?;
+    let whys = app.keeper.snapshot().await?.whys(id);
     let (jobs, attempts) = (app.records.jobs(id).await?, app.records.attempts(id).await?);
     let whys = match (whys, &plan) {
         (Some(whys), _) => whys,
@@ -171,7 +171,7 @@ async fn with_gates(
     for (at, why) in whys.iter_mut().enumerate() {
         let shut = jobs.get(at).is_some_and(|job| job.state == State::Gated.word());
         let gate = &plan.stages[plan.jobs[at].stage].gate;
-        let Some(rule) = gate.iter().find(|rule| shut && off(rule, &numbers).is_some()) else { continue };
+        let Some(rule) = gate.iter().find(|rule| shut && why_shut(rule, &numbers).is_some()) else { continue };
         let Some(bound) = Bound::parse(&rule.wants) else { continue };
         let before = app.records.number_before(project_id, &plan.pipeline, &rule.number, run).await?;
         let held = before.iter().find(|(_, value)| bound.holds(*value));

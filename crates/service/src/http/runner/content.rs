@@ -6,7 +6,7 @@ use crate::clock;
 use crate::http::caller::AsRunner;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
-use crate::keeper::{Gift, Stale};
+use crate::keeper::{CompleteArtifact, Stale};
 use crate::secrets::from_outside;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, State};
@@ -89,13 +89,13 @@ fn tree_id(text: &str, pointer: &str) -> Result<ChunkId, ApiError> {
 }
 
 /// Looks through what a result says it has given. Call it while names are held.
-pub(super) async fn gifts(app: &App, given: &[GivenArtifact]) -> Result<Vec<Gift>, ApiError> {
-    let mut gifts = Vec::with_capacity(given.len());
+pub(super) async fn artifacts(app: &App, given: &[GivenArtifact]) -> Result<Vec<CompleteArtifact>, ApiError> {
+    let mut artifacts = Vec::with_capacity(given.len());
     for artifact in given {
         let id = tree_id(&artifact.tree, "/artifacts")?;
         let tree = app.blobs.complete(&id, clock::now()).await.map_err(|error| unfit(&artifact.name, error))?;
         let number = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
-        gifts.push(Gift {
+        artifacts.push(CompleteArtifact {
             name: artifact.name.clone(),
             tree: artifact.tree.clone(),
             digest: tree.digest().unwrap_or_default(),
@@ -105,7 +105,7 @@ pub(super) async fn gifts(app: &App, given: &[GivenArtifact]) -> Result<Vec<Gift
             bytes: number(artifact.bytes),
         });
     }
-    Ok(gifts)
+    Ok(artifacts)
 }
 
 /// Storage that is away may come back; all else is wrong with what was sent.

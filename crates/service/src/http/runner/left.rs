@@ -6,7 +6,7 @@ use crate::clock;
 use crate::http::caller::AsRunner;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
-use crate::keeper::{Command, Stale};
+use crate::keeper::{RunCommand, Stale};
 use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
@@ -62,7 +62,7 @@ pub(super) async fn left(
     if let Some(found) = &left.findings {
         numbers.extend(findings(&app, attempt, found, base, &mut taken).await?);
     }
-    app.keeper.ask(|reply| Command::Said { runner, attempt, facts: left.facts, numbers, reply }).await?.map_err(stale)?;
+    app.keeper.ask(|reply| RunCommand::Said { runner, attempt, facts: left.facts, numbers, reply }).await?.map_err(stale)?;
     Ok(Json(taken))
 }
 

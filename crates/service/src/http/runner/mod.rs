@@ -13,7 +13,7 @@ use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
 use crate::http::known::Address;
 use crate::http::people::is_label;
-use crate::keeper::{Command, Stale};
+use crate::keeper::{FleetCommand, RunCommand, Stale};
 use crate::secrets::lend;
 use attempt::{attempt_id, stale};
 use axum::body::Bytes;
@@ -92,20 +92,20 @@ async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_o
     }
     let granted = app.records.runners().await?.into_iter().find(|row| row.name == runner).map(|row| row.granted);
     let granted = granted.ok_or_else(|| stale(Stale))?;
-    let labels = app.keeper.ask(|reply| Command::SignOn { runner, sign_on, granted, reply }).await?;
+    let labels = app.keeper.ask(|reply| FleetCommand::SignOn { runner, sign_on, granted, reply }).await?;
     let ms = |duration: Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
     Ok(Json(SignedOn { labels, beat_ms: ms(app.settings.beat), lease_ms: ms(app.settings.lease) }))
 }
 
 async fn sign_off(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<SignOff>) -> Result<StatusCode, ApiError> {
-    app.keeper.ask(|reply| Command::SignOff { runner, session: ask.session, reply }).await?;
+    app.keeper.ask(|reply| FleetCommand::SignOff { runner, session: ask.session, reply }).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<Claim>) -> Result<Json<Claimed>, ApiError> {
     let (reply, answer) = oneshot::channel();
     let (name, slot) = (runner.clone(), ask.slot);
-    app.keeper.tell(Command::Claim { runner, session: ask.session, slot, reply }).await?;
+    app.keeper.tell(FleetCommand::Claim { runner, session: ask.session, slot, reply }).await?;
     tokio::select! {
         answer = answer => {
             let mut lease = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
@@ -114,7 +114,7 @@ async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Bo
         }
         () = tokio::time::sleep(CLAIM_WAIT) => {
             // A lease given at this very moment stays the slot's and is in the answer to its next claim.
-            app.keeper.tell(Command::Unclaim { runner: name, slot }).await?;
+            app.keeper.tell(FleetCommand::Unclaim { runner: name, slot }).await?;
             Ok(Json(Claimed { lease: None }))
         }
         () = app.stop.cancelled() => Err(crate::keeper::Away.into()),
@@ -122,7 +122,7 @@ async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Bo
 }
 
 async fn beat(State(app): State<App>, AsRunner(runner): AsRunner, Body(beat): Body<Beat>) -> Result<Json<Beaten>, ApiError> {
-    let ask = |runner: String, beat: Beat| app.keeper.ask(|reply| Command::Beat { runner, beat, reply });
+    let ask = |runner: String, beat: Beat| app.keeper.ask(|reply| FleetCommand::Beat { runner, beat, reply });
     let (beaten, news) = ask(runner.clone(), beat.clone()).await?.map_err(stale)?;
     if !beaten.stop.is_empty() || !beaten.unknown.is_empty() {
         return Ok(Json(beaten));
@@ -174,7 +174,7 @@ async fn phases(
     Body(ask): Body<Phases>,
 ) -> Result<StatusCode, ApiError> {
     let attempt = attempt_id(&attempt)?;
-    app.keeper.ask(|reply| Command::Phases { runner, attempt, phases: ask.phases, reply }).await?.map_err(stale)?;
+    app.keeper.ask(|reply| RunCommand::Phases { runner, attempt, phases: ask.phases, reply }).await?.map_err(stale)?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -194,9 +194,9 @@ async fn finish(
     }
     // Held until the names are written, so that no sweep comes between.
     let naming = app.blobs.naming().await;
-    let gifts = content::gifts(&app, &finish.artifacts).await?;
+    let artifacts = content::artifacts(&app, &finish.artifacts).await?;
     let finish = Box::new(finish);
-    let mut lease = app.keeper.ask(|reply| Command::Finish { runner, attempt, finish, gifts, reply }).await?.map_err(stale)?;
+    let mut lease = app.keeper.ask(|reply| RunCommand::Finish { runner, attempt, finish, artifacts, reply }).await?.map_err(stale)?;
     drop(naming);
     if let Some(lease) = &mut lease {
         lend(&app, lease).await?;

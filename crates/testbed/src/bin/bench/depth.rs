@@ -1,6 +1,6 @@
 //! Figures of running in depth: many runners, what follows what, logs, checkouts, fences.
 
-use super::{CONFIG, end_of, median, ms, now_ns, ordotaxis, percentile, row, span_ms, world};
+use super::measure::{CONFIG, end_of, median, ms, now_ns, ordotaxis, percentile, resident_mib, row, span_ms, world};
 use ordotaxis_testbed::{Process, RunnerOptions, Simulated, World, leased, until};
 use serde_json::Value;
 use std::process::{Command, Stdio};
@@ -25,13 +25,13 @@ pub(super) async fn ten_thousand() {
     let _runner = world.runner(RunnerOptions::default()).await;
     ready(&world, &jobs(10_000, "true")).await;
     let service = world.service.as_ref().map(Process::id).unwrap_or_default();
-    let before = super::resident_mib(service);
+    let before = resident_mib(service);
     let theirs = tokio::task::spawn_blocking(|| xargs(10_000)).await.expect("xargs");
     let run = world.json(&["start", "bench"]).await;
     let ended = end_of(&world, run["run"].as_str().unwrap_or_default()).await;
     assert_eq!(ended["state"], "passed", "{}", ended["sentence"]);
     let ours = span_ms(&ended);
-    let after = super::resident_mib(service);
+    let after = resident_mib(service);
     let limit = format!("`xargs -P2 sh -c true` {theirs:.0} ms");
     row("10,000 one-line jobs over 2 slots, host", &format!("{ours:.0} ms"), &limit, &format!("{:.1} times (aim: 3)", ours / theirs));
     row(

@@ -1,7 +1,7 @@
 //! Figures of what is kept: a large tree saved and restored through a real service and real runners, beside tar and zstd;
 //! the store's parts beside the bare crates; artifacts listed; a large report read.
 
-use super::{end_of, median, ms, row, world};
+use super::measure::{end_of, median, ms, row, world};
 use ordotaxis_content::{ChunkId, Packer, cut};
 use ordotaxis_testbed::{RunnerOptions, World};
 use serde_json::Value;

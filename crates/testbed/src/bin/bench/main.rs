@@ -1,18 +1,17 @@
 //! `cargo xtask bench`: each figure beside its physical limit, measured in the same run, alternating where two are
 //! compared. Prints a Markdown table for `docs/figures.md`. Load is bounded and stays on this machine.
 
-use ordotaxis_testbed::{Process, RunnerOptions, World, until};
-use serde_json::Value;
-use std::path::PathBuf;
+use ordotaxis_testbed::{Process, RunnerOptions, until};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 mod depth;
 mod kept;
+mod measure;
 mod planning;
 mod told;
 
-const CONFIG: &str = "lease = \"20s\"\nbeat = \"5s\"\n";
+use measure::{end_of, median, ms, now_ns, ordotaxis, percentile, resident_mib, row, span_ms, world, xargs};
 
 #[tokio::main]
 async fn main() {
@@ -83,37 +82,6 @@ async fn main() {
     }
 }
 
-fn ordotaxis() -> PathBuf {
-    let own = std::env::current_exe().expect("this program has a path");
-    own.with_file_name("ordotaxis")
-}
-
-fn row(figure: &str, measured: &str, limit: &str, note: &str) {
-    println!("| {figure} | {measured} | {limit} | {note} |");
-}
-
-fn median(mut values: Vec<f64>) -> f64 {
-    values.sort_by(f64::total_cmp);
-    values[values.len() / 2]
-}
-
-fn percentile(values: &[f64], share: f64) -> f64 {
-    let mut sorted = values.to_vec();
-    sorted.sort_by(f64::total_cmp);
-    let last = sorted.len() - 1;
-    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of a small count")]
-    let at = (share * last as f64).round() as usize;
-    sorted[at.min(last)]
-}
-
-fn ms(duration: Duration) -> f64 {
-    duration.as_secs_f64() * 1000.0
-}
-
-async fn world() -> World {
-    World::start_with(ordotaxis(), CONFIG).await
-}
-
 /// The forge's answer to a push → the first step's process, by the clock of both.
 async fn push_to_start() {
     let world = world().await;
@@ -150,10 +118,6 @@ async fn push_to_start() {
     );
 }
 
-fn now_ns() -> f64 {
-    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map(|since| since.as_secs_f64() * 1e9).unwrap_or_default()
-}
-
 /// Service and runner each fetch the commit from the forge: less than that is not possible.
 fn fetch_time(folder: &std::path::Path) -> f64 {
     let begin = Instant::now();
@@ -188,34 +152,6 @@ async fn many_jobs() {
         &format!("`xargs -P2 sh -c true` {limit:.0} ms"),
         &format!("{ratio:.1} times (aim: 3)"),
     );
-}
-
-/// A run once it has ended, asked for seldom: asking costs the machine that is measured.
-async fn end_of(world: &World, run: &str) -> Value {
-    loop {
-        tokio::time::sleep(Duration::from_millis(200)).await;
-        let call = world.http(reqwest::Method::GET, "/api/v1/runs?project=bench");
-        let runs: Value = call.send().await.expect("an answer").json().await.expect("JSON");
-        let ended = runs.as_array().into_iter().flatten().find(|one| one["run"] == run && !one["ended_at"].is_null());
-        if let Some(ended) = ended {
-            return ended.clone();
-        }
-    }
-}
-
-/// From the run's first claim to its verdict, by the service's own clock.
-fn span_ms(run: &Value) -> f64 {
-    let time = |key: &str| run[key].as_str().and_then(|text| text.parse::<jiff::Timestamp>().ok()).expect("a time").as_millisecond();
-    #[expect(clippy::cast_precision_loss, reason = "a few seconds")]
-    let span = (time("ended_at") - time("created_at")) as f64;
-    span
-}
-
-fn xargs() -> f64 {
-    let begin = Instant::now();
-    let status = Command::new("sh").args(["-c", "seq 1000 | xargs -P2 -I{} sh -c true"]).status();
-    assert!(status.is_ok_and(|status| status.success()));
-    ms(begin.elapsed())
 }
 
 /// A step that prints 200 MB, beside `cat` of the same bytes into a file.
@@ -269,12 +205,6 @@ fn cat(from: &std::path::Path, to: &std::path::Path) -> f64 {
     let status = Command::new("cat").stdin(output).stdout(file).status();
     assert!(status.is_ok_and(|status| status.success()) && cat.wait().is_ok());
     ms(begin.elapsed())
-}
-
-fn resident_mib(id: u32) -> f64 {
-    let status = std::fs::read_to_string(format!("/proc/{id}/status")).unwrap_or_default();
-    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or_default().trim().to_owned();
-    line.trim_end_matches(" kB").parse::<f64>().unwrap_or(0.0) / 1024.0
 }
 
 /// What an idle service holds, beside the smallest process there is.

@@ -1,6 +1,6 @@
 //! Text → plan for pipelines of many sizes, beside what cannot be done without: the TOML parse and one topological order.
 
-use super::{median, ms, row};
+use super::measure::{median, ms, row};
 use ordotaxis_core::plan::{Event, Lent, Occasion, Source, plan_any_length};
 use petgraph::algo::toposort;
 use petgraph::graph::{DiGraph, NodeIndex};

@@ -1,6 +1,6 @@
 //! Tests by the ten thousand that all fail: how long until they are told, and whether the service answers meanwhile.
 
-use super::{ms, ordotaxis, percentile, row};
+use super::measure::{CONFIG, ms, ordotaxis, percentile, row};
 use ordotaxis_testbed::{RunnerOptions, World, until};
 use serde_json::Value;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -8,7 +8,7 @@ use std::time::Instant;
 
 pub(super) async fn failures() {
     for (cases, words, aim) in [(20_000, 300, "3 s"), (260_000, 20, "30 s")] {
-        let world = World::start_with(ordotaxis(), super::CONFIG).await;
+        let world = World::start_with(ordotaxis(), CONFIG).await;
         let repository = world.project("bench").await;
         let _runner = world.runner(RunnerOptions::default()).await;
         let text = "the gauge is off ".repeat(words / 17 + 1);

@@ -1,11 +1,22 @@
-//! What people ask of runs and runners: stop, start by hand, once more, drain; and what a newer commit does to older runs.
+//! Runs are begun, changed, stopped, started by hand, done again, overtaken, forgotten. The engine decides; here is noted
+//! what it changed.
 
+use super::artifact::Given;
+use super::info::RunInfo;
+use super::live::{LiveRun, Times};
+use super::refused::{AgainRefused, StartRefused, StopRefused};
 use super::room::Room;
-use super::{AgainRefused, StartRefused, StopRefused};
-use ordotaxis_core::engine::{Event, Refused};
+use crate::events::{self, Of};
+use crate::sentence::{Summary, sentence};
+use ordotaxis_core::access::{Action, Actor};
+use ordotaxis_core::engine::{Event, Refused, Run, State, Usual};
 use ordotaxis_core::language::nearest;
 use ordotaxis_core::plan::{Event as Happened, Plan};
+use ordotaxis_store::{Entry, NewEvent, NewNumber, RunChange};
+use ordotaxis_wire::run::LiveEvent;
+use ordotaxis_wire::runner::AttemptId;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// A job by its id, or by the id without its cell: then all its cells.
 fn jobs_named(plan: &Plan, name: &str) -> Vec<usize> {
@@ -21,6 +32,102 @@ fn ids(plan: &Plan) -> Vec<String> {
 }
 
 impl Room {
+    pub(super) fn begin(&mut self, info: RunInfo, plan: Arc<Plan>, usual: &Usual, now: i64) {
+        let id = info.id;
+        if self.runs.contains_key(&id) {
+            return; // read back from storage before this word of it arrived
+        }
+        let mut run = Run::new(plan, now);
+        if info.fresh {
+            run.make_fresh();
+        }
+        self.runs.insert(id, Arc::new(LiveRun::new(info, run, Given::new(), Times::default(), usual)));
+        let _ = self.apply(id, &Event::Begun, now);
+        self.overtake(id, now);
+    }
+
+    /// Lets the engine apply an event and notes what changed.
+    pub(super) fn apply(&mut self, id: i64, event: &Event, now: i64) -> Result<(), Refused> {
+        let going = self.live(id).ok_or(Refused::Stale)?;
+        let effects = going.run.apply(event, now)?;
+        for &job in &effects.changed {
+            self.place(id, job, now);
+            self.note_job(id, job);
+            let queued = self.runs.get(&id).is_some_and(|going| going.run.jobs()[job].state == State::Queued);
+            if queued {
+                self.just_queued.push((id, job));
+            }
+        }
+        for &(job, attempt) in &effects.stop {
+            let attempt = AttemptId { run: id, job, attempt };
+            let session = self.held.get(&attempt).and_then(|held| self.sessions.get(&held.row.runner));
+            if let Some(session) = session {
+                session.news.notify_one();
+            }
+        }
+        if effects.run_changed {
+            self.run_changed(id, now);
+        }
+        Ok(())
+    }
+
+    fn run_changed(&mut self, id: i64, now: i64) {
+        let Some(going) = self.runs.get_mut(&id).map(Arc::make_mut) else { return };
+        let state = going.run.state();
+        going.times.change(state.is_end(), now);
+        let Times { started, ended, rest_ms } = going.times;
+        let summary = Summary::of(&going.run);
+        let took = going.times.took(now);
+        let sentence = sentence(state, &summary, took, None);
+        let of = Of::info(&going.info, &going.run.plan().pipeline);
+        self.touched.rows.events.push(events::of_run(&of, state, &sentence, started, ended));
+        let why = ended.map(|_| sentence);
+        self.touched.rows.runs.push(RunChange { id, state, why, started, ended, rest_ms });
+        if ended.is_some() {
+            self.touched.ended.push(id);
+            let (project_id, pipeline) = (going.info.project_id, going.run.plan().pipeline.clone());
+            let numbers = going.run.numbers().into_iter().filter_map(|(name, number)| {
+                Some(NewNumber { project_id, pipeline: pipeline.clone(), name, run_id: id, value: number.value()? })
+            });
+            self.touched.rows.numbers.extend(numbers);
+        }
+    }
+
+    /// A job is to be written, and told: events stand in the order in which they happened.
+    pub(super) fn note_job(&mut self, id: i64, job: usize) {
+        let Some(going) = self.runs.get(&id) else { return };
+        let state = &going.run.jobs()[job];
+        let id_of_job = going.run.plan().jobs[job].id.clone();
+        let event = LiveEvent { run: going.name(), state: state.state, job: Some(id_of_job), why: state.why.clone() };
+        let body = serde_json::to_string(&event).unwrap_or_default();
+        self.touched.rows.events.push(NewEvent { run_id: id, body, detail: None });
+        self.touched.jobs.insert((id, job));
+    }
+
+    /// Notes for the journal what someone did to a run.
+    pub(super) fn journal(&mut self, by: &Actor, action: Action, id: i64, jobs: &[String]) {
+        let Some(going) = self.runs.get(&id) else { return };
+        let object = if jobs.is_empty() { going.name() } else { format!("{} {}", going.name(), jobs.join(", ")) };
+        self.touched.rows.entries.push((by.clone(), Entry::new(action, object).of(&going.info.project)));
+    }
+
+    /// Lets go of all runs of a project that is removed; their runners are told that the attempts are unknown.
+    pub(super) fn forget(&mut self, project_id: i64) {
+        let gone: Vec<i64> = self.runs.values().filter(|going| going.info.project_id == project_id).map(|going| going.info.id).collect();
+        let queued: Vec<(i64, usize)> = self.queue.keys().filter(|(run, _)| gone.contains(run)).collect();
+        let queue = Arc::make_mut(&mut self.queue);
+        queued.into_iter().for_each(|key| queue.remove(key));
+        self.pauses.retain(|(_, run, _)| !gone.contains(run));
+        self.turns.forget(&gone);
+        let held: Vec<AttemptId> = self.held.keys().filter(|attempt| gone.contains(&attempt.run)).copied().collect();
+        for attempt in held {
+            self.let_go(attempt);
+        }
+        for id in gone {
+            self.runs.remove(&id);
+        }
+    }
+
     pub(super) fn stop(&mut self, id: i64, job: Option<&str>, by: &str, now: i64) -> Result<(), StopRefused> {
         let going = self.runs.get(&id).ok_or(StopRefused::RunEnded)?;
         let plan = going.run.plan().clone();
@@ -80,13 +187,6 @@ impl Room {
             Ok(()) => Ok(()),
             Err(Refused::NotEnded) => Err(AgainRefused::NotEnded),
             Err(_) => Err(AgainRefused::NothingFailed),
-        }
-    }
-
-    pub(super) fn drain(&mut self, runner: String, by: Option<String>) {
-        match by {
-            Some(by) => drop(self.draining.insert(runner, by)),
-            None => drop(self.draining.remove(&runner)),
         }
     }
 

@@ -1,0 +1,79 @@
+//! What can happen to a run, and what comes of it. These are the words between the engine and whoever drives it.
+
+use super::numbers::Numbers;
+use super::state::Stopper;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Event {
+    /// The run was written down.
+    Begun,
+    /// A runner takes a queued job; `attempt` is one more than the job's newest.
+    Claimed { job: usize, attempt: u32, runner: String },
+    /// What an attempt left for later jobs, and what its reports come to; told while it runs.
+    Said { job: usize, attempt: u32, facts: BTreeMap<String, String>, numbers: Numbers },
+    /// The result of an earlier run is taken over: nothing that can change it has changed.
+    Reused { job: usize, from: String, facts: BTreeMap<String, String>, numbers: Numbers },
+    /// A runner says how an attempt ended. `why` is a sentence for every outcome but passed.
+    Ended { job: usize, attempt: u32, outcome: Outcome, exit_code: Option<i32>, why: Option<String> },
+    /// An attempt's runner fell silent or came back without it.
+    Lost { job: usize, attempt: u32, why: String },
+    /// The pause before another try is over.
+    PauseOver { job: usize },
+    /// Someone asks to stop one job, or with none the whole run.
+    StopAsked { job: Option<usize>, by: Stopper },
+    /// Someone starts a job that starts by hand only, with inputs of its own.
+    StartAsked { job: usize, by: String, inputs: BTreeMap<String, String> },
+    /// Someone asks for jobs once more, and for what follows them; with none for all that did not end well.
+    Again { jobs: Vec<usize>, by: String, fresh: bool },
+    /// A newer commit made this run pointless; `by` is its run.
+    Overtaken { by: String },
+}
+
+/// How an attempt can end, as its runner sees it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Outcome {
+    Passed,
+    Failed,
+    /// It went past a time limit: a failure that `retry` can tell from others.
+    TimedOut,
+    Stopped,
+}
+
+/// What an event did.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Effects {
+    /// Jobs whose state is another now, in the order it happened.
+    pub changed: Vec<usize>,
+    /// Attempts that should stop: (job, attempt).
+    pub stop: Vec<(usize, u32)>,
+    /// Whether the run's own state is another now.
+    pub run_changed: bool,
+}
+
+impl Effects {
+    pub fn is_empty(&self) -> bool {
+        self == &Effects::default()
+    }
+}
+
+/// Why an event was not applied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Refused {
+    #[error("this attempt was given up and is no longer wanted")]
+    Stale,
+    #[error("this job cannot be taken now")]
+    NotQueued,
+    #[error("there is no such job in this run")]
+    NoSuchJob,
+    #[error("this job does not start by hand, or was started already")]
+    NotByHand,
+    #[error("the gate of this job's stage is shut")]
+    Shut,
+    #[error("this job has not ended")]
+    NotEnded,
+    #[error("every job of this run ended well")]
+    NothingFailed,
+}

@@ -1,0 +1,204 @@
+//! Runners: their sessions, what each may have and offers, and the leases of what they hold.
+
+use super::refused::Stale;
+use super::room::{Held, Room, Session};
+use ordotaxis_core::dispatch::Offer;
+use ordotaxis_core::engine::{Event, State};
+use ordotaxis_store::{Granted, RunnerRow, ToolRow};
+use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, SignOn, Tool};
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::sync::Notify;
+
+/// Words for systems and architectures that a runner may say of itself: nobody can call a label for a machine so.
+const SYSTEMS: [&str; 12] =
+    ["linux", "macos", "windows", "freebsd", "netbsd", "openbsd", "x86_64", "x86", "aarch64", "arm", "riscv64", "powerpc64"];
+
+fn labels(sign_on: &SignOn, granted: &Granted) -> Vec<String> {
+    narrowed(&sign_on.system, sign_on.labels.as_deref(), granted)
+}
+
+/// What a runner offers: what it says of its system, and of what it was granted that which it says.
+fn narrowed(system: &[String], offered: Option<&[String]>, granted: &Granted) -> Vec<String> {
+    let system = system.iter().filter(|word| SYSTEMS.contains(&word.as_str()));
+    let own = granted.labels.iter().filter(|label| offered.is_none_or(|offered| offered.contains(label)));
+    let mut labels: Vec<String> = system.chain(own).cloned().collect();
+    let mut seen = BTreeSet::new();
+    labels.retain(|label| seen.insert(label.clone()));
+    labels
+}
+
+impl Room {
+    /// What a runner offers, if it is signed on.
+    pub(super) fn offer(&self, name: &str) -> Option<Offer> {
+        let busy = self.held.values().filter(|held| held.row.runner == name).count();
+        Some(self.offer_of(name, self.sessions.get(name)?, busy))
+    }
+
+    fn offer_of(&self, name: &str, session: &Session, busy: usize) -> Offer {
+        let slots = usize::try_from(session.slots).unwrap_or(0);
+        Offer {
+            name: name.to_owned(),
+            labels: session.labels.clone(),
+            tools: session.tools.iter().map(|tool| (tool.name.clone(), tool.version.clone())).collect(),
+            container: session.isolation == "container",
+            fenced: session.isolation == "sandbox",
+            draining: self.draining.contains_key(name),
+            projects: session.granted.projects.clone(),
+            outside: session.granted.outside,
+            free: slots.saturating_sub(busy),
+            slots,
+        }
+    }
+
+    /// What all runners offer, by name.
+    pub(super) fn offers(&self) -> Vec<Offer> {
+        let mut busy: HashMap<&str, usize> = HashMap::new();
+        self.held.values().for_each(|held| *busy.entry(&held.row.runner).or_default() += 1);
+        let offer = |(name, session): (&String, &Session)| self.offer_of(name, session, busy.get(name.as_str()).copied().unwrap_or(0));
+        self.sessions.iter().map(offer).collect()
+    }
+
+    pub(super) fn sign_on(&mut self, runner: &str, sign_on: SignOn, granted: Granted, now: i64) -> Vec<String> {
+        let other = self.sessions.get(runner).is_none_or(|known| known.id != sign_on.session);
+        if other {
+            self.give_up(runner, &format!("runner {runner} was restarted and came back without it"), now, |_| true);
+        }
+        let labels = labels(&sign_on, &granted);
+        let row = RunnerRow {
+            name: runner.to_owned(),
+            session: Some(sign_on.session.clone()),
+            slots: sign_on.slots,
+            labels: labels.clone(),
+            isolation: sign_on.isolation.clone(),
+            seen_at: Some(now),
+            tools: sign_on.tools.iter().map(|tool| ToolRow { name: tool.name.clone(), version: tool.version.clone() }).collect(),
+            cores: sign_on.cores,
+            memory: i64::try_from(sign_on.memory_bytes).unwrap_or(i64::MAX),
+            draining_by: self.draining.get(runner).cloned(),
+            granted: granted.clone(),
+            fence: sign_on.fence.clone(),
+        };
+        self.touched.signed_on.push(row);
+        let SignOn { session, isolation, slots, tools, labels: offered, system, .. } = sign_on;
+        let told = labels.clone();
+        let session =
+            Session { id: session, labels, offered, system, granted, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
+        self.sessions.insert(runner.to_owned(), session);
+        told
+    }
+
+    /// What a runner may have was changed: it counts at once.
+    pub(super) fn grant(&mut self, runner: &str, granted: Granted) {
+        if let Some(session) = self.sessions.get_mut(runner) {
+            session.labels = narrowed(&session.system, session.offered.as_deref(), &granted);
+            session.granted = granted;
+        }
+    }
+
+    /// A runner is no more: what it has is lost at once.
+    pub(super) fn remove_runner(&mut self, runner: &str, by: &str, now: i64) {
+        self.sessions.remove(runner);
+        self.draining.remove(runner);
+        self.waiting.retain(|waiting| waiting.runner != runner);
+        self.give_up(runner, &format!("runner {runner} was removed by {by}"), now, |_| true);
+    }
+
+    pub(super) fn sign_off(&mut self, runner: &str, session: &str, now: i64) {
+        if self.sessions.get(runner).is_some_and(|known| known.id == session) {
+            self.sessions.remove(runner);
+            self.waiting.retain(|waiting| waiting.runner != runner);
+            self.give_up(runner, &format!("runner {runner} left and gave it back"), now, |_| true);
+        }
+    }
+
+    pub(super) fn drain(&mut self, runner: String, by: Option<String>) {
+        match by {
+            Some(by) => drop(self.draining.insert(runner, by)),
+            None => drop(self.draining.remove(&runner)),
+        }
+    }
+
+    /// A runner that was signed on when the service went down; it counts as silent from now on.
+    pub(super) fn restore_session(&mut self, row: RunnerRow) {
+        if let Some(by) = row.draining_by {
+            self.draining.insert(row.name.clone(), by);
+        }
+        let Some(id) = row.session else { return };
+        let tools = row.tools.into_iter().map(|tool| Tool { name: tool.name, version: tool.version }).collect();
+        let RunnerRow { labels, isolation, slots, granted, .. } = row;
+        // What it had when it was last seen: its next word tells the rest.
+        let (system, offered) = (labels.clone(), Some(labels.clone()));
+        let session = Session { id, labels, system, offered, granted, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
+        self.sessions.insert(row.name, session);
+    }
+
+    /// Counts attempts of a runner as lost.
+    pub(super) fn give_up(&mut self, runner: &str, why: &str, now: i64, which: impl Fn(&Held) -> bool) {
+        let lost: Vec<AttemptId> =
+            self.held.iter().filter(|(_, held)| held.row.runner == runner && which(held)).map(|(attempt, _)| *attempt).collect();
+        for attempt in lost {
+            if let Some(mut row) = self.let_go(attempt) {
+                row.state = State::Lost.word().into();
+                row.why = Some(why.to_owned());
+                row.ended_at = Some(now);
+                self.touched.attempts.insert(attempt, row);
+            }
+            let _ = self.apply(attempt.run, &Event::Lost { job: attempt.job, attempt: attempt.attempt, why: why.to_owned() }, now);
+        }
+    }
+
+    /// The session of a runner, noted as alive, if it is the one it speaks of.
+    pub(super) fn session(&mut self, runner: &str, session: &str) -> Result<&mut Session, Stale> {
+        let known = self.sessions.get_mut(runner).filter(|known| known.id == session).ok_or(Stale)?;
+        known.seen = Instant::now();
+        Ok(known)
+    }
+
+    pub(super) fn beat(&mut self, runner: &str, beat: &Beat) -> Result<(Beaten, Arc<Notify>), Stale> {
+        let news = self.session(runner, &beat.session)?.news.clone();
+        let mut beaten = Beaten::default();
+        for &attempt in &beat.holding {
+            match self.held.get_mut(&attempt).filter(|held| held.row.runner == runner) {
+                None => beaten.unknown.push(attempt),
+                Some(held) => held.until = Instant::now() + self.lease,
+            }
+        }
+        // Also of attempts that the runner has claimed since it sent this beat.
+        let asked = |attempt: &AttemptId| {
+            let job = self.runs.get(&attempt.run).map(|going| &going.run.jobs()[attempt.job]);
+            job.is_some_and(|job| job.stop_asked.is_some() || job.overtaken_by.is_some())
+        };
+        let held = self.held.iter().filter(|(_, held)| held.row.runner == runner).map(|(attempt, _)| *attempt);
+        beaten.stop = held.filter(asked).collect();
+        Ok((beaten, news))
+    }
+
+    /// The service itself stood still (stopped, suspended, a disk that did not answer): nobody was heard for so long,
+    /// and that is no runner's fault. After a long stall leases begin anew, as after a restart: runners whose calls
+    /// were cut off pause before they try again.
+    pub(super) fn stood_still(&mut self, stall: Duration) {
+        let now = Instant::now();
+        let anew = stall >= self.lease / 2;
+        for held in self.held.values_mut() {
+            held.until = if anew { held.until.max(now + self.lease) } else { held.until + stall };
+        }
+        for session in self.sessions.values_mut() {
+            session.seen = if anew { now } else { (session.seen + stall).min(now) };
+        }
+    }
+
+    /// Gives up attempts whose lease has run out, and forgets runners that have been silent as long.
+    pub(super) fn tick(&mut self, now: i64) {
+        let late = Instant::now();
+        let silent: BTreeSet<String> = self.held.values().filter(|held| held.until < late).map(|held| held.row.runner.clone()).collect();
+        for runner in silent {
+            let why = format!("runner {runner} fell silent for {} s", self.lease.as_secs().max(1));
+            self.give_up(&runner, &why, now, |held| held.until < late);
+        }
+        let lease = self.lease;
+        self.sessions.retain(|_, session| session.seen.elapsed() < lease * 2);
+        self.end_pauses(now);
+    }
+}

@@ -1,0 +1,183 @@
+//! Everything that goes on, as it was at one moment, for those who only look. What is large in it is shared with the keeper
+//! until that changes it; all that is worked out for a page is worked out by whoever asks.
+
+use super::claims::Turns;
+use super::live::LiveRun;
+use crate::clock::words as clock;
+use ordotaxis_core::dispatch::{Key, Offer, Queue, Waited, why_queued};
+use ordotaxis_core::engine::{Millis, State, why_job};
+use ordotaxis_core::language::JobId;
+use ordotaxis_wire::fleet::DoingView;
+use ordotaxis_wire::run::PhaseView;
+use ordotaxis_wire::runner::AttemptId;
+use ordotaxis_wire::{moment, words};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Why each job of a run that goes on has not ended, by the job's number.
+pub(crate) type Whys = Vec<Option<String>>;
+
+#[derive(Debug, Clone)]
+pub(crate) struct RunnerNow {
+    pub(crate) name: String,
+    pub(crate) labels: Vec<String>,
+    pub(crate) isolation: String,
+    pub(crate) slots: u32,
+    pub(crate) doing: Vec<DoingView>,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct QueuedNow {
+    pub(crate) run: String,
+    pub(crate) job: JobId,
+    pub(crate) since: i64,
+    pub(crate) why: String,
+}
+
+/// An attempt that a runner holds.
+pub(super) struct HeldNow {
+    pub(super) attempt: AttemptId,
+    pub(super) runner: String,
+    pub(super) started_at: i64,
+    /// JSON list
+    pub(super) phases: String,
+}
+
+pub(crate) struct Snapshot {
+    pub(super) runs: HashMap<i64, Arc<LiveRun>>,
+    pub(super) queue: Arc<Queue>,
+    /// Queued jobs that pause before another try.
+    pub(super) paused: Vec<Key>,
+    pub(super) turns: Turns,
+    pub(super) held: Vec<HeldNow>,
+    pub(super) offers: Vec<Offer>,
+    /// How each runner fences its jobs in.
+    pub(super) isolation: HashMap<String, String>,
+    pub(super) now: i64,
+}
+
+/// Below this a number would claim more than past durations can tell.
+const SOON_MS: i64 = 10_000;
+
+/// What is known when the places in the queue are asked for.
+struct Seen<'a> {
+    offers: &'a [Offer],
+    places: HashMap<Key, (usize, Millis)>,
+    now: i64,
+}
+
+impl Snapshot {
+    fn seen(&self, keys: &[Key]) -> Seen<'_> {
+        Seen { places: self.queue.places(keys, &self.offers), offers: &self.offers, now: self.now }
+    }
+
+    /// When a queued job is likely to start: what runs on runners that fit must end, and what is ahead be done.
+    fn guess(&self, going: &LiveRun, seen: &Seen<'_>, key: Key) -> Option<String> {
+        let queued = self.queue.get(key).filter(|_| going.usual_known)?;
+        let fitting: Vec<&Offer> = seen.offers.iter().filter(|offer| !offer.draining && offer.fits(&queued.needs)).collect();
+        let slots = i64::try_from(fitting.iter().map(|offer| offer.slots).sum::<usize>()).ok().filter(|slots| *slots > 0)?;
+        let running = self.held.iter().filter(|held| fitting.iter().any(|offer| offer.name == held.runner));
+        let left = running.filter_map(|held| {
+            let usual = *self.runs.get(&held.attempt.run)?.usual.get(held.attempt.job)?;
+            Some((usual - (seen.now - held.started_at)).max(0))
+        });
+        let ahead = seen.places.get(&key).map_or(0, |(_, ms)| *ms);
+        let ms = (left.sum::<i64>().saturating_add(ahead)) / slots;
+        Some(if ms < SOON_MS { "a few seconds".to_owned() } else { format!("about {}", words::duration(ms / 1_000 * 1_000)) })
+    }
+
+    fn waited(&self, going: &LiveRun, job: usize, seen: &Seen<'_>) -> Waited {
+        let key = (going.info.id, job);
+        let turn = going.turn(job).map(|turn| {
+            let holder = self.turns.holder(&turn).filter(|holder| *holder != key).and_then(|(run, job)| {
+                let holder = self.runs.get(&run)?;
+                let since = clock(holder.run.jobs()[job].since);
+                Some(format!("{} {} since {since}", holder.name(), holder.run.plan().jobs[job].id))
+            });
+            let name = turn.split_once('/').map_or(&*turn, |(_, name)| name).to_owned();
+            (name, holder, self.queue.before_in_turn(key))
+        });
+        Waited {
+            ahead: seen.places.get(&key).map_or(0, |(count, _)| *count),
+            guess: self.guess(going, seen, key),
+            turn,
+            pause_until: going.run.jobs()[job].not_before.map(clock),
+        }
+    }
+
+    pub(crate) fn whys(&self, id: i64) -> Option<Whys> {
+        let going = self.runs.get(&id)?;
+        let jobs = going.run.jobs();
+        let queued: Vec<Key> = (0..jobs.len()).filter(|&job| jobs[job].state == State::Queued).map(|job| (id, job)).collect();
+        let seen = self.seen(&queued);
+        Some((0..jobs.len()).map(|job| self.why(going, job, &seen)).collect())
+    }
+
+    fn why(&self, going: &LiveRun, job: usize, seen: &Seen<'_>) -> Option<String> {
+        why_job(&going.run, job, &going.name(), &clock, || why_queued(going.needs(job), seen.offers, &self.waited(going, job, seen)))
+    }
+
+    /// What queues, first to go first, at most so many as a page can show.
+    pub(crate) fn queue(&self) -> Vec<QueuedNow> {
+        const MOST: usize = 200;
+        let mut keys: Vec<Key> = self.queue.keys().chain(self.paused.iter().copied()).collect();
+        keys.sort_unstable();
+        let seen = self.seen(&keys);
+        keys.sort_by_key(|key| (seen.places.get(key).map_or(usize::MAX, |(count, _)| *count), *key));
+        let view = |key: Key| {
+            let going = self.runs.get(&key.0)?;
+            let job = going.run.plan().jobs[key.1].id.clone();
+            Some(QueuedNow { run: going.name(), job, since: going.run.jobs()[key.1].since, why: self.why(going, key.1, &seen)? })
+        };
+        keys.into_iter().take(MOST).filter_map(view).collect()
+    }
+
+    /// Connected runners by name, and what each does.
+    pub(crate) fn runners(&self) -> Vec<RunnerNow> {
+        let mut doing: HashMap<&str, Vec<DoingView>> = HashMap::new();
+        for held in &self.held {
+            doing.entry(&held.runner).or_default().extend(self.doing(held));
+        }
+        let now = |offer: &Offer| {
+            let mut doing = doing.get(offer.name.as_str()).cloned().unwrap_or_default();
+            doing.sort_by(|a, b| (&a.run, a.job.as_str()).cmp(&(&b.run, b.job.as_str())));
+            RunnerNow {
+                name: offer.name.clone(),
+                labels: offer.labels.clone(),
+                isolation: self.isolation.get(&offer.name).cloned().unwrap_or_default(),
+                slots: u32::try_from(offer.slots).unwrap_or(u32::MAX),
+                doing,
+            }
+        };
+        self.offers.iter().map(now).collect()
+    }
+
+    /// How many slots are busy, and how many there are.
+    pub(crate) fn slots(&self) -> (u32, u32) {
+        let slots: usize = self.offers.iter().map(|offer| offer.slots).sum();
+        (u32::try_from(self.held.len()).unwrap_or(u32::MAX), u32::try_from(slots).unwrap_or(u32::MAX))
+    }
+
+    fn doing(&self, held: &HeldNow) -> Option<DoingView> {
+        let attempt = held.attempt;
+        let going = self.runs.get(&attempt.run)?;
+        let phases: Vec<PhaseView> = serde_json::from_str(&held.phases).unwrap_or_default();
+        Some(DoingView {
+            run: going.name(),
+            job: going.run.plan().jobs[attempt.job].id.clone(),
+            attempt: attempt.attempt,
+            phase: phases.last().filter(|phase| phase.duration_ms.is_none()).map(|phase| phase.name.clone()),
+            since: moment(held.started_at),
+        })
+    }
+
+    pub(crate) fn counts(&self) -> Vec<(State, u64)> {
+        let mut counts: HashMap<State, u64> = HashMap::new();
+        for job in self.runs.values().flat_map(|going| going.run.jobs()) {
+            *counts.entry(job.state).or_default() += 1;
+        }
+        [State::Waiting, State::Gated, State::Queued, State::Running]
+            .map(|state| (state, counts.get(&state).copied().unwrap_or(0)))
+            .to_vec()
+    }
+}

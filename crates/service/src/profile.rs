@@ -6,7 +6,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
 use ordotaxis_core::engine::State;
-use ordotaxis_core::plan::{Event, Occasion};
+use ordotaxis_core::plan::{Cause, Occasion};
 use serde::Deserialize;
 use serde_json::Value;
 use sha2::Sha256;
@@ -155,33 +155,18 @@ impl Profile {
         let Hook { push, tag, proposal, .. } = &self.hook;
         if is(&push.when) {
             let (branch, commit) = (short(&push.branch, "refs/heads/")?, text(&push.commit)?);
-            return Some(Occasion {
-                event: Event::Push,
-                branch: Some(branch),
-                commit,
-                before: optional(&push.before),
-                by: optional(&push.by),
-                ..Occasion::default()
-            });
+            let cause = Cause::Push { branch, before: optional(&push.before) };
+            return Some(Occasion { commit: Some(commit), by: optional(&push.by), ..Occasion::new(cause) });
         }
         if let Some(tag) = tag.as_ref().filter(|tag| is(&tag.when)) {
             let (name, commit) = (short(&tag.tag, "refs/tags/")?, text(&tag.commit)?);
-            return Some(Occasion { event: Event::Tag, tag: Some(name), commit, by: optional(&tag.by), ..Occasion::default() });
+            return Some(Occasion { commit: Some(commit), by: optional(&tag.by), ..Occasion::tag(name) });
         }
         let proposal = proposal.as_ref().filter(|proposal| is(&proposal.when))?;
         let (target, head) = (short(&proposal.target, "refs/heads/")?, text(&proposal.commit)?);
         let outside = proposal.outside.as_ref().and_then(|pointer| body.pointer(pointer)).and_then(Value::as_bool).unwrap_or(true);
-        let source = optional(&proposal.source);
-        Some(Occasion {
-            event: Event::Proposal,
-            target: Some(target),
-            source,
-            commit: head.clone(),
-            head: Some(head),
-            outside,
-            by: optional(&proposal.by),
-            ..Occasion::default()
-        })
+        let cause = Cause::Proposal { target, source: optional(&proposal.source), outside, merges: None };
+        Some(Occasion { commit: Some(head), by: optional(&proposal.by), ..Occasion::new(cause) })
     }
 }
 
@@ -234,12 +219,14 @@ mod tests {
         let occasion = |body: Value| practice().occasion(&body);
         let pushed =
             occasion(serde_json::json!({ "event": "push", "branch": "main", "commit": "abc", "before": "99", "by": "Ines" })).unwrap();
-        assert_eq!((pushed.branch.as_deref(), pushed.commit.as_str(), pushed.by.as_deref()), (Some("main"), "abc", Some("Ines")));
-        assert_eq!(pushed.before.as_deref(), Some("99"));
+        assert_eq!(pushed.cause, Cause::Push { branch: "main".into(), before: Some("99".into()) });
+        assert_eq!((pushed.commit.as_deref(), pushed.by.as_deref()), (Some("abc"), Some("Ines")));
         let tagged = occasion(serde_json::json!({ "event": "tag", "tag": "v1", "commit": "abc" })).unwrap();
-        assert_eq!((tagged.event, tagged.tag.as_deref(), tagged.branch), (Event::Tag, Some("v1"), None));
-        let offered = occasion(serde_json::json!({ "event": "proposal", "target": "main", "source": "topic/x", "commit": "abc" })).unwrap();
-        assert_eq!((offered.event, offered.target.as_deref(), offered.branch), (Event::Proposal, Some("main"), None));
+        assert_eq!(tagged.cause, Cause::Tag { tag: "v1".into() });
+        let body = serde_json::json!({ "event": "proposal", "target": "main", "source": "topic/x", "commit": "abc" });
+        let offered = occasion(body).unwrap();
+        let from_anyone = Cause::Proposal { target: "main".into(), source: Some("topic/x".into()), outside: true, merges: None };
+        assert_eq!((offered.cause, offered.commit.as_deref()), (from_anyone, Some("abc")));
         assert!(occasion(serde_json::json!({ "event": "star" })).is_none());
     }
 }

@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::identity;
 use crate::seal::{OUTWARD, Outward, Seal};
-use ordotaxis_core::plan::{Event, Occasion, Plan};
+use ordotaxis_core::plan::{Occasion, Plan};
 use ordotaxis_store::{Project, Reach, Records, StoreError};
 use ordotaxis_wire::runner::Lease;
 use std::sync::Arc;
@@ -81,13 +81,13 @@ fn out_of_reach(reach: &Reach, occasion: &Occasion, pipeline: &str, main: &str) 
         false => (reach.branches.clone().unwrap_or_default(), reach.tags.clone().unwrap_or_default()),
     };
     // Of a proposal the branch that it comes from counts: its author may write to that one.
-    let branch = if occasion.event == Event::Proposal { occasion.source.as_deref() } else { occasion.branch.as_deref() };
-    let found = match (&occasion.tag, branch) {
+    let branch = occasion.source().or(occasion.branch());
+    let found = match (occasion.tag_name(), branch) {
         (Some(tag), _) => fits(&tags, tag),
         (None, Some(branch)) => fits(&branches, branch),
         (None, None) => false,
     };
-    let here = match (&occasion.tag, branch) {
+    let here = match (occasion.tag_name(), branch) {
         (Some(tag), _) => format!("tag {tag}"),
         (None, Some(branch)) => format!("branch {branch}"),
         (None, None) => "no branch".to_owned(),
@@ -173,7 +173,7 @@ pub(crate) fn sealed_as_connection(name: &str) -> String {
 impl Lending<'_> {
     /// A stored value, or why this run gets none. `what` is `secret NAME` or `connection NAME`.
     fn stored(&self, what: &str, row: Option<(String, &[u8], &Reach)>) -> Result<String, String> {
-        if self.plan.as_ref().is_none_or(|plan| from_outside(&plan.occasion)) {
+        if self.plan.as_ref().is_none_or(|plan| plan.occasion.is_from_outside()) {
             return Err(format!("{what} is not lent to a proposal from outside"));
         }
         let Some((sealed_as, sealed, reach)) = row else {
@@ -199,7 +199,7 @@ impl Lending<'_> {
         if !is_token && audience.is_none() {
             return Ok(None);
         }
-        if from_outside(&plan.occasion) {
+        if plan.occasion.is_from_outside() {
             return Ok(Some(Err(format!("{name} is not given to a proposal from outside"))));
         }
         Ok(Some(match audience {
@@ -209,24 +209,16 @@ impl Lending<'_> {
     }
 }
 
-/// Whether what is run was offered by someone who may not push here.
-pub(crate) fn from_outside(occasion: &Occasion) -> bool {
-    occasion.event == Event::Proposal && occasion.outside
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use ordotaxis_core::plan::Cause;
 
     #[test]
     fn a_secret_goes_where_it_is_said_to_go() {
-        let pushed = |branch: &str| Occasion { event: Event::Push, branch: Some(branch.into()), ..Occasion::default() };
-        let tagged = |tag: &str| Occasion { event: Event::Tag, tag: Some(tag.into()), ..Occasion::default() };
-        let proposed = |source: &str| Occasion {
-            event: Event::Proposal,
-            source: Some(source.into()),
-            target: Some("main".into()),
-            ..Occasion::default()
+        let (pushed, tagged) = (|branch: &str| Occasion::push(branch), |tag: &str| Occasion::tag(tag));
+        let proposed = |source: &str| {
+            Occasion::new(Cause::Proposal { target: "main".into(), source: Some(source.into()), outside: false, merges: None })
         };
         let globs = |globs: &[&str]| Some(globs.iter().map(|glob| (*glob).to_owned()).collect());
         let usual = Reach::default();
@@ -238,7 +230,7 @@ mod tests {
             (&usual, pushed("topic/a"), "main", false),
             (&usual, pushed("main/x"), "main", false),
             (&usual, proposed("topic/a"), "main", false),
-            (&usual, Occasion::default(), "main", false),
+            (&usual, Occasion::by_hand(), "main", false),
             (&wide, pushed("topic/a"), "main", true),
             (&wide, pushed("topic/a/b"), "main", false),
             (&wide, proposed("topic/a"), "main", true),

@@ -3,7 +3,7 @@
 use ordotaxis_core::access::{Limit, Role, Seen};
 use ordotaxis_core::dispatch::Taking;
 use ordotaxis_core::engine::{Event, Outcome, Run, State};
-use ordotaxis_core::plan::{Event as Happened, Lent, Occasion, Plan, Source, plan};
+use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, plan};
 use ordotaxis_store::{
     AttemptRow, Forge, Granted, Holder, JobRow, Kind, NewEvent, NewResult, NewRunRow, NewSession, NewToken, NewWork, Project, Reach,
     Records, ResultsOf, RunChange, RunEvent, RunKey, RunnerRow, SecretRow, StepRows, StoreError, StoredArtifact, ToolRow, WorkKind,
@@ -49,7 +49,7 @@ async fn project(records: &Records, name: &str) -> Project {
 
 fn a_plan() -> Plan {
     let text = "language = 1\norder = \"a > b\"\n[job.a.x]\nsteps = ['true']\n[job.b.y]\nsteps = ['true']\n";
-    let occasion = Occasion { event: Happened::Push, branch: Some("main".into()), commit: "c1".into(), ..Occasion::default() };
+    let occasion = Occasion { commit: Some("c1".into()), ..Occasion::push("main") };
     let lent = Lent::new();
     plan(Source { text, name: "main", lent: &lent }, &occasion).expect("a plan").plan
 }

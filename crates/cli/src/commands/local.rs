@@ -5,7 +5,7 @@ use crate::failure::Failure;
 use clap::Args;
 use clap::ValueEnum;
 use indexmap::IndexMap;
-use ordotaxis_core::plan::{Event, Lent, Occasion, borrows};
+use ordotaxis_core::plan::{Cause, Event, Lent, Occasion, Ref, borrows};
 use ordotaxis_git::Mirrors;
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
@@ -81,18 +81,21 @@ pub(super) fn occasion(options: &OccasionOptions, dir: &Path) -> Result<Occasion
     };
     let named = |what: &str| Failure::new(2, format!("--event {} needs --{what}", event.word()), format!("name the {what} it is about"));
     let branch = || options.branch.clone().unwrap_or_else(|| branch(dir));
-    let mut occasion = Occasion { event, inputs: inputs(&options.input)?, ..Occasion::default() };
-    match event {
-        Event::Tag => occasion.tag = Some(options.tag.clone().ok_or_else(|| named("tag"))?),
+    let on = || Some(Ref::Branch(branch()));
+    let cause = match event {
+        Event::Push => Cause::Push { branch: branch(), before: None },
+        Event::Tag => Cause::Tag { tag: options.tag.clone().ok_or_else(|| named("tag"))? },
         Event::Proposal => {
-            occasion.target = Some(options.target.clone().ok_or_else(|| named("target"))?);
-            occasion.source = Some(branch());
+            let target = options.target.clone().ok_or_else(|| named("target"))?;
+            Cause::Proposal { target, source: Some(branch()), outside: false, merges: None }
         }
-        _ => occasion.branch = Some(branch()),
-    }
-    occasion.changed = (!options.changed.is_empty()).then(|| options.changed.clone());
-    occasion.author = git(dir, &["config", "user.name"]);
-    Ok(occasion)
+        Event::Schedule => Cause::Schedule { line: None, branch: Some(branch()) },
+        Event::ByHand => Cause::ByHand { on: on() },
+        Event::Pipeline => Cause::Passed { pipeline: None, on: on() },
+    };
+    let changed = (!options.changed.is_empty()).then(|| options.changed.clone());
+    let author = git(dir, &["config", "user.name"]);
+    Ok(Occasion { inputs: inputs(&options.input)?, changed, author, ..Occasion::new(cause) })
 }
 
 /// Fetches what a file borrows. What cannot be had stands there with the reason.

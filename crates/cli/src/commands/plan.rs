@@ -268,12 +268,11 @@ fn spoken_change(change: &Change) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use ordotaxis_core::plan::Event;
 
     #[test]
     fn a_file_is_named_by_its_stem() {
         assert_eq!(pipeline_name(Path::new("x/ordotaxis.toml")), "main");
         assert_eq!(pipeline_name(Path::new("ordotaxis/nightly.toml")), "nightly");
-        assert_eq!(Occasion { event: Event::Tag, tag: Some("v1".into()), ..Occasion::default() }.words(), "the tag v1");
+        assert_eq!(Occasion::tag("v1").words(), "the tag v1");
     }
 }

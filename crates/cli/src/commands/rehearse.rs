@@ -176,7 +176,7 @@ impl Copy {
     fn of(root: &Path, place: &Path, occasion: &Occasion) -> Result<Copy, Failure> {
         let root = root.canonicalize().map_err(|error| cannot("a copy of this folder", &error))?;
         let repository = place.join("tree.git");
-        let branch = occasion.branch.clone().unwrap_or_else(|| "main".into());
+        let branch = occasion.branch().unwrap_or("main").to_owned();
         let top = local::git(&root, &["rev-parse", "--show-toplevel"]).and_then(|top| Path::new(&top).canonicalize().ok());
         // A folder below the top of a repository is a tree of its own: the last commit says nothing about it.
         let head = local::git(&root, &["rev-parse", "--quiet", "--verify", "HEAD^{commit}"]).filter(|_| top.as_ref() == Some(&root));
@@ -209,7 +209,7 @@ impl Copy {
             None => run(&["commit-tree", &tree, "-m", message])?,
         };
         run(&["update-ref", &format!("refs/heads/{branch}"), &commit])?;
-        if let Some(tag) = &occasion.tag {
+        if let Some(tag) = occasion.tag_name() {
             run(&["update-ref", &format!("refs/tags/{tag}"), &commit])?;
         }
         let changed = match &head {

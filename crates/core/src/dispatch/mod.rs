@@ -8,7 +8,7 @@ pub use queue::{Key, Queue, Queued};
 pub use version::{version_found, version_wanted};
 pub use why::{Waited, why_queued};
 
-use crate::plan::{Event, Occasion, PlannedJob};
+use crate::plan::{Occasion, PlannedJob};
 use serde::{Deserialize, Serialize};
 
 /// What a job wants of a runner.
@@ -88,7 +88,7 @@ impl Needs {
             tools: tools.collect(),
             container: extras.is_some_and(|extras| extras.image.is_some()),
             fenced: extras.is_some_and(|extras| extras.network == Some(false)),
-            outside: occasion.event == Event::Proposal && occasion.outside,
+            outside: occasion.is_from_outside(),
             project: project.to_owned(),
         }
     }

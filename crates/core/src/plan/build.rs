@@ -170,7 +170,7 @@ impl<'a> Build<'a, '_> {
         };
         let extras = self.extras(at, &fill);
         // Who may not push here must not hold up those who may.
-        let outside = self.occasion.event == crate::plan::Event::Proposal && self.occasion.outside;
+        let outside = self.occasion.is_from_outside();
         if outside && skipped.is_none() && extras.as_ref().is_some_and(|extras| extras.turn.is_some()) {
             skipped = Some("skipped: it holds a turn, and a proposal from outside holds none".to_owned());
         }
@@ -437,15 +437,15 @@ struct Fill<'a> {
 
 impl Fill<'_> {
     fn value(&self, slot: &Slot) -> Option<String> {
-        let text = |text: &Option<String>| Some(text.clone().unwrap_or_default());
+        let text = |text: Option<&str>| Some(text.unwrap_or_default().to_owned());
         match slot {
             Slot::Each(name) => self.cell.get(name).cloned(),
             Slot::Given(name) => self.given.get(name).cloned(),
-            Slot::Input(name) => text(&self.occasion.inputs.get(name).cloned()),
+            Slot::Input(name) => text(self.occasion.inputs.get(name).map(String::as_str)),
             Slot::Env(name) => self.env.get(name)?.plain(),
-            Slot::Branch => text(&self.occasion.branch),
-            Slot::Tag => text(&self.occasion.tag),
-            Slot::Commit => (!self.occasion.commit.is_empty()).then(|| self.occasion.commit.clone()),
+            Slot::Branch => text(self.occasion.branch()),
+            Slot::Tag => text(self.occasion.tag_name()),
+            Slot::Commit => self.occasion.commit.clone(),
             Slot::Project => self.occasion.project.clone(),
             Slot::Os | Slot::Arch | Slot::Hash(_) | Slot::Fact(..) => None,
         }

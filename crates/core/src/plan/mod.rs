@@ -16,6 +16,7 @@ mod edges;
 mod follow;
 mod never;
 mod occasion;
+mod occasion_form;
 mod only;
 mod resolve;
 mod scope;
@@ -27,7 +28,7 @@ pub use compare::{Change, compare};
 pub use dot::dot;
 pub use edges::{Because, Edge, edges};
 pub use follow::{Lend, Lent};
-pub use occasion::{Event, Occasion, starts};
+pub use occasion::{Cause, Event, Merges, Occasion, Ref, starts};
 pub use svg::svg;
 pub use value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, Wait, WaitOn};
 
@@ -188,7 +189,7 @@ fn with_inputs(starts: &Starts, occasion: &Occasion, diagnostics: &mut Vec<Diagn
             Some(value) => {
                 all.insert(name.clone(), value.clone());
             }
-            None if occasion.event == Event::ByHand => {
+            None if occasion.event() == Event::ByHand => {
                 let message = format!("input `{name}` must be given: it has no default");
                 let choices = input.choices.as_ref().map(|choices| format!("choices are {}", follow::listed(choices)));
                 let mut diagnostic = Diagnostic::error(Code::Given, input.span.clone(), message);

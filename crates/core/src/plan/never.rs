@@ -2,7 +2,7 @@
 //! each start rule gives sample occasions, made from its globs and from the texts that the condition itself compares
 //! with. Where a condition reads what cannot be sampled, nothing is said.
 
-use super::occasion::{Event, Occasion, among};
+use super::occasion::{Cause, Event, Occasion, Ref, among};
 use super::resolve::File;
 use super::scope::{Condition, Conditions};
 use crate::expression::Values;
@@ -106,7 +106,7 @@ impl<'a, 'd> Never<'a, 'd> {
         let samples = samples(&file.pipeline.starts, conditions);
         let cells = &file.cells[at][..file.cells[at].len().min(CELLS)];
         let (mut broken, mut decided) = (None, false);
-        for occasion in samples.iter().filter(|occasion| event.is_none_or(|event| event == occasion.event)) {
+        for occasion in samples.iter().filter(|occasion| event.is_none_or(|event| event == occasion.event())) {
             for &touched in touched {
                 let mut values = Values { changed: if touched { None } else { Some(Vec::new()) }, ..occasion.values() };
                 let root = values.root();
@@ -163,28 +163,28 @@ fn samples(starts: &Starts, conditions: &[&Condition]) -> Vec<Occasion> {
     // What no condition reads need not differ from sample to sample: each one costs.
     let inputs = if reads("input") { inputs(starts) } else { vec![indexmap::IndexMap::new()] };
     let mut samples = Vec::new();
-    let mut add = |event: Event, branch: Option<&String>, tag: Option<&String>, target: Option<&String>| {
-        for inputs in &inputs {
-            samples.push(Occasion {
-                event,
-                branch: branch.cloned(),
-                tag: tag.cloned(),
-                target: target.cloned(),
-                inputs: inputs.clone(),
-                ..Occasion::default()
-            });
-        }
+    let mut add = |cause: Cause| {
+        samples.extend(inputs.iter().map(|inputs| Occasion { inputs: inputs.clone(), ..Occasion::new(cause.clone()) }));
     };
-    push.iter().for_each(|branch| add(Event::Push, Some(branch), None, None));
-    names(&starts.proposal, &literals).iter().for_each(|target| add(Event::Proposal, None, None, Some(target)));
-    names(&starts.tag, &literals).iter().for_each(|tag| add(Event::Tag, None, Some(tag), None));
+    push.iter().for_each(|branch| add(Cause::Push { branch: branch.clone(), before: None }));
+    for target in names(&starts.proposal, &literals) {
+        add(Cause::Proposal { target, source: None, outside: false, merges: None });
+    }
+    names(&starts.tag, &literals).into_iter().for_each(|tag| add(Cause::Tag { tag }));
     // The main branch: its name is the project's to say.
     let main: Vec<String> =
         if push.is_empty() { any.iter().cloned().chain(literals.iter().map(|text| (*text).to_owned())).collect() } else { push };
-    for (allowed, event) in
-        [(starts.by_hand, Event::ByHand), (!starts.schedule.is_empty(), Event::Schedule), (!starts.pipeline.is_empty(), Event::Pipeline)]
-    {
-        main.iter().filter(|_| allowed).for_each(|branch| add(event, Some(branch), None, None));
+    for branch in main {
+        let on = Some(Ref::Branch(branch.clone()));
+        if starts.by_hand {
+            add(Cause::ByHand { on: on.clone() });
+        }
+        if !starts.schedule.is_empty() {
+            add(Cause::Schedule { line: None, branch: Some(branch) });
+        }
+        if !starts.pipeline.is_empty() {
+            add(Cause::Passed { pipeline: None, on });
+        }
     }
     samples
 }

@@ -6,6 +6,7 @@ use globset::GlobBuilder;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
+/// The kind of occasion, as pipelines, people and forges name it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Event {
@@ -33,96 +34,216 @@ impl Event {
     }
 }
 
-/// What made, or could make, a run begin. Stored with the run; fields are added, never renamed.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+/// A name in the repository.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Ref {
+    Branch(String),
+    Tag(String),
+}
+
+/// What a proposal's commit merges.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Merges {
+    /// The commit that is offered: verdicts go here.
+    pub head: String,
+    /// The target's commit that it is merged into.
+    pub base: String,
+}
+
+/// What happened. Each kind holds what it is about and nothing else.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Cause {
+    /// A branch moved to another commit.
+    Push {
+        branch: String,
+        /// The commit that it named before, where the forge says that.
+        before: Option<String>,
+    },
+    /// Someone offers commits for a branch.
+    Proposal {
+        /// The branch that it is aimed at.
+        target: String,
+        /// The branch that it comes from. Its name is the proposer's to choose, so no rule decides by it.
+        source: Option<String>,
+        /// From outside the project's own repository, or not known to be from inside: it gets no secrets.
+        outside: bool,
+        /// Once the two are merged; before that the occasion's commit is the one that is offered.
+        merges: Option<Merges>,
+    },
+    Tag {
+        tag: String,
+    },
+    Schedule {
+        /// The schedule's own text, as the file writes it; any schedule when absent.
+        line: Option<String>,
+        /// The branch whose newest commit is taken; the main branch when absent.
+        branch: Option<String>,
+    },
+    /// Someone starts it. With no name it is about a commit that no branch names, or about the main branch.
+    ByHand {
+        on: Option<Ref>,
+    },
+    /// A run of another pipeline passed.
+    Passed {
+        /// That pipeline, `PROJECT/NAME`; any when absent.
+        pipeline: Option<String>,
+        on: Option<Ref>,
+    },
+}
+
+/// What made, or could make, a run begin. Stored with the run, in the form that `occasion_form` says.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Occasion {
-    pub event: Event,
-    /// None for a tag, and for a proposal: its branch is the proposer's to name, so nothing may be decided by it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub branch: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub tag: Option<String>,
-    /// The branch that a proposal is aimed at.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub target: Option<String>,
-    /// The branch that a proposal comes from.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub source: Option<String>,
-    /// A proposal from outside the project's own repository, or one of which that is not known: it gets no secrets.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub outside: bool,
-    /// The commit's full id; empty where a plan is made without one.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub commit: String,
-    /// What a proposal offers, where `commit` is that merged with its target: verdicts go here.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub head: Option<String>,
-    /// Who pushed or started it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cause: Cause,
+    /// The commit's full id. None: the newest of the branch, or a plan is made without a commit.
+    pub commit: Option<String>,
+    /// Who pushed, offered or started it.
     pub by: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub author: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
     /// Paths that differ from what was there before. None: not known, so anything may have changed.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub changed: Option<Vec<String>>,
-    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
-    #[schema(value_type = std::collections::BTreeMap<String, String>)]
     pub inputs: IndexMap<String, String>,
-    /// The schedule's own text, as the file writes it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub schedule: Option<String>,
-    /// The pipeline that passed, `PROJECT/NAME`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub pipeline: Option<String>,
-    /// What the branch named before a push.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub before: Option<String>,
-    /// The target's commit that `commit` merges `head` into.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub base: Option<String>,
     /// Only this pipeline is meant.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub meant: Option<String>,
     /// Pipelines whose passed runs led here, oldest first: a circle of them must end.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub led_by: Vec<String>,
     /// The project that the pipeline belongs to.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub project: Option<String>,
     /// Only these jobs, and those they take from.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub only: Vec<String>,
 }
 
 impl Occasion {
+    /// The cause and nothing more.
+    pub fn new(cause: Cause) -> Occasion {
+        Occasion {
+            cause,
+            commit: None,
+            by: None,
+            author: None,
+            message: None,
+            changed: None,
+            inputs: IndexMap::new(),
+            meant: None,
+            led_by: Vec::new(),
+            project: None,
+            only: Vec::new(),
+        }
+    }
+
+    /// A push to a branch of which nothing more is known.
+    pub fn push(branch: impl Into<String>) -> Occasion {
+        Occasion::new(Cause::Push { branch: branch.into(), before: None })
+    }
+
+    pub fn tag(tag: impl Into<String>) -> Occasion {
+        Occasion::new(Cause::Tag { tag: tag.into() })
+    }
+
+    /// From inside the repository, of a branch that is not named.
+    pub fn proposal(target: impl Into<String>) -> Occasion {
+        Occasion::new(Cause::Proposal { target: target.into(), source: None, outside: false, merges: None })
+    }
+
+    /// A start by hand that names neither branch nor tag.
+    pub fn by_hand() -> Occasion {
+        Occasion::new(Cause::ByHand { on: None })
+    }
+
+    pub fn event(&self) -> Event {
+        match self.cause {
+            Cause::Push { .. } => Event::Push,
+            Cause::Proposal { .. } => Event::Proposal,
+            Cause::Tag { .. } => Event::Tag,
+            Cause::Schedule { .. } => Event::Schedule,
+            Cause::ByHand { .. } => Event::ByHand,
+            Cause::Passed { .. } => Event::Pipeline,
+        }
+    }
+
+    /// None for a tag, and for a proposal: that is no branch's state yet.
+    pub fn branch(&self) -> Option<&str> {
+        match &self.cause {
+            Cause::Push { branch, .. } => Some(branch),
+            Cause::Schedule { branch, .. } => branch.as_deref(),
+            Cause::ByHand { on: Some(Ref::Branch(branch)) } | Cause::Passed { on: Some(Ref::Branch(branch)), .. } => Some(branch),
+            Cause::Proposal { .. } | Cause::Tag { .. } | Cause::ByHand { .. } | Cause::Passed { .. } => None,
+        }
+    }
+
+    /// The tag that it is about.
+    pub fn tag_name(&self) -> Option<&str> {
+        match &self.cause {
+            Cause::Tag { tag } => Some(tag),
+            Cause::ByHand { on: Some(Ref::Tag(tag)) } | Cause::Passed { on: Some(Ref::Tag(tag)), .. } => Some(tag),
+            _ => None,
+        }
+    }
+
+    /// The branch that a proposal is aimed at.
+    pub fn target(&self) -> Option<&str> {
+        if let Cause::Proposal { target, .. } = &self.cause { Some(target) } else { None }
+    }
+
+    /// The branch that a proposal comes from.
+    pub fn source(&self) -> Option<&str> {
+        if let Cause::Proposal { source, .. } = &self.cause { source.as_deref() } else { None }
+    }
+
+    /// Whether what is run was offered by someone who may not push.
+    pub fn is_from_outside(&self) -> bool {
+        matches!(self.cause, Cause::Proposal { outside: true, .. })
+    }
+
+    /// Where verdicts go: of a proposal the commit that is offered, not the one that merges it.
+    pub fn told_on(&self) -> Option<&str> {
+        match &self.cause {
+            Cause::Proposal { merges: Some(merges), .. } => Some(&merges.head),
+            _ => self.commit.as_deref(),
+        }
+    }
+
+    /// The newest commit of this branch is meant, with all that belongs to the branch: secrets, say.
+    pub fn set_branch(&mut self, name: String) {
+        match &mut self.cause {
+            Cause::Push { branch, .. } => *branch = name,
+            Cause::Schedule { branch, .. } => *branch = Some(name),
+            Cause::ByHand { on } | Cause::Passed { on, .. } => *on = Some(Ref::Branch(name)),
+            Cause::Proposal { .. } | Cause::Tag { .. } => {}
+        }
+    }
+
     /// In words: `a push to main`.
     pub fn words(&self) -> String {
-        let on = |name: &Option<String>| name.clone().unwrap_or_else(|| "no branch".into());
-        match self.event {
-            Event::Push => format!("a push to {}", on(&self.branch)),
-            Event::Proposal => format!("a proposal aimed at {}", on(&self.target)),
-            Event::Tag => format!("the tag {}", self.tag.as_deref().unwrap_or("(none)")),
-            Event::Schedule => format!("the schedule, on {}", on(&self.branch)),
-            Event::ByHand => format!("a start by hand on {}", self.tag.clone().unwrap_or_else(|| on(&self.branch))),
-            Event::Pipeline => {
-                format!("a passed run of {}, on {}", self.pipeline.as_deref().unwrap_or("another pipeline"), on(&self.branch))
+        let on = |name: Option<&str>| name.unwrap_or("no branch").to_owned();
+        match &self.cause {
+            Cause::Push { branch, .. } => format!("a push to {branch}"),
+            Cause::Proposal { target, .. } => format!("a proposal aimed at {target}"),
+            Cause::Tag { tag } => format!("the tag {tag}"),
+            Cause::Schedule { branch, .. } => format!("the schedule, on {}", on(branch.as_deref())),
+            Cause::ByHand { .. } => format!("a start by hand on {}", on(self.tag_name().or(self.branch()))),
+            Cause::Passed { pipeline, .. } => {
+                format!(
+                    "a passed run of {}, on {}",
+                    pipeline.as_deref().unwrap_or("another pipeline"),
+                    on(self.tag_name().or(self.branch()))
+                )
             }
         }
     }
 
     /// What expressions see of it.
     pub(crate) fn values(&self) -> Values {
-        let text = |text: &Option<String>| text.clone().unwrap_or_default();
+        let text = |text: Option<&str>| text.unwrap_or_default().to_owned();
         Values {
-            event: self.event.word().to_owned(),
-            branch: text(&self.branch),
-            tag: text(&self.tag),
-            target: text(&self.target),
-            commit: self.commit.clone(),
-            author: text(&self.author),
-            message: text(&self.message),
+            event: self.event().word().to_owned(),
+            branch: text(self.branch()),
+            tag: text(self.tag_name()),
+            target: text(self.target()),
+            commit: text(self.commit.as_deref()),
+            author: text(self.author.as_deref()),
+            message: text(self.message.as_deref()),
             changed: self.changed.clone(),
             input: self.inputs.iter().map(|(name, value)| (name.clone(), value.clone())).collect(),
             ..Values::default()
@@ -132,26 +253,18 @@ impl Occasion {
 
 /// True when the rules make the pipeline begin on this occasion.
 pub fn starts(rules: &Starts, occasion: &Occasion) -> bool {
-    let of = |globs: &[String], name: &Option<String>| name.as_ref().is_some_and(|name| among(globs, name));
-    match occasion.event {
-        Event::ByHand => rules.by_hand,
-        Event::Push => match &rules.push {
-            None => occasion.branch.is_some(),
-            Some(globs) => of(globs, &occasion.branch),
-        },
-        Event::Proposal => of(&rules.proposal, &occasion.target),
-        Event::Tag => of(&rules.tag, &occasion.tag),
-        Event::Schedule => match &occasion.schedule {
-            Some(line) => rules.schedule.iter().any(|(known, _)| known == line),
-            None => !rules.schedule.is_empty(),
-        },
-        Event::Pipeline => match &occasion.pipeline {
-            None => !rules.pipeline.is_empty(),
-            Some(passed) => {
-                let own = occasion.project.as_ref().and_then(|project| passed.strip_prefix(project.as_str())?.strip_prefix('/'));
-                rules.pipeline.iter().any(|rule| rule.value == *passed || own == Some(rule.value.as_str()))
-            }
-        },
+    match &occasion.cause {
+        Cause::ByHand { .. } => rules.by_hand,
+        Cause::Push { branch, .. } => rules.push.as_ref().is_none_or(|globs| among(globs, branch)),
+        Cause::Proposal { target, .. } => among(&rules.proposal, target),
+        Cause::Tag { tag } => among(&rules.tag, tag),
+        Cause::Schedule { line: Some(line), .. } => rules.schedule.iter().any(|(known, _)| known == line),
+        Cause::Schedule { line: None, .. } => !rules.schedule.is_empty(),
+        Cause::Passed { pipeline: None, .. } => !rules.pipeline.is_empty(),
+        Cause::Passed { pipeline: Some(passed), .. } => {
+            let own = occasion.project.as_ref().and_then(|project| passed.strip_prefix(project.as_str())?.strip_prefix('/'));
+            rules.pipeline.iter().any(|rule| rule.value == *passed || own == Some(rule.value.as_str()))
+        }
     }
 }
 

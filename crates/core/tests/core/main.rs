@@ -11,6 +11,7 @@ mod garbage;
 mod guides;
 mod model;
 mod mutated;
+mod occasions;
 mod orders;
 mod patterns;
 mod planning;

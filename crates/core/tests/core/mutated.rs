@@ -3,7 +3,7 @@
 
 use ordotaxis_core::language::read;
 use ordotaxis_core::order;
-use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan, svg};
+use ordotaxis_core::plan::{Lent, Occasion, Source, check, plan, svg};
 use ordotaxis_core::template::Template;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
@@ -119,14 +119,8 @@ fn quickest(work: impl Fn()) -> Duration {
 fn all_of_it(text: &str) {
     let _ = check(text);
     let lent = Lent::new();
-    for event in [Event::Push, Event::Tag] {
-        let occasion = Occasion {
-            event,
-            branch: Some("main".into()),
-            tag: Some("v1".into()),
-            changed: Some(vec!["src/a.c".into()]),
-            ..Occasion::default()
-        };
+    for blank in [Occasion::push("main"), Occasion::tag("v1")] {
+        let occasion = Occasion { changed: Some(vec!["src/a.c".into()]), ..blank };
         if let Ok(planned) = plan(Source { text, name: "main", lent: &lent }, &occasion) {
             let _ = svg(&planned.plan);
             let stored = serde_json::to_string(&planned.plan).expect("a value");

@@ -1,14 +1,14 @@
 //! What a job ends up as: its own words over its pattern's, its stage's, the defaults'; and what is borrowed.
 
 use ordotaxis_core::language::{Checkout, Code, Severity};
-use ordotaxis_core::plan::{Event, Lend, Lent, Occasion, Plan, PlannedJob, Source, check_lent, plan};
+use ordotaxis_core::plan::{Lend, Lent, Occasion, Plan, PlannedJob, Source, check_lent, plan};
 
 fn lend(text: &str) -> Lent {
     Lent::from([("shared".to_owned(), Ok(Lend { commit: "c0ffee".into(), text: text.to_owned() }))])
 }
 
 fn planned_with(text: &str, lent: &Lent) -> Plan {
-    let occasion = Occasion { event: Event::Push, branch: Some("main".into()), project: Some("tidegauge".into()), ..Occasion::default() };
+    let occasion = Occasion { project: Some("tidegauge".into()), ..Occasion::push("main") };
     plan(Source { text, name: "main", lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 

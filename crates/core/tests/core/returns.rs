@@ -3,14 +3,14 @@
 
 use super::model::{Sketch, sketch};
 use ordotaxis_core::engine::{Event, Outcome, Refused, Run, State};
-use ordotaxis_core::plan::{Event as Happened, Lent, Occasion, Plan, Source, plan};
+use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, plan};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 fn planned(text: &str) -> Plan {
     let lent = Lent::new();
-    let occasion = Occasion { event: Happened::ByHand, ..Occasion::default() };
+    let occasion = Occasion::by_hand();
     plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 

@@ -1,7 +1,7 @@
 //! Which occasions begin a pipeline, what inputs they bring, and plans of a part.
 
 use ordotaxis_core::language::Code;
-use ordotaxis_core::plan::{Event, Lent, Occasion, Plan, Source, plan, starts};
+use ordotaxis_core::plan::{Cause, Event, Lent, Occasion, Plan, Ref, Source, plan, starts};
 
 const RULES: &str = r#"language = 1
 [starts]
@@ -22,15 +22,16 @@ fn begins(occasion: Occasion) -> bool {
 }
 
 fn of(event: Event, name: &str) -> Occasion {
-    let name = Some(name.to_owned());
-    let blank = Occasion { event, project: Some("tidegauge".into()), ..Occasion::default() };
-    match event {
-        Event::Tag => Occasion { tag: name, ..blank },
-        Event::Proposal => Occasion { target: name, ..blank },
-        Event::Schedule => Occasion { schedule: name, branch: Some("main".into()), ..blank },
-        Event::Pipeline => Occasion { pipeline: name, branch: Some("main".into()), ..blank },
-        Event::Push | Event::ByHand => Occasion { branch: name, ..blank },
-    }
+    let (name, main) = (name.to_owned(), || Some(Ref::Branch("main".into())));
+    let cause = match event {
+        Event::Push => Cause::Push { branch: name, before: None },
+        Event::Tag => Cause::Tag { tag: name },
+        Event::Proposal => Cause::Proposal { target: name, source: None, outside: false, merges: None },
+        Event::Schedule => Cause::Schedule { line: Some(name), branch: Some("main".into()) },
+        Event::Pipeline => Cause::Passed { pipeline: Some(name), on: main() },
+        Event::ByHand => Cause::ByHand { on: main() },
+    };
+    Occasion { project: Some("tidegauge".into()), ..Occasion::new(cause) }
 }
 
 #[test]
@@ -59,7 +60,8 @@ fn each_rule_begins_what_it_names() {
 
 #[test]
 fn a_proposal_is_not_a_push_to_its_source() {
-    let proposal = Occasion { source: Some("main".into()), ..of(Event::Proposal, "topic/a") };
+    let cause = Cause::Proposal { target: "topic/a".into(), source: Some("main".into()), outside: false, merges: None };
+    let proposal = Occasion::new(cause);
     assert!(!begins(proposal));
 }
 
@@ -68,7 +70,7 @@ const INPUTS: &str = "language = 1\n[starts]\n[starts.inputs.station]\nchoices =
 fn with(event: Event, inputs: &[(&str, &str)]) -> Result<Plan, Vec<Code>> {
     let lent = Lent::new();
     let inputs = inputs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
-    let occasion = Occasion { event, branch: Some("main".into()), inputs, ..Occasion::default() };
+    let occasion = Occasion { inputs, ..of(event, "main") };
     let planned = plan(Source { text: INPUTS, name: "main", lent: &lent }, &occasion);
     planned.map(|planned| planned.plan).map_err(|found| {
         found.into_iter().filter(|one| one.severity == ordotaxis_core::language::Severity::Error).map(|one| one.code).collect()
@@ -96,7 +98,7 @@ fn a_part_of_a_plan_is_the_jobs_asked_for_and_what_they_take() {
     let lent = Lent::new();
     let kept = |only: &[&str]| -> Result<Vec<String>, Code> {
         let only = only.iter().map(|name| (*name).to_owned()).collect();
-        let occasion = Occasion { event: Event::ByHand, only, ..Occasion::default() };
+        let occasion = Occasion { only, ..Occasion::by_hand() };
         let planned = plan(Source { text, name: "main", lent: &lent }, &occasion).map_err(|found| found[0].code)?;
         Ok(planned.plan.jobs.iter().filter(|job| job.skipped.is_none()).map(|job| job.id.to_string()).collect())
     };

@@ -119,10 +119,10 @@ fn signed(app: &App, lease: &Lease, plan: &Plan, key: &str, private: &[u8], audi
         run: &lease.run,
         job: &job,
         attempt: lease.attempt.attempt,
-        event: occasion.event.word(),
+        event: occasion.event().word(),
         commit: &lease.commit,
-        branch: occasion.branch.as_deref(),
-        tag: occasion.tag.as_deref(),
+        branch: occasion.branch(),
+        tag: occasion.tag_name(),
         environment: environment.as_deref(),
     };
     let header = Header { kid: Some(key.to_owned()), ..Header::new(Algorithm::ES256) };
@@ -131,11 +131,11 @@ fn signed(app: &App, lease: &Lease, plan: &Plan, key: &str, private: &[u8], audi
 
 /// What outside systems match on.
 fn subject(project: &str, occasion: &ordotaxis_core::plan::Occasion) -> String {
-    let of = match (&occasion.tag, &occasion.target, &occasion.branch) {
+    let of = match (occasion.tag_name(), occasion.target(), occasion.branch()) {
         (Some(tag), ..) => format!("tag:{tag}"),
         (None, Some(target), None) => format!("proposal:{target}"),
         (None, _, Some(branch)) => format!("branch:{branch}"),
-        (None, None, None) => format!("commit:{}", occasion.commit),
+        (None, None, None) => format!("commit:{}", occasion.commit.as_deref().unwrap_or_default()),
     };
     format!("project:{project}:{of}")
 }

@@ -127,11 +127,11 @@ fn environment(info: &RunInfo, run: &Run, job: usize, public_url: &str) -> Index
     set("ORDOTAXIS_RUN", format!("{}/{}", info.project, info.number));
     set("ORDOTAXIS_JOB", planned.id.to_string());
     set("ORDOTAXIS_ATTEMPT", run.jobs()[job].attempt.to_string());
-    set("ORDOTAXIS_EVENT", plan.occasion.event.word().into());
+    set("ORDOTAXIS_EVENT", plan.occasion.event().word().into());
     set("ORDOTAXIS_BRANCH", info.branch.clone().unwrap_or_default());
     let occasion = &plan.occasion;
-    set("ORDOTAXIS_TAG", occasion.tag.clone().unwrap_or_default());
-    set("ORDOTAXIS_TARGET", occasion.target.clone().unwrap_or_default());
+    set("ORDOTAXIS_TAG", occasion.tag_name().unwrap_or_default().to_owned());
+    set("ORDOTAXIS_TARGET", occasion.target().unwrap_or_default().to_owned());
     set("ORDOTAXIS_COMMIT", info.commit.clone());
     set("ORDOTAXIS_COMMIT_TIME", ordotaxis_wire::moment(info.commit_time.saturating_mul(1000)).to_string());
     set("ORDOTAXIS_URL", format!("{public_url}/runs/{}/{}", info.project, info.number));

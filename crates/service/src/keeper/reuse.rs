@@ -5,7 +5,6 @@
 use super::artifact::CompleteArtifact;
 use super::ready::{Kept, Looked, MARGIN_MS, Ready, looked_up};
 use super::room::Room;
-use crate::secrets::from_outside;
 use ordotaxis_core::digest::{differences, key, why_not};
 use ordotaxis_core::engine::{Event, State};
 use ordotaxis_store::ReusableRow;
@@ -84,7 +83,7 @@ impl Room {
     /// Notes the result of a job that has passed, for later runs.
     pub(super) fn note_result(&mut self, id: i64, job: usize, now: i64) {
         let Some(going) = self.runs.get(&id) else { return };
-        if from_outside(&going.run.plan().occasion) {
+        if going.run.plan().occasion.is_from_outside() {
             return;
         }
         let Some(parts) = looked_up(&going.info, &going.run, &going.given, job) else { return };

@@ -7,7 +7,7 @@ use super::snapshot::Snapshot;
 use super::{AgainRefused, RunInfo, Stale, StartRefused, StopRefused};
 use ordotaxis_core::access::{Actor, Who};
 use ordotaxis_core::engine::{Outcome, State, Usual};
-use ordotaxis_core::plan::{Event, Lent, Occasion, Source, plan};
+use ordotaxis_core::plan::{Lent, Occasion, Source, plan};
 use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, Tool};
 use std::sync::Arc;
 use std::time::Duration;
@@ -45,7 +45,7 @@ impl Stage {
 
     fn begin_with(&mut self, id: i64, project: i64, text: &str, commit: &str, usual: Usual) {
         let commit = commit.to_owned();
-        let occasion = Occasion { event: Event::Push, branch: Some("main".into()), commit: commit.clone(), ..Occasion::default() };
+        let occasion = Occasion { commit: Some(commit.clone()), ..Occasion::push("main") };
         let lent = Lent::new();
         let plan = Arc::new(plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}")).plan);
         let info = RunInfo {

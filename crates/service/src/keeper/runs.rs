@@ -196,7 +196,7 @@ impl Room {
         let Some(newer) = self.runs.get(&id) else { return };
         let (plan, info) = (newer.run.plan().clone(), newer.info.clone());
         let occasion = &plan.occasion;
-        let pushed = matches!(occasion.event, Happened::Push | Happened::Proposal);
+        let pushed = matches!(occasion.event(), Happened::Push | Happened::Proposal);
         if !pushed || plan.keeps_older || info.again_of.is_some() {
             return;
         }
@@ -209,10 +209,10 @@ impl Room {
         let same = |other: &Plan| {
             let theirs = &other.occasion;
             other.pipeline == plan.pipeline
-                && theirs.event == occasion.event
-                && theirs.branch == occasion.branch
-                && theirs.source == occasion.source
-                && theirs.target == occasion.target
+                && theirs.event() == occasion.event()
+                && theirs.branch() == occasion.branch()
+                && theirs.source() == occasion.source()
+                && theirs.target() == occasion.target()
         };
         let older = self.runs.values().filter(|going| {
             going.info.project_id == info.project_id && going.info.id < id && going.info.commit != info.commit && same(going.run.plan())

@@ -5,14 +5,13 @@ use super::{Complete, OccasionError, PipelineFile, order};
 use crate::app::App;
 use crate::events::Of;
 use crate::keeper::{Inputs, RunCommand, RunInfo, Shared, globs_of, ready};
-use crate::secrets::from_outside;
 use crate::sentence::{Summary, sentence};
 use crate::{clock, events};
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::digest::fitting;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
-use ordotaxis_core::plan::{Occasion, Plan, Planned, Source, plan, starts};
+use ordotaxis_core::plan::{Event, Occasion, Plan, Planned, Source, plan, starts};
 use ordotaxis_git::CommitInfo;
 use ordotaxis_store::{Entry, NewRunRow, Project, RunKey, RunRow, StoreError, Tx};
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
@@ -85,7 +84,7 @@ async fn run(
     let inputs = inputs(app, project, &plan, &known.commit.id).await?;
     let inputs_json = if inputs.is_empty() { None } else { serde_json::to_string(&inputs).ok() };
     let shared_json = if shared.is_empty() { None } else { serde_json::to_string(&shared).ok() };
-    let outside = from_outside(&known.occasion);
+    let outside = known.occasion.is_from_outside();
     let held = outside && project.outside == "ask";
     let behind = match &known.newer {
         Some(_) if plan.keeps_older => Some(String::new()),
@@ -238,7 +237,7 @@ async fn overtake_held(app: &App, project: &Project, plan: &Plan, key: &RunKey) 
     for held in app.records.held_runs(project.id).await?.into_iter().filter(|held| held.id < key.id) {
         let same = serde_json::from_str::<Plan>(&held.plan).is_ok_and(|other| {
             let (ours, theirs) = (&plan.occasion, &other.occasion);
-            other.pipeline == plan.pipeline && theirs.source == ours.source && theirs.target == ours.target
+            other.pipeline == plan.pipeline && theirs.source() == ours.source() && theirs.target() == ours.target()
         });
         if same {
             end_overtaken(app, project, held.id, &format!("{}/{}", project.name, key.number)).await?;
@@ -298,13 +297,14 @@ pub(super) async fn unreadable(
     error: &OccasionError,
     why: &str,
 ) -> Result<(), StoreError> {
-    let id = occasion.head.clone().unwrap_or_else(|| occasion.commit.clone());
-    let title = if occasion.head.is_some() { "(the proposal could not be merged)" } else { "(the commit could not be read)" };
+    let id = occasion.told_on().unwrap_or_default().to_owned();
+    let proposal = occasion.event() == Event::Proposal;
+    let title = if proposal { "(the proposal could not be merged)" } else { "(the commit could not be read)" };
     let commit = CommitInfo { id: id.clone(), title: title.into(), message: String::new(), author: String::new(), time: 0 };
     let pipeline = if let OccasionError::Lender { pipeline, .. } = error { pipeline } else { "main" };
     let told = blank(project, occasion, &commit, pipeline);
     let row = NewRunRow { state: error.verdict(), why: Some(why), unread: Some(arrived), ..told };
-    ended(app, &Actor::rule(occasion.event.word()), project, row, &id, &[]).await.map(drop)
+    ended(app, &Actor::rule(occasion.event().word()), project, row, &id, &[]).await.map(drop)
 }
 
 fn mistakes(diagnostics: &[DiagnosticView]) -> String {
@@ -327,11 +327,11 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         commit_title: &commit.title,
         commit_author: &commit.author,
         commit_time: commit.time,
-        branch: occasion.branch.as_deref(),
-        tag: occasion.tag.as_deref(),
-        target: occasion.target.as_deref(),
+        branch: occasion.branch(),
+        tag: occasion.tag_name(),
+        target: occasion.target(),
         merged: None,
-        event: occasion.event.word(),
+        event: occasion.event().word(),
         started_by: occasion.by.as_deref(),
         plan: None,
         diagnostics: None,

@@ -1,7 +1,7 @@
 //! What git knows of an occasion: the commit it means, who made it and why, and which paths it changed.
 
 use super::OccasionError;
-use ordotaxis_core::plan::{Event, Occasion};
+use ordotaxis_core::plan::{Cause, Merges, Occasion};
 use ordotaxis_git::{CommitInfo, Mirror};
 use ordotaxis_store::{Head, Project};
 use ordotaxis_wire::runner::Merge;
@@ -21,66 +21,77 @@ pub(crate) struct Complete {
 
 pub(crate) async fn complete(mirror: &Mirror, project: &Project, given: &Occasion) -> Result<Complete, OccasionError> {
     let mut occasion = Occasion { project: Some(project.name.clone()), ..given.clone() };
-    if occasion.event == Event::Proposal {
-        return proposal(mirror, occasion).await;
+    if let Cause::Proposal { target, merges, .. } = &given.cause {
+        return proposal(mirror, &occasion, target, merges.as_ref()).await;
     }
-    if occasion.commit.is_empty() {
-        mirror.fetch_all().await?;
-        let branch = occasion.branch.clone().unwrap_or_else(|| project.main_branch.clone());
-        occasion.commit = mirror.resolve(&branch).await?.ok_or_else(|| OccasionError::NoBranch(branch.clone()))?;
-        // It is that branch's newest commit, with all that belongs to the branch: secrets, say.
-        occasion.branch = Some(branch);
-    } else if !mirror.need(&occasion.commit, occasion.branch.as_deref()).await? {
-        return Err(OccasionError::NoCommit(occasion.commit));
-    }
-    let commit = mirror.commit(&occasion.commit).await?;
+    let id = match occasion.commit.clone() {
+        Some(id) if mirror.need(&id, occasion.branch()).await? => id,
+        Some(id) => return Err(OccasionError::NoCommit(id)),
+        None => {
+            mirror.fetch_all().await?;
+            let branch = occasion.branch().unwrap_or(&project.main_branch).to_owned();
+            let id = mirror.resolve(&branch).await?.ok_or_else(|| OccasionError::NoBranch(branch.clone()))?;
+            occasion.set_branch(branch);
+            id
+        }
+    };
+    let commit = mirror.commit(&id).await?;
     // A tag may be an object of its own; runs speak of the commit.
-    occasion.commit = commit.id.clone();
-    if occasion.changed.is_none() && occasion.event == Event::Push {
-        occasion.changed = changed_by_push(mirror, project, &occasion).await?;
+    occasion.commit = Some(commit.id.clone());
+    if occasion.changed.is_none()
+        && let Cause::Push { branch, before } = &occasion.cause
+    {
+        occasion.changed = changed_by_push(mirror, project, &commit.id, branch, before.as_deref()).await?;
     }
     Ok(finished(occasion, commit, None))
 }
 
 /// What a push changed: since what the branch named before; for a new branch since it left the main branch.
-async fn changed_by_push(mirror: &Mirror, project: &Project, occasion: &Occasion) -> Result<Option<Vec<String>>, OccasionError> {
-    let before = occasion.before.as_ref().filter(|before| !before.is_empty() && !before.chars().all(|c| c == '0'));
+async fn changed_by_push(
+    mirror: &Mirror,
+    project: &Project,
+    commit: &str,
+    branch: &str,
+    before: Option<&str>,
+) -> Result<Option<Vec<String>>, OccasionError> {
+    let before = before.filter(|before| !before.is_empty() && !before.chars().all(|c| c == '0'));
     let from = match before {
-        Some(before) if mirror.has(before).await? => Some(before.clone()),
-        _ if occasion.branch.as_ref() == Some(&project.main_branch) => mirror.parent(&occasion.commit).await?,
+        Some(before) if mirror.has(before).await? => Some(before.to_owned()),
+        _ if branch == project.main_branch => mirror.parent(commit).await?,
         _ => match mirror.resolve(&project.main_branch).await? {
-            Some(main) if main != occasion.commit => {
-                mirror.merge_base(&main, &occasion.commit).await?.filter(|base| *base != occasion.commit)
-            }
-            _ => mirror.parent(&occasion.commit).await?,
+            Some(main) if main != commit => mirror.merge_base(&main, commit).await?.filter(|base| base != commit),
+            _ => mirror.parent(commit).await?,
         },
     };
     match from {
-        Some(from) => Ok(mirror.changed(&from, &occasion.commit).await?),
+        Some(from) => Ok(mirror.changed(&from, commit).await?),
         None => Ok(None),
     }
 }
 
-/// A proposal is built as merged with its target, whose newest commit is asked for now.
-async fn proposal(mirror: &Mirror, mut occasion: Occasion) -> Result<Complete, OccasionError> {
-    let target = occasion.target.clone().unwrap_or_default();
-    let head = occasion.head.clone().unwrap_or_else(|| occasion.commit.clone());
+/// A proposal is built as merged with its target, whose newest commit is asked for now; one that says what it merges is
+/// built as that.
+async fn proposal(mirror: &Mirror, occasion: &Occasion, target: &str, merges: Option<&Merges>) -> Result<Complete, OccasionError> {
+    let head = occasion.told_on().unwrap_or_default().to_owned();
     mirror.fetch_all().await?;
     if !mirror.has(&head).await? {
         return Err(OccasionError::NoCommit(head));
     }
-    let base = match occasion.base.clone() {
-        Some(base) => base,
-        None => mirror.resolve(&target).await?.ok_or_else(|| OccasionError::NoBranch(target.clone()))?,
+    let base = match merges {
+        Some(merges) => merges.base.clone(),
+        None => mirror.resolve(target).await?.ok_or_else(|| OccasionError::NoBranch(target.to_owned()))?,
     };
-    let merged = mirror.merged(&base, &head).await?.map_err(|paths| OccasionError::Conflict { target, paths })?;
+    let conflict = |paths| OccasionError::Conflict { target: target.to_owned(), paths };
+    let merged = mirror.merged(&base, &head).await?.map_err(conflict)?;
+    let mut occasion = occasion.clone();
     if occasion.changed.is_none() {
         occasion.changed = mirror.changed(&base, &merged).await?;
     }
     let commit = CommitInfo { id: merged.clone(), ..mirror.commit(&head).await? };
-    occasion.commit = merged;
-    occasion.head = Some(head.clone());
-    occasion.base = Some(base.clone());
+    occasion.commit = Some(merged);
+    if let Cause::Proposal { merges, .. } = &mut occasion.cause {
+        *merges = Some(Merges { head: head.clone(), base: base.clone() });
+    }
     Ok(finished(occasion, commit, Some(Merge { base, head })))
 }
 

@@ -35,7 +35,7 @@ pub(crate) async fn work_off(app: &App, due: &DueWork) -> Result<Outcome, StoreE
     let Ok(occasion) = serde_json::from_str::<Occasion>(&due.body) else {
         return Ok(Outcome::Hopeless("the occasion cannot be read".into()));
     };
-    let error = match begin_all(app, &Actor::rule(occasion.event.word()), &project, &occasion, due.id).await {
+    let error = match begin_all(app, &Actor::rule(occasion.event().word()), &project, &occasion, due.id).await {
         Ok(begun) => return Ok(Outcome::Done(Some(in_words(&begun)))),
         Err(OccasionError::Store(error)) => return Err(error),
         Err(error) => error,
@@ -83,12 +83,12 @@ pub(crate) async fn look_again(app: &App, actor: &Actor, project: &Project, id: 
 
 /// Begins every pipeline of the commit that this occasion, the `arrived`th, starts.
 async fn begin_all(app: &App, actor: &Actor, project: &Project, occasion: &Occasion, arrived: i64) -> Result<Looked, OccasionError> {
-    if crate::secrets::from_outside(occasion) && project.outside == "never" {
+    if occasion.is_from_outside() && project.outside == "never" {
         return Ok(Looked::NotTaken);
     }
     let mirror = app.mirror(project);
     let mut known = complete(&mirror, project, occasion).await?;
-    let files = pipeline_files(app, project, &mirror, &known.occasion.commit).await?;
+    let files = pipeline_files(app, project, &mirror, &known.commit.id).await?;
     known.newer = order::newer(app, project, &mirror, &known, arrived).await?;
     if files.is_empty() {
         return Ok(Looked::NoFile(begin::without_file(app, actor, project, &known).await?));

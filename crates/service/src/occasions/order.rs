@@ -5,7 +5,7 @@ use super::{Complete, OccasionError};
 use crate::app::App;
 use crate::clock;
 use ordotaxis_core::newest::{Relation, takes_its_place};
-use ordotaxis_core::plan::{Event, Occasion};
+use ordotaxis_core::plan::{Cause, Occasion};
 use ordotaxis_git::{GitError, Mirror};
 use ordotaxis_store::{Head, Project};
 
@@ -21,7 +21,7 @@ pub(super) async fn newer(
     let ours = Head { commit_id: known.told_on.clone(), arrived };
     if let Some(head) = app.records.head(project.id, &of).await? {
         let relation = relation(mirror, &ours.commit_id, &head.commit_id).await?;
-        let (later, told) = (arrived > head.arrived, known.occasion.before.as_ref() == Some(&head.commit_id));
+        let (later, told) = (arrived > head.arrived, before(&known.occasion) == Some(&head.commit_id));
         let moved = told || (later && relation == Relation::Older && is_there(mirror, &known.occasion).await?);
         if !takes_its_place(relation, later, moved) {
             return Ok(Some(head));
@@ -35,18 +35,23 @@ pub(super) async fn newer(
 
 /// What has a newest commit: a branch, or a proposal. Tags, schedules and what is started by hand have none.
 fn of(occasion: &Occasion) -> Option<String> {
-    match occasion.event {
-        Event::Push => occasion.branch.as_ref().map(|branch| format!("push {branch}")),
-        Event::Proposal => Some(format!("proposal {} into {}", occasion.source.as_ref()?, occasion.target.as_ref()?)),
+    match &occasion.cause {
+        Cause::Push { branch, .. } => Some(format!("push {branch}")),
+        Cause::Proposal { target, source: Some(source), .. } => Some(format!("proposal {source} into {target}")),
         _ => None,
     }
 }
 
+/// The commit that a push moved its branch away from.
+fn before(occasion: &Occasion) -> Option<&String> {
+    if let Cause::Push { before, .. } = &occasion.cause { before.as_ref() } else { None }
+}
+
 /// Whether the branch is at this commit in the repository now: not every forge tells where a push moved it from.
 async fn is_there(mirror: &Mirror, occasion: &Occasion) -> Result<bool, GitError> {
-    let Some(branch) = &occasion.branch else { return Ok(false) };
+    let Some(branch) = occasion.branch() else { return Ok(false) };
     mirror.fetch_all().await?;
-    Ok(mirror.resolve(branch).await?.as_ref() == Some(&occasion.commit))
+    Ok(mirror.resolve(branch).await? == occasion.commit)
 }
 
 async fn relation(mirror: &Mirror, ours: &str, theirs: &str) -> Result<Relation, GitError> {

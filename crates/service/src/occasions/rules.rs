@@ -5,7 +5,7 @@ use super::{OccasionError, PipelineFile};
 use crate::app::App;
 use crate::clock;
 use ordotaxis_core::language::Schedule;
-use ordotaxis_core::plan::{Event, Occasion, start_rules};
+use ordotaxis_core::plan::{Cause, Occasion, start_rules};
 use ordotaxis_store::{DueSchedule, Project, StoreError, Tx};
 use std::str::FromStr;
 use std::time::Duration;
@@ -17,7 +17,7 @@ const REST: i64 = 1_000;
 
 /// Takes over the rules of the main branch's pipelines, when that is what was pushed.
 pub(super) async fn follow_main(app: &App, project: &Project, occasion: &Occasion, files: &[PipelineFile]) -> Result<(), OccasionError> {
-    if occasion.event != Event::Push || occasion.branch.as_ref() != Some(&project.main_branch) {
+    if !matches!(&occasion.cause, Cause::Push { branch, .. } if *branch == project.main_branch) {
         return Ok(());
     }
     let names: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
@@ -72,13 +72,8 @@ async fn come_due(app: &App) -> Result<(), StoreError> {
     let now = clock::now();
     for due in app.records.due_schedules(now).await? {
         let Some(project) = app.records.project_by_id(due.project_id).await? else { continue };
-        let occasion = Occasion {
-            event: Event::Schedule,
-            branch: Some(project.main_branch),
-            schedule: Some(due.line.clone()),
-            meant: Some(due.pipeline.clone()),
-            ..Occasion::default()
-        };
+        let cause = Cause::Schedule { line: Some(due.line.clone()), branch: Some(project.main_branch) };
+        let occasion = Occasion { meant: Some(due.pipeline.clone()), ..Occasion::new(cause) };
         let body = serde_json::to_string(&occasion).unwrap_or_default();
         let mut tx = app.records.tx_by_rule("schedule", now).await?;
         tx.schedule_came(&due, &body, after(&due, now)).await?;

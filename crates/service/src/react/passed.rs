@@ -4,7 +4,7 @@
 use crate::app::App;
 use crate::plans::plan_of;
 use ordotaxis_core::engine::State;
-use ordotaxis_core::plan::{Event, Occasion, Plan};
+use ordotaxis_core::plan::{Cause, Event, Occasion, Plan, Ref};
 use ordotaxis_store::{NewWork, Project, RunEvent, StoreError, WorkKind};
 
 pub(super) async fn passed(app: &App, run: i64, event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
@@ -32,23 +32,25 @@ pub(super) async fn passed(app: &App, run: i64, event: &RunEvent) -> Result<Vec<
 }
 
 fn told(name: &str, plan: &Plan) -> Option<Occasion> {
-    if plan.occasion.event == Event::Proposal {
+    if plan.occasion.event() == Event::Proposal {
         return None;
     }
     let mut led_by = plan.occasion.led_by.clone();
     led_by.push(name.to_owned());
-    Some(Occasion { event: Event::Pipeline, pipeline: Some(name.to_owned()), led_by, ..Occasion::default() })
+    Some(Occasion { led_by, ..Occasion::new(Cause::Passed { pipeline: Some(name.to_owned()), on: None }) })
 }
 
 fn own(name: &str, plan: &Plan) -> Option<Occasion> {
     let occasion = &plan.occasion;
-    let (branch, tag, commit) = (occasion.branch.clone(), occasion.tag.clone(), occasion.commit.clone());
-    Some(Occasion { branch, tag, commit, ..told(name, plan)? })
+    let tag = occasion.tag_name().map(|tag| Ref::Tag(tag.to_owned()));
+    let on = tag.or_else(|| occasion.branch().map(|branch| Ref::Branch(branch.to_owned())));
+    let cause = Cause::Passed { pipeline: Some(name.to_owned()), on };
+    Some(Occasion { cause, commit: occasion.commit.clone(), ..told(name, plan)? })
 }
 
 fn others(name: &str, plan: &Plan, project: &Project) -> Option<Occasion> {
     let occasion = &plan.occasion;
-    let settled = occasion.tag.is_some() || occasion.branch.as_ref() == Some(&project.main_branch);
+    let settled = occasion.tag_name().is_some() || occasion.branch() == Some(&project.main_branch);
     if settled { told(name, plan) } else { None }
 }
 
@@ -76,24 +78,17 @@ mod tests {
             seen: Seen::All,
             created_at: 0,
         };
-        let on = |branch: Option<&str>, tag: Option<&str>, event| Occasion {
-            event,
-            branch: branch.map(str::to_owned),
-            tag: tag.map(str::to_owned),
-            target: Some("main".into()),
-            ..Occasion::default()
-        };
         for (occasion, to_own, to_others) in [
-            (on(Some("main"), None, Event::Push), true, true),
-            (on(Some("topic/a"), None, Event::Push), true, false),
-            (on(None, Some("v1"), Event::Tag), true, true),
-            (on(Some("main"), None, Event::Proposal), false, false),
+            (Occasion::push("main"), true, true),
+            (Occasion::push("topic/a"), true, false),
+            (Occasion::tag("v1"), true, true),
+            (Occasion::proposal("main"), false, false),
         ] {
             let plan = planned(&occasion);
             assert_eq!(own("tidegauge/main", &plan).is_some(), to_own, "{occasion:?}");
             let told = others("tidegauge/main", &plan, &project);
             assert_eq!(told.is_some(), to_others, "{occasion:?}");
-            assert!(told.is_none_or(|told| told.commit.is_empty() && told.led_by == ["tidegauge/main"]));
+            assert!(told.is_none_or(|told| told.commit.is_none() && told.led_by == ["tidegauge/main"]));
         }
     }
 }

@@ -30,8 +30,8 @@ impl Records {
         let sql = "SELECT number, coalesce(json_extract(merged, '$.head'), commit_id) AS head FROM runs
                    WHERE project_id = ? AND pipeline = ? AND event = ? AND branch IS ? AND target IS ? AND plan ->> '$.occasion.source' IS ?
                    AND again_of IS NULL AND plan IS NOT NULL ORDER BY id DESC LIMIT 50";
-        let query = sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(occasion.event.word()).bind(&occasion.branch);
-        Ok(query.bind(&occasion.target).bind(&occasion.source).fetch_all(&self.reads).await?)
+        let query = sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(occasion.event().word()).bind(occasion.branch());
+        Ok(query.bind(occasion.target()).bind(occasion.source()).fetch_all(&self.reads).await?)
     }
 }
 

@@ -38,7 +38,7 @@ pub(super) async fn receive(
     let Some(occasion) = profile.occasion(&body) else {
         return Ok(Json(json!({ "accepted": false, "why": "not an event that starts anything" })));
     };
-    if occasion.commit.chars().all(|c| c == '0') {
+    if occasion.commit.as_ref().is_none_or(|commit| commit.chars().all(|c| c == '0')) {
         return Ok(Json(json!({ "accepted": false, "why": "the branch or tag was removed" })));
     }
     let text = serde_json::to_string(&occasion).unwrap_or_default();

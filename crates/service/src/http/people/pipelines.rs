@@ -13,7 +13,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::language::{self, Diagnostic};
-use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check_lent, plan, starts, svg};
+use ordotaxis_core::plan::{Lent, Occasion, Source, check_lent, plan, starts, svg};
 use ordotaxis_store::{Entry, StoredPipeline};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::pipeline::{Check, NewDraft, NewStored};
@@ -73,8 +73,7 @@ fn checked(ask: &Check, lent: &Lent) -> CheckView {
     let file = ask.file.clone().unwrap_or_else(|| path_of("main"));
     let name = file.rsplit('/').next().and_then(|name| name.strip_suffix(".toml")).unwrap_or("main");
     let name = if name == "ordotaxis" { "main" } else { name };
-    let occasion =
-        ask.occasion.clone().unwrap_or_else(|| Occasion { event: Event::Push, branch: Some("main".into()), ..Occasion::default() });
+    let occasion = ask.occasion.clone().unwrap_or_else(|| Occasion::push("main"));
     let views = |diagnostics: &[Diagnostic]| diagnostic_views(&file, &ask.text, diagnostics);
     match plan(Source { text: &ask.text, name, lent }, &occasion) {
         Ok(planned) => {

@@ -15,7 +15,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use ordotaxis_core::engine::State as RunState;
 use ordotaxis_core::language::{Code, has_errors, nearest};
-use ordotaxis_core::plan::{Event, Lent, Occasion, Source, check, plan as core_plan};
+use ordotaxis_core::plan::{Cause, Lent, Occasion, Ref, Source, check, plan as core_plan};
 use ordotaxis_git::Mirror;
 use ordotaxis_store::{Project, RunKey, RunRow};
 use ordotaxis_wire::plan::PlanView;
@@ -130,7 +130,8 @@ pub(crate) async fn start(
     let branch = mirror.branches().await.unwrap_or_default().into_iter().find(|branch| *branch == reference);
     let inputs = ask.inputs.into_iter().collect();
     let by = Some(caller.name().to_owned());
-    let by_hand = Occasion { event: Event::ByHand, branch, commit: id, by, inputs, only: ask.jobs, ..Occasion::default() };
+    let cause = Cause::ByHand { on: branch.map(Ref::Branch) };
+    let by_hand = Occasion { commit: Some(id), by, inputs, only: ask.jobs, ..Occasion::new(cause) };
     // A rehearsal plays through another occasion than the one that it is.
     let occasion = match &app.settings.rehearsal {
         Some(played) => Occasion { commit: by_hand.commit.clone(), only: by_hand.only, ..played.clone() },

@@ -7,7 +7,6 @@ use crate::http::caller::AsRunner;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
 use crate::keeper::{CompleteArtifact, Stale};
-use crate::secrets::from_outside;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::StatusCode;
@@ -124,7 +123,7 @@ async fn about(app: &App, runner: &str, attempt: AttemptId) -> Result<(Project, 
     let plan = crate::plans::plan_of(app, attempt.run).await?.ok_or_else(gone)?;
     let job = plan.jobs.get(attempt.job).ok_or_else(gone)?.id.to_string();
     let run = format!("{}/{}", project.name, stored.number);
-    Ok((project, run, job, from_outside(&plan.occasion)))
+    Ok((project, run, job, plan.occasion.is_from_outside()))
 }
 
 async fn find(

@@ -1,5 +1,7 @@
 //! The folders of a job, outside of its fence.
 
+use crate::archive::ArchiveError;
+use crate::beneath::Beneath;
 use std::path::PathBuf;
 
 /// The folders a job may use.
@@ -10,6 +12,14 @@ pub(crate) struct JobFolders {
     pub(crate) tmp: PathBuf,
     /// Where what it writes really lies.
     pub(crate) written: Vec<PathBuf>,
+}
+
+impl JobFolders {
+    /// The job's files, by their handle.
+    pub(crate) fn job(&self) -> Result<Beneath, ArchiveError> {
+        let failed = |source| ArchiveError::Io { path: self.files.clone(), source };
+        Beneath::open(&self.files).map_err(failed)
+    }
 }
 
 /// Where the durations for `ordotaxis share` lie, below the job's `/tmp`.

@@ -8,8 +8,9 @@ use crate::beneath::Owner;
 use crate::config::Limits;
 use crate::container::{self, Container};
 use crate::folders::JobFolders;
-use crate::limits::Group;
+use crate::limits::{Group, Groups};
 use crate::netns::{Network, Spares};
+use crate::paths::program;
 use crate::sandbox::{At, JOB, Sandbox, as_jobs_user};
 use crate::stage::Stage;
 use std::ffi::OsString;
@@ -59,6 +60,7 @@ pub(crate) struct Fences {
     /// Whether a network of a job's own can lead outward.
     pub(crate) outward: bool,
     pub(crate) spares: Spares,
+    pub(crate) groups: Groups,
     /// Which system calls containers may make.
     pub(crate) container_filter: PathBuf,
 }
@@ -66,7 +68,14 @@ pub(crate) struct Fences {
 impl Fences {
     /// For a runner that makes none.
     pub(crate) fn none() -> Fences {
-        Fences { isolation: Isolation::Host, sandboxes: None, outward: false, spares: Spares::default(), container_filter: PathBuf::new() }
+        Fences {
+            isolation: Isolation::Host,
+            sandboxes: None,
+            outward: false,
+            spares: Spares::default(),
+            groups: Groups::default(),
+            container_filter: PathBuf::new(),
+        }
     }
 
     /// A short command, run as a job's would be, with this folder first on its `PATH`.
@@ -177,7 +186,7 @@ impl Fence {
     /// Makes the fence, or says in a sentence why it cannot.
     pub(crate) async fn open(wanted: Wanted<'_>, folders: JobFolders) -> Result<Fence, String> {
         let Wanted { fences, image, network, shared, limits, holds_turn, attempt, mark, slot } = wanted;
-        let group = Group::open(mark, slot, limits);
+        let group = fences.groups.open(mark, slot, limits);
         let sandbox = fences.sandboxes.clone().filter(|_| fences.isolation != Isolation::Host);
         let kind = match (image, sandbox) {
             (Some(image), _) if fences.isolation == Isolation::Container => {
@@ -329,17 +338,9 @@ impl Fence {
 /// A command that ends what follows when the runner dies, however it does: a process tree of its own where this may be
 /// made, else at least the first process. A sandbox does the same by itself.
 fn dying_with_runner() -> Vec<String> {
-    let mut line = ["setpriv", "--pdeathsig", "KILL", "--"].map(str::to_owned).to_vec();
+    let mut line = [&program("setpriv"), "--pdeathsig", "KILL", "--"].map(str::to_owned).to_vec();
     if nix::unistd::geteuid().is_root() {
-        line.extend(["unshare", "--pid", "--fork", "--kill-child", "--"].map(str::to_owned));
+        line.extend([&program("unshare"), "--pid", "--fork", "--kill-child", "--"].map(str::to_owned));
     }
     line
-}
-
-impl JobFolders {
-    /// The job's files, by their handle.
-    pub(crate) fn job(&self) -> Result<crate::beneath::Beneath, crate::archive::ArchiveError> {
-        let failed = |source| crate::archive::ArchiveError::Io { path: self.files.clone(), source };
-        crate::beneath::Beneath::open(&self.files).map_err(failed)
-    }
 }

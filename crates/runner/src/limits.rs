@@ -4,7 +4,10 @@
 //! A slot has one group, used by its jobs one after the other: making groups anew for every job costs milliseconds.
 
 use crate::config::Limits;
+use crate::paths::program;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 /// Programs need room for their own; less would fail everything.
 const LEAST_MEMORY: u64 = 8 * 1024 * 1024;
@@ -30,16 +33,29 @@ fn set(path: &Path, settings: &[(&str, Option<String>)]) -> Option<PathBuf> {
     Some(path.to_owned())
 }
 
-impl Group {
-    pub(crate) fn open(mark: &str, slot: u32, limits: &Limits) -> Group {
+/// The groups of all slots of a runner, made when a slot has its first job.
+#[derive(Default)]
+pub(crate) struct Groups(Mutex<HashMap<u32, Vec<PathBuf>>>);
+
+impl Groups {
+    /// The group of a slot, for its next job.
+    pub(crate) fn open(&self, mark: &str, slot: u32, limits: &Limits) -> Group {
         let memory = limits.memory_mib.map(|mib| (mib * 1024 * 1024).max(LEAST_MEMORY));
         let processes = limits.processes.map(|count| count.max(8));
-        let name = name(mark, slot);
-        let mut group = Group { folders: groups(&name, memory, processes), memory, processes, kills_before: 0 };
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        // Someone may have removed them.
+        let folders = match known.get(&slot).filter(|folders| folders.iter().all(|folder| folder.exists())) {
+            Some(folders) => folders.clone(),
+            None => groups(&name(mark, slot), memory, processes),
+        };
+        known.insert(slot, folders.clone());
+        let mut group = Group { folders, memory, processes, kills_before: 0 };
         group.kills_before = group.kills();
         group
     }
+}
 
+impl Group {
     /// A shell that puts itself under the limits, opens the filters of system calls as 8 and 9, and becomes what follows.
     pub(crate) fn wrapped(&self, filters: Option<&[PathBuf; 2]>) -> Vec<String> {
         // No dump of a job's memory is to be handed to a program of the machine's that takes such dumps.
@@ -48,9 +64,9 @@ impl Group {
         if let Some([refused, unknown]) = filters {
             script.push(format!("exec 8< '{}' 9< '{}'", refused.display(), unknown.display()));
         }
-        let mut line = vec!["sh".to_owned(), "-c".to_owned(), format!("{} && exec \"$@\"", script.join(" && ")), "sh".to_owned()];
+        let mut line = vec![program("sh"), "-c".to_owned(), format!("{} && exec \"$@\"", script.join(" && ")), "sh".to_owned()];
         if self.folders.is_empty() {
-            line.push("prlimit".to_owned());
+            line.push(program("prlimit"));
             line.extend(self.memory.map(|bytes| format!("--as={bytes}")));
             line.extend(self.processes.map(|count| format!("--nproc={count}")));
             line.push("--".into());

@@ -19,6 +19,9 @@ use tokio::time::Instant;
 /// How long all of `afterwards` may take: it also runs after a stop, when someone waits for the end.
 const AFTERWARDS: Duration = Duration::from_secs(300);
 
+/// What runs a step that names no shell. The whole path: nothing has to be searched for it.
+const SHELL: &str = "/bin/sh -eu";
+
 /// Whose time limit a step runs under.
 struct Limit {
     until: Option<Instant>,
@@ -27,7 +30,7 @@ struct Limit {
 }
 
 fn command_of(shell: Option<&str>, run: &str) -> Vec<String> {
-    let shell = shell.unwrap_or("sh -eu").split_whitespace().map(str::to_owned);
+    let shell = shell.unwrap_or(SHELL).split_whitespace().map(str::to_owned);
     shell.chain(["-c".to_owned(), run.to_owned()]).collect()
 }
 

@@ -157,6 +157,7 @@ fn fences(settings: &Settings, folder: &std::path::Path, memory_mib: Option<u64>
         sandboxes: Some(Arc::new((stage, sandbox))),
         outward: Network::leads_outward(),
         spares: Spares::default(),
+        groups: crate::limits::Groups::default(),
         container_filter,
     })
 }

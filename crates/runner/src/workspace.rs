@@ -6,7 +6,7 @@
 
 use crate::archive::ArchiveError;
 use crate::beneath::{Owner, is_link_error};
-use crate::folders::JobFolders;
+use crate::folders::{FACTS, JobFolders};
 use crate::layer_error::LayerError;
 use crate::layers::{Layer, Layers};
 use crate::stage::{Stage, StageError, bind};
@@ -249,8 +249,13 @@ impl Workspaces {
         for target in workspace.mounted.iter().rev().chain(&workspace.shown) {
             let _ = umount2(target, MntFlags::MNT_DETACH);
         }
-        // Making and deleting folders for every job wears on a file system; what was left empty is as good as new.
-        if workspace.mounted.is_empty() && ["job", "tmp"].iter().all(|name| is_empty(&workspace.slot.join(name))) {
+        // What a job left empty goes at once, and with it what it may have done to the folder itself; the rest is moved aside,
+        // and a thread deletes it.
+        let goes = |name: &str| match std::fs::remove_dir(workspace.slot.join(name)) {
+            Err(error) => error.kind() == std::io::ErrorKind::NotFound,
+            Ok(()) => true,
+        };
+        if workspace.mounted.is_empty() && [&format!("tmp/{FACTS}"), "tmp", "job"].into_iter().all(goes) {
             return;
         }
         let look = move |slot: &Path| look(&slot.join(left));
@@ -266,10 +271,6 @@ fn refused(path: &Path, error: std::io::Error) -> WorkspaceError {
         return ArchiveError::Outside(path.to_owned()).into();
     }
     io(path)(error)
-}
-
-fn is_empty(folder: &Path) -> bool {
-    std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none())
 }
 
 /// Everything at and below a path.
@@ -351,6 +352,7 @@ mod tests {
     use super::*;
     use ordotaxis_core::language::{Checkout, JobId};
     use ordotaxis_wire::runner::AttemptId;
+    use std::os::unix::fs::PermissionsExt;
     use std::process::Command;
 
     fn git(folder: &Path, arguments: &[&str]) -> String {
@@ -401,6 +403,14 @@ mod tests {
         }
     }
 
+    fn until(done: impl Fn() -> bool) {
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(10);
+        while !done() {
+            assert!(std::time::Instant::now() < end, "it took too long");
+            std::thread::yield_now();
+        }
+    }
+
     /// Copies: a test has no mounts of its own. The system's tests use overlays where they are root.
     #[tokio::test]
     async fn what_one_job_does_the_next_does_not_see() {
@@ -418,10 +428,16 @@ mod tests {
             workspaces.close(workspace, |_| ());
             assert!(!files.exists());
         }
+        let trash = || std::fs::read_dir(folder.path().join("runner/trash")).unwrap().count();
+        until(|| trash() == 0);
         let empty = workspaces.take(0).unwrap();
         let files = empty.folders.files.clone();
+        std::fs::set_permissions(&files, std::fs::Permissions::from_mode(0o700)).unwrap();
         workspaces.close(empty, |_| ());
-        assert!(files.exists(), "what was left empty stays");
+        assert!(!files.exists() && trash() == 0, "what was left empty is not moved aside");
+        let next = workspaces.take(0).unwrap();
+        assert_ne!(files.metadata().unwrap().permissions().mode() & 0o077, 0, "the next job's folder is a new one");
+        workspaces.close(next, |_| ());
     }
 
     #[tokio::test]

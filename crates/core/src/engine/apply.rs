@@ -68,6 +68,7 @@ impl Step<'_> {
             let entry = &mut self.run.jobs[job];
             entry.facts.extend(facts.clone());
             entry.numbers.extend(numbers.clone());
+            self.run.with_facts.insert(job);
             self.effects.changed.push(job);
         }
         Ok(())
@@ -84,6 +85,7 @@ impl Step<'_> {
         entry.reused_from = Some(from.to_owned());
         entry.facts = facts.clone();
         entry.numbers = numbers.clone();
+        self.run.with_facts.insert(job);
         self.finish(job, State::Reused, Some(format!("the same as in {from}")));
         Ok(())
     }

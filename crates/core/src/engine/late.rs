@@ -22,9 +22,10 @@ impl Run {
         let mut facts = Facts::new();
         let own = &self.plan.jobs[job].cell;
         let mut fit: BTreeMap<(String, String, String), usize> = BTreeMap::new();
-        for (at, other) in self.plan.jobs.iter().enumerate() {
+        for &at in &self.with_facts {
+            let other = &self.plan.jobs[at];
             let alike = other.cell.iter().filter(|(axis, value)| own.get(*axis) == Some(*value)).count();
-            let stage = self.plan.stages[other.stage].name.clone();
+            let stage = &self.plan.stages[other.stage].name;
             for (name, value) in &self.jobs[at].facts {
                 let key = (stage.clone(), other.name.clone(), name.clone());
                 if fit.get(&key).is_none_or(|known| alike > *known) {

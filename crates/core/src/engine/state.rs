@@ -4,7 +4,7 @@ use super::numbers::Numbers;
 use super::{Millis, State};
 use crate::language::Upon;
 use crate::plan::{Plan, WaitOn};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// Who asked for a stop.
@@ -79,6 +79,8 @@ pub struct Run {
     pub(super) plan: Arc<Plan>,
     pub(super) jobs: Vec<JobState>,
     pub(super) state: State,
+    /// Jobs that ever left facts, in their order: few, and read for every lease.
+    pub(super) with_facts: BTreeSet<usize>,
     /// How many jobs have not ended, those that nobody started by hand and what waits for them left out.
     pub(super) open: usize,
     /// Jobs that wait, over however many others, for one that starts by hand and was not started; and these.
@@ -170,6 +172,7 @@ impl Run {
     fn counted(plan: Arc<Plan>, jobs: Vec<JobState>, state: State) -> Run {
         let count = jobs.len();
         let mut run = Run {
+            with_facts: (0..count).filter(|&job| !jobs[job].facts.is_empty()).collect(),
             open: 0,
             by_hand: vec![false; count],
             limits: Vec::new(),

@@ -54,7 +54,7 @@ struct Place {
 }
 
 async fn react(app: App, reaction: &'static Reaction) {
-    let mut newest = app.records.newest_event();
+    let mut newest = app.records.newest_run_event();
     let mut place = None;
     loop {
         newest.borrow_and_update();

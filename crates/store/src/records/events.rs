@@ -73,21 +73,34 @@ impl Records {
     }
 }
 
+/// Takes the moment and a JSON list of [`events_as_json`]; gives the numbers.
+pub(super) const INSERT_EVENTS: &str = "INSERT INTO events (run_id, at, body, detail)
+    SELECT value ->> 0, ?, value ->> 1, value ->> 2 FROM json_each(?) RETURNING id";
+
+pub(super) fn events_as_json(events: &[NewEvent]) -> Result<String, StoreError> {
+    let detail = |event: &NewEvent| event.detail.as_ref().map(serde_json::to_string).transpose();
+    let row = |event: &'_ NewEvent| Ok((event.run_id, event.body.clone(), detail(event).map_err(|_| StoreError::Value("events.detail"))?));
+    json(&events.iter().map(row).collect::<Result<Vec<(i64, String, Option<String>)>, StoreError>>()?)
+}
+
 impl Tx {
     pub async fn add_events(&mut self, events: &[NewEvent]) -> Result<(), StoreError> {
         if events.is_empty() {
             return Ok(());
         }
-        let detail = |event: &NewEvent| event.detail.as_ref().map(serde_json::to_string).transpose();
-        let rows: Vec<(i64, &str, Option<String>)> = events
-            .iter()
-            .map(|event| Ok((event.run_id, event.body.as_str(), detail(event).map_err(|_| StoreError::Value("events.detail"))?)))
-            .collect::<Result<_, StoreError>>()?;
-        let sql = "INSERT INTO events (run_id, at, body, detail)
-                   SELECT value ->> 0, ?, value ->> 1, value ->> 2 FROM json_each(?) RETURNING id";
-        let ids: Vec<i64> = sqlx::query_scalar(sql).bind(self.now).bind(json(&rows)?).fetch_all(&mut *self.on).await?;
-        self.newest_event = self.newest_event.max(ids.into_iter().max());
+        let query = sqlx::query_scalar(INSERT_EVENTS).bind(self.now).bind(events_as_json(events)?);
+        let ids: Vec<i64> = query.fetch_all(&mut *self.on).await?;
+        self.count_events(events, ids);
         Ok(())
+    }
+
+    /// Notes what these events, now inserted under these numbers, wake.
+    pub(super) fn count_events(&mut self, events: &[NewEvent], mut ids: Vec<i64>) {
+        // Numbers rise in the order of the rows, whatever the order in which they are given back.
+        ids.sort_unstable();
+        let of_runs = ids.iter().zip(events).filter(|(_, event)| event.detail.is_some()).map(|(id, _)| *id);
+        self.newest_run_event = self.newest_run_event.max(of_runs.max());
+        self.newest_event = self.newest_event.max(ids.last().copied());
     }
 
     /// The reaction has read up to this event.

@@ -110,7 +110,7 @@ impl Records {
             .connect_with(options.pragma("query_only", "ON"))
             .await?;
         let newest = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM events").fetch_one(&reads).await?;
-        let rings = Rings { events: watch::Sender::new(newest), work: Notify::new() };
+        let rings = Rings { events: watch::Sender::new(newest), run_events: watch::Sender::new(newest), work: Notify::new() };
         Ok(Records { reads, writer, rings: Arc::new(rings) })
     }
 

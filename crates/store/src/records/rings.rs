@@ -7,5 +7,7 @@ use tokio::sync::{Notify, watch};
 pub(super) struct Rings {
     /// The number of the newest event that is on disk.
     pub(super) events: watch::Sender<i64>,
+    /// The same of a run's own state: reactions need not look at every job.
+    pub(super) run_events: watch::Sender<i64>,
     pub(super) work: Notify,
 }

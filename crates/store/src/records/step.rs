@@ -2,7 +2,8 @@
 //! statement a table however many rows: each awaited call costs a thread hop.
 
 use super::error::json;
-use super::usual::{Took, write_took};
+use super::events::{INSERT_EVENTS, events_as_json};
+use super::usual::{Took, WRITE_TOOK, WRITE_TOOK_OF_FILES};
 use super::{StoreError, Tx};
 use ordotaxis_core::access::Actor;
 use ordotaxis_core::engine::{JobState, State};
@@ -157,8 +158,7 @@ impl StepRows {
 
 impl Tx {
     pub async fn write_step(&mut self, rows: &StepRows) -> Result<(), StoreError> {
-        write_jobs(&mut self.on, rows.jobs.iter().cloned()).await?;
-        write_attempts(&mut self.on, &rows.attempts).await?;
+        self.write_usual_rows(rows).await?;
         for run in &rows.runs {
             sqlx::query("UPDATE runs SET state = ?, why = ?, started_at = ?, ended_at = ?, rest_ms = ? WHERE id = ?")
                 .bind(run.state.word())
@@ -170,7 +170,6 @@ impl Tx {
                 .execute(&mut *self.on)
                 .await?;
         }
-        write_took(&mut self.on, &rows.took).await?;
         super::numbers::write(&mut self.on, &rows.numbers).await?;
         super::reusable::write(&mut self.on, &rows.reusable).await?;
         for (run, job, from, from_job) in &rows.taken_over {
@@ -182,10 +181,44 @@ impl Tx {
         for artifact in &rows.artifacts {
             super::artifacts::write(&mut self.on, artifact).await?;
         }
-        self.add_events(&rows.events).await?;
         for (actor, entry) in &rows.entries {
             self.note_as(actor, entry.clone());
         }
+        Ok(())
+    }
+
+    /// What nearly every step writes, as one call: most steps are the end of one job and the beginning of another, and each
+    /// call costs two switches between threads.
+    async fn write_usual_rows(&mut self, rows: &StepRows) -> Result<(), StoreError> {
+        let mut sql = String::new();
+        let mut lists = Vec::new();
+        let mut add = |statement: &str, list: String| {
+            sql.push_str(statement);
+            sql.push_str(";\n");
+            lists.push(list);
+        };
+        if !rows.jobs.is_empty() {
+            add(WRITE_JOBS, json(&rows.jobs)?);
+        }
+        if !rows.attempts.is_empty() {
+            add(WRITE_ATTEMPTS, json(&rows.attempts)?);
+        }
+        let (jobs, files): (Vec<&Took>, Vec<&Took>) = rows.took.iter().partition(|took| took.file.is_none());
+        if !jobs.is_empty() {
+            add(&WRITE_TOOK, json(&jobs)?);
+        }
+        if !files.is_empty() {
+            add(&WRITE_TOOK_OF_FILES, json(&files)?);
+        }
+        if !rows.events.is_empty() {
+            sql.push_str(INSERT_EVENTS);
+        }
+        let mut query = lists.into_iter().fold(sqlx::query_scalar(sqlx::AssertSqlSafe(sql)), |query, list| query.bind(list));
+        if !rows.events.is_empty() {
+            query = query.bind(self.now).bind(events_as_json(&rows.events)?);
+        }
+        let ids: Vec<i64> = query.fetch_all(&mut *self.on).await?;
+        self.count_events(&rows.events, ids);
         Ok(())
     }
 }
@@ -195,28 +228,22 @@ pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<It
     if rows.is_empty() {
         return Ok(());
     }
-    let sql = "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
+    sqlx::query(WRITE_JOBS).bind(json(&rows)?).execute(tx).await?;
+    Ok(())
+}
+
+const WRITE_JOBS: &str = "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
           stop_asked, overtaken_by, started_by, inputs, fresh, facts, numbers, reused_from, unwanted, work, not_reused)
         SELECT value ->> 'run_id', value ->> 'number', value ->> 'state', value ->> 'why', value ->> 'attempt', value ->> 'retries',
                value ->> 'not_before', value ->> 'runner', value ->> 'since', value ->> 'started_at', value ->> 'ended_at',
                value ->> 'stop_asked', value ->> 'overtaken_by', value ->> 'started_by', value ->> 'inputs', value ->> 'fresh',
                value ->> 'facts', value ->> 'numbers', value ->> 'reused_from', value ->> 'unwanted', value ->> 'work', value ->> 'not_reused'
         FROM json_each(?)";
-    sqlx::query(sql).bind(json(&rows)?).execute(tx).await?;
-    Ok(())
-}
 
-async fn write_attempts(tx: &mut SqliteConnection, rows: &[AttemptRow]) -> Result<(), StoreError> {
-    if rows.is_empty() {
-        return Ok(());
-    }
-    let sql =
-        "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases,
+const WRITE_ATTEMPTS: &str =
+    "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases,
            caches)
         SELECT value ->> 'run_id', value ->> 'job', value ->> 'number', value ->> 'runner', value ->> 'session', value ->> 'slot',
                value ->> 'state', value ->> 'why', value ->> 'exit_code', value ->> 'started_at', value ->> 'ended_at', value ->> 'phases',
                value ->> 'caches'
         FROM json_each(?)";
-    sqlx::query(sql).bind(json(rows)?).execute(tx).await?;
-    Ok(())
-}

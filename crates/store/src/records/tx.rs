@@ -22,6 +22,7 @@ pub struct Tx {
     /// When it happens, in milliseconds since 1970.
     pub(super) now: i64,
     pub(super) newest_event: Option<i64>,
+    pub(super) newest_run_event: Option<i64>,
     pub(super) has_work: bool,
     actor: Actor,
     entries: Vec<(Actor, Entry)>,
@@ -36,6 +37,7 @@ impl Records {
             committed: false,
             now,
             newest_event: None,
+            newest_run_event: None,
             has_work: false,
             actor: actor.clone(),
             entries: Vec::new(),
@@ -53,6 +55,11 @@ impl Records {
     /// The number of the newest event on disk; it changes with each step.
     pub fn newest_event(&self) -> watch::Receiver<i64> {
         self.rings.events.subscribe()
+    }
+
+    /// The number of the newest event on disk that tells a run's own state.
+    pub fn newest_run_event(&self) -> watch::Receiver<i64> {
+        self.rings.run_events.subscribe()
     }
 
     /// Resolves once work was added since it resolved last. For one waiter.
@@ -80,8 +87,10 @@ impl Tx {
         journal::write(&mut self.on, &self.entries, self.now).await?;
         sqlx::query("COMMIT").execute(&mut *self.on).await?;
         self.committed = true;
-        if let Some(newest) = self.newest_event {
-            self.rings.events.send_if_modified(|known| newest > std::mem::replace(known, newest.max(*known)));
+        for (newest, ring) in [(self.newest_event, &self.rings.events), (self.newest_run_event, &self.rings.run_events)] {
+            if let Some(newest) = newest {
+                ring.send_if_modified(|known| newest > std::mem::replace(known, newest.max(*known)));
+            }
         }
         if self.has_work {
             self.rings.work.notify_one();

@@ -1,10 +1,9 @@
 //! How long jobs, and test files, usually take: the median of the last few that passed.
 
-use super::error::json;
 use super::{Records, StoreError};
 use serde::Serialize;
-use sqlx::SqliteConnection;
 use std::collections::{BTreeMap, HashMap};
+use std::sync::LazyLock;
 
 /// How many durations are kept of each: odd, so that one of them is the median; few, so that a change is soon seen.
 const KEPT: usize = 9;
@@ -41,32 +40,31 @@ fn median(recent: &str) -> Result<i64, StoreError> {
     Ok(list.get(list.len() / 2).copied().unwrap_or(0))
 }
 
-pub(super) async fn write_took(tx: &mut SqliteConnection, took: &[Took]) -> Result<(), StoreError> {
-    let (jobs, files): (Vec<&Took>, Vec<&Took>) = took.iter().partition(|took| took.file.is_none());
+/// Takes a JSON list of [`Took`] of jobs.
+pub(super) static WRITE_TOOK: LazyLock<String> = LazyLock::new(|| {
+    let into = "INSERT INTO usual (project_id, pipeline, job, recent) SELECT value ->> 'project_id', value ->> 'pipeline', value ->> 'job'";
+    format!("{into}, {}", recent())
+});
+
+/// Takes a JSON list of [`Took`] of test files.
+pub(super) static WRITE_TOOK_OF_FILES: LazyLock<String> = LazyLock::new(|| {
+    let into = "INSERT INTO usual_tests (project_id, pipeline, job, file, recent)
+        SELECT value ->> 'project_id', value ->> 'pipeline', value ->> 'job', value ->> 'file'";
+    format!("{into}, {}", recent())
+});
+
+/// Adds a duration to the list, which drops its oldest once it is full.
+fn recent() -> String {
     let grown = "json_insert(recent, '$[#]', json_extract(excluded.recent, '$[0]'))";
-    let recent = format!(
+    format!(
         "json_array(value ->> 'ms') FROM json_each(?) WHERE true ON CONFLICT DO UPDATE SET recent =
            CASE WHEN json_array_length(recent) < {KEPT} THEN {grown} ELSE json_remove({grown}, '$[0]') END"
-    );
-    if !jobs.is_empty() {
-        let sql = format!(
-            "INSERT INTO usual (project_id, pipeline, job, recent)
-             SELECT value ->> 'project_id', value ->> 'pipeline', value ->> 'job', {recent}"
-        );
-        sqlx::query(sqlx::AssertSqlSafe(sql)).bind(json(&jobs)?).execute(&mut *tx).await?;
-    }
-    if !files.is_empty() {
-        let sql = format!(
-            "INSERT INTO usual_tests (project_id, pipeline, job, file, recent)
-             SELECT value ->> 'project_id', value ->> 'pipeline', value ->> 'job', value ->> 'file', {recent}"
-        );
-        sqlx::query(sqlx::AssertSqlSafe(sql)).bind(json(&files)?).execute(&mut *tx).await?;
-    }
-    Ok(())
+    )
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::StepRows;
     use super::*;
 
     #[tokio::test]
@@ -87,8 +85,10 @@ mod tests {
             ms,
         };
         for ms in [900, 900, 900, 10, 20, 30, 40, 50, 60, 70, 80, 90] {
-            let mut connection = records.writer.acquire().await.unwrap();
-            write_took(&mut connection, &[took("build.gauge", None, ms), took("test.unit", Some("t/a.c"), ms * 2)]).await.unwrap();
+            let took = vec![took("build.gauge", None, ms), took("test.unit", Some("t/a.c"), ms * 2)];
+            let mut tx = records.tx_by_rule("a test", 1).await.unwrap();
+            tx.write_step(&StepRows { took, ..StepRows::default() }).await.unwrap();
+            tx.commit().await.unwrap();
         }
         assert_eq!(records.usual(1, "main").await.unwrap(), HashMap::from([("build.gauge".to_owned(), 50)]));
         assert_eq!(records.usual_tests(1, "main", "test.unit").await.unwrap(), BTreeMap::from([("t/a.c".to_owned(), 100)]));

@@ -68,6 +68,11 @@ impl Room {
     /// Gives queued jobs to waiting slots. Called once at the end of each batch.
     pub(super) fn dispatch(&mut self, now: i64) {
         self.waiting.retain(|waiting| !waiting.reply.is_closed());
+        // What can be taken over is not given to a runner.
+        self.reuse(now);
+        if self.queue.is_empty() {
+            return;
+        }
         for Waiting { runner, slot, reply } in std::mem::take(&mut self.waiting) {
             match self.next_for(&runner, slot, now) {
                 Some(lease) => self.answer(reply, Ok(lease)),
@@ -84,7 +89,7 @@ impl Room {
             return None;
         }
         let session = self.sessions.get(runner)?.id.clone();
-        let running = |project: i64| self.held.values().filter(|held| held.project == project).count();
+        let running = |project: i64| self.held.running(project);
         let (id, job) = Arc::make_mut(&mut self.queue).next(&offer, running, |turn| self.turns.holder(turn).is_some())?;
         let attempt = self.runs.get(&id)?.run.jobs()[job].attempt + 1;
         self.apply(id, &Event::Claimed { job, attempt, runner: runner.to_owned() }, now).ok()?;

@@ -1,12 +1,13 @@
 //! Runners: their sessions, what each may have and offers, and the leases of what they hold.
 
+use super::held::Held;
 use super::refused::Stale;
-use super::room::{Held, Room, Session};
+use super::room::{Room, Session};
 use ordotaxis_core::dispatch::Offer;
 use ordotaxis_core::engine::{Event, State};
 use ordotaxis_store::{Granted, RunnerRow, ToolRow};
 use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, SignOn, Tool};
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
@@ -32,11 +33,10 @@ fn narrowed(system: &[String], offered: Option<&[String]>, granted: &Granted) ->
 impl Room {
     /// What a runner offers, if it is signed on.
     pub(super) fn offer(&self, name: &str) -> Option<Offer> {
-        let busy = self.held.values().filter(|held| held.row.runner == name).count();
-        Some(self.offer_of(name, self.sessions.get(name)?, busy))
+        Some(self.offer_of(name, self.sessions.get(name)?))
     }
 
-    fn offer_of(&self, name: &str, session: &Session, busy: usize) -> Offer {
+    fn offer_of(&self, name: &str, session: &Session) -> Offer {
         let slots = usize::try_from(session.slots).unwrap_or(0);
         Offer {
             name: name.to_owned(),
@@ -47,17 +47,14 @@ impl Room {
             draining: self.draining.contains_key(name),
             projects: session.granted.projects.clone(),
             outside: session.granted.outside,
-            free: slots.saturating_sub(busy),
+            free: slots.saturating_sub(self.held.count_of(name)),
             slots,
         }
     }
 
     /// What all runners offer, by name.
     pub(super) fn offers(&self) -> Vec<Offer> {
-        let mut busy: HashMap<&str, usize> = HashMap::new();
-        self.held.values().for_each(|held| *busy.entry(&held.row.runner).or_default() += 1);
-        let offer = |(name, session): (&String, &Session)| self.offer_of(name, session, busy.get(name.as_str()).copied().unwrap_or(0));
-        self.sessions.iter().map(offer).collect()
+        self.sessions.iter().map(|(name, session)| self.offer_of(name, session)).collect()
     }
 
     pub(super) fn sign_on(&mut self, runner: &str, sign_on: SignOn, granted: Granted, now: i64) -> Vec<String> {
@@ -80,7 +77,7 @@ impl Room {
             granted: granted.clone(),
             fence: sign_on.fence.clone(),
         };
-        self.touched.signed_on.push(row);
+        self.touched.rows.signed_on.push(row);
         let SignOn { session, isolation, slots, tools, labels: offered, system, .. } = sign_on;
         let told = labels.clone();
         let session =
@@ -136,8 +133,7 @@ impl Room {
 
     /// Counts attempts of a runner as lost.
     pub(super) fn give_up(&mut self, runner: &str, why: &str, now: i64, which: impl Fn(&Held) -> bool) {
-        let lost: Vec<AttemptId> =
-            self.held.iter().filter(|(_, held)| held.row.runner == runner && which(held)).map(|(attempt, _)| *attempt).collect();
+        let lost: Vec<AttemptId> = self.held.of_runner(runner).filter(|(_, held)| which(held)).map(|(attempt, _)| attempt).collect();
         for attempt in lost {
             if let Some(mut row) = self.let_go(attempt) {
                 row.state = State::Lost.word().into();
@@ -160,7 +156,7 @@ impl Room {
         let news = self.session(runner, &beat.session)?.news.clone();
         let mut beaten = Beaten::default();
         for &attempt in &beat.holding {
-            match self.held.get_mut(&attempt).filter(|held| held.row.runner == runner) {
+            match self.held.get_of(runner, attempt) {
                 None => beaten.unknown.push(attempt),
                 Some(held) => held.until = Instant::now() + self.lease,
             }
@@ -170,7 +166,7 @@ impl Room {
             let job = self.runs.get(&attempt.run).map(|going| &going.run.jobs()[attempt.job]);
             job.is_some_and(|job| job.stop_asked.is_some() || job.overtaken_by.is_some())
         };
-        let held = self.held.iter().filter(|(_, held)| held.row.runner == runner).map(|(attempt, _)| *attempt);
+        let held = self.held.of_runner(runner).map(|(attempt, _)| attempt);
         beaten.stop = held.filter(asked).collect();
         Ok((beaten, news))
     }
@@ -181,9 +177,7 @@ impl Room {
     pub(super) fn stood_still(&mut self, stall: Duration) {
         let now = Instant::now();
         let anew = stall >= self.lease / 2;
-        for held in self.held.values_mut() {
-            held.until = if anew { held.until.max(now + self.lease) } else { held.until + stall };
-        }
+        self.held.lengthen(stall, anew.then_some(now + self.lease));
         for session in self.sessions.values_mut() {
             session.seen = if anew { now } else { (session.seen + stall).min(now) };
         }
@@ -192,7 +186,8 @@ impl Room {
     /// Gives up attempts whose lease has run out, and forgets runners that have been silent as long.
     pub(super) fn tick(&mut self, now: i64) {
         let late = Instant::now();
-        let silent: BTreeSet<String> = self.held.values().filter(|held| held.until < late).map(|held| held.row.runner.clone()).collect();
+        let silent: BTreeSet<String> =
+            self.held.iter().filter(|(_, held)| held.until < late).map(|(_, held)| held.row.runner.clone()).collect();
         for runner in silent {
             let why = format!("runner {runner} fell silent for {} s", self.lease.as_secs().max(1));
             self.give_up(&runner, &why, now, |held| held.until < late);

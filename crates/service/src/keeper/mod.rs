@@ -14,6 +14,7 @@ mod claims;
 mod command;
 mod dispatch;
 mod fleet;
+mod held;
 mod holders;
 mod info;
 mod lease;

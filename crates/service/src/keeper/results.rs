@@ -13,7 +13,7 @@ use tokio::sync::oneshot;
 
 impl Room {
     pub(super) fn phases(&mut self, runner: &str, attempt: AttemptId, phases: &[PhaseView]) -> Result<(), Stale> {
-        let held = self.held.get_mut(&attempt).filter(|held| held.row.runner == runner).ok_or(Stale)?;
+        let held = self.held.get_of(runner, attempt).ok_or(Stale)?;
         held.row.phases = serde_json::to_string(phases).unwrap_or_else(|_| "[]".into());
         self.touched.attempts.insert(attempt, held.row.clone());
         self.note_job(attempt.run, attempt.job);
@@ -28,7 +28,7 @@ impl Room {
         numbers: Numbers,
         now: i64,
     ) -> Result<(), Stale> {
-        self.held.get(&attempt).filter(|held| held.row.runner == runner).ok_or(Stale)?;
+        self.held.get_of(runner, attempt).ok_or(Stale)?;
         let event = Event::Said { job: attempt.job, attempt: attempt.attempt, facts, numbers };
         self.apply(attempt.run, &event, now).map_err(|_| Stale)
     }
@@ -59,7 +59,7 @@ impl Room {
     fn end(&mut self, runner: &str, attempt: AttemptId, finish: Finish, artifacts: Vec<CompleteArtifact>, now: i64) -> Result<(), Stale> {
         let Finish { outcome, exit_code, ref why, .. } = finish;
         let event = Event::Ended { job: attempt.job, attempt: attempt.attempt, outcome, exit_code, why: why.clone() };
-        match self.held.get(&attempt) {
+        match self.held.get(attempt) {
             Some(held) if held.row.runner == runner => {}
             Some(_) => return Err(Stale),
             // Not held: a repeat of a result that counted, or a result that comes too late. The engine knows, unless

@@ -3,6 +3,7 @@
 
 use super::claims::Turns;
 use super::command::{Command, FleetCommand, Reply, RunCommand};
+use super::held::{Held, HeldAttempts};
 use super::holders::Holders;
 use super::live::LiveRun;
 use super::ready::Ready;
@@ -11,18 +12,12 @@ use super::snapshot::{HeldNow, Snapshot};
 use ordotaxis_core::access::Action;
 use ordotaxis_core::dispatch::Queue;
 use ordotaxis_core::engine::State;
-use ordotaxis_store::{AttemptRow, Granted, JobRow, RunnerRow, StepRows};
+use ordotaxis_store::{AttemptRow, Granted, JobRow, StepRows};
 use ordotaxis_wire::runner::{AttemptId, Lease, Tool};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, oneshot};
-
-pub(super) struct Held {
-    pub(super) row: AttemptRow,
-    pub(super) until: Instant,
-    pub(super) project: i64,
-}
 
 pub(super) struct Session {
     pub(super) id: String,
@@ -49,7 +44,7 @@ pub(super) type Answer = Box<dyn FnOnce() + Send + Sync>;
 
 pub(super) struct Room {
     pub(super) runs: HashMap<i64, Arc<LiveRun>>,
-    pub(super) held: HashMap<AttemptId, Held>,
+    pub(super) held: HeldAttempts,
     pub(super) slots: HashMap<(String, u32), AttemptId>,
     pub(super) queue: Arc<Queue>,
     /// Queued jobs that pause before another try, by when that is over.
@@ -80,7 +75,6 @@ pub(super) struct Touched {
     pub(super) rows: StepRows,
     pub(super) attempts: BTreeMap<AttemptId, AttemptRow>,
     pub(super) answers: Vec<Answer>,
-    pub(super) signed_on: Vec<RunnerRow>,
     pub(super) ended: Vec<i64>,
 }
 
@@ -88,7 +82,7 @@ impl Room {
     pub(super) fn new(holders: Holders, lease: Duration, public_url: String, keep: i64) -> Room {
         Room {
             runs: HashMap::new(),
-            held: HashMap::new(),
+            held: HeldAttempts::default(),
             slots: HashMap::new(),
             queue: Arc::default(),
             pauses: BTreeSet::new(),
@@ -124,7 +118,7 @@ impl Room {
     }
 
     pub(super) fn restored(&self) {
-        self.holders.set(self.held.iter().map(|(attempt, held)| (*attempt, held.row.runner.clone())).collect());
+        self.holders.set(self.held.iter().map(|(attempt, held)| (attempt, held.row.runner.clone())).collect());
     }
 
     pub(super) fn hold(&mut self, attempt: AttemptId, row: AttemptRow, project: i64) {
@@ -134,7 +128,7 @@ impl Room {
     }
 
     pub(super) fn let_go(&mut self, attempt: AttemptId) -> Option<AttemptRow> {
-        let held = self.held.remove(&attempt)?;
+        let held = self.held.remove(attempt)?;
         self.slots.remove(&(held.row.runner.clone(), held.row.slot));
         self.holders.remove(attempt);
         Some(held.row)
@@ -248,7 +242,7 @@ impl Room {
 
     fn snapshot(&self, now: i64) -> Snapshot {
         let held = self.held.iter().map(|(attempt, held)| HeldNow {
-            attempt: *attempt,
+            attempt,
             runner: held.row.runner.clone(),
             started_at: held.row.started_at,
             phases: held.row.phases.clone(),

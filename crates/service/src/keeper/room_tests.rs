@@ -216,13 +216,13 @@ fn a_stall_of_the_service_itself_counts_against_no_lease() {
         let mut stage = Stage::set(lease);
         let taken = stage.claim("quay", "s1", 0).expect("a lease").attempt;
         // As if what is left of the lease had gone by while the service stood still.
-        let gone = stage.room.held.get_mut(&taken).expect("it is held");
+        let gone = stage.room.held.get_of("quay", taken).expect("it is held");
         gone.until -= lease + Duration::from_millis(30);
         stage.tell(Command::Tick { stall });
         assert_eq!(stage.holders.holds("quay", taken), !lost, "{stall:?}");
         assert_eq!(stage.state(0), if lost { State::Queued } else { State::Running });
         if !lost {
-            let left = stage.room.held[&taken].until - std::time::Instant::now();
+            let left = stage.room.held.get(taken).expect("it is held").until - std::time::Instant::now();
             assert!(left <= lease, "a stall gives no more than a lease: {left:?}");
         }
     }

@@ -60,7 +60,7 @@ impl Room {
         }
         for &(job, attempt) in &effects.stop {
             let attempt = AttemptId { run: id, job, attempt };
-            let session = self.held.get(&attempt).and_then(|held| self.sessions.get(&held.row.runner));
+            let session = self.held.get(attempt).and_then(|held| self.sessions.get(&held.row.runner));
             if let Some(session) = session {
                 session.news.notify_one();
             }
@@ -119,7 +119,7 @@ impl Room {
         queued.into_iter().for_each(|key| queue.remove(key));
         self.pauses.retain(|(_, run, _)| !gone.contains(run));
         self.turns.forget(&gone);
-        let held: Vec<AttemptId> = self.held.keys().filter(|attempt| gone.contains(&attempt.run)).copied().collect();
+        let held: Vec<AttemptId> = self.held.iter().map(|(attempt, _)| attempt).filter(|attempt| gone.contains(&attempt.run)).collect();
         for attempt in held {
             self.let_go(attempt);
         }

@@ -187,14 +187,8 @@ impl Task {
         room.dispatch(now);
         room.show(now);
         let rows = room.take_rows();
-        let signed_on = std::mem::take(&mut room.touched.signed_on);
-        if !rows.is_empty() || !signed_on.is_empty() {
-            let mut tx = self.records.tx_by_rule("keeper", now).await?;
-            for runner in &signed_on {
-                tx.runner_signed_on(runner).await?;
-            }
-            tx.write_step(&rows).await?;
-            tx.commit().await?;
+        if !rows.is_empty() {
+            self.records.write_step(&rows, now).await?;
         }
         self.close_logs(&rows.attempts);
         let Some(room) = self.room.as_mut() else { return Ok(()) };
@@ -218,6 +212,7 @@ impl Task {
             .iter()
             .filter(|row| row.ended_at.is_some())
             .filter_map(|row| Some((row.run_id, usize::try_from(row.job).ok()?, row.number)))
+            .filter(|(run, job, attempt)| self.logs.has_any(*run, *job, *attempt))
             .collect();
         if ended.is_empty() {
             return;

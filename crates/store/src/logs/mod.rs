@@ -171,6 +171,11 @@ impl Logs {
         }
     }
 
+    /// Whether an attempt, or a helper of it, has printed anything that is not in the store yet.
+    pub fn has_any(&self, run: i64, job: usize, attempt: u32) -> bool {
+        self.known().range(LogId::new(run, job, attempt)..LogId::new(run, job, attempt + 1)).next().is_some()
+    }
+
     /// Ends an attempt's logs: they wait to be moved into the store. Appending goes on to work.
     pub fn close(&self, run: i64, job: usize, attempt: u32) {
         let first = LogId::new(run, job, attempt);

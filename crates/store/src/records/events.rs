@@ -112,8 +112,9 @@ impl Tx {
 
     /// Drops what happened before a moment, as far as every reaction has read. Gives how many events that were.
     pub async fn drop_events(&mut self, before: i64) -> Result<u64, StoreError> {
-        let sql = "DELETE FROM events WHERE at < ? AND id <= (SELECT min(event_id) FROM cursors)
-                   AND id < (SELECT max(id) FROM events)";
+        // From the oldest on, up to the first that is younger.
+        let sql = "DELETE FROM events WHERE id <= (SELECT min(event_id) FROM cursors) AND id < (SELECT max(id) FROM events)
+                   AND id < coalesce((SELECT id FROM events WHERE at >= ? ORDER BY id LIMIT 1), 9223372036854775807)";
         Ok(sqlx::query(sql).bind(before).execute(&mut *self.on).await?.rows_affected())
     }
 }

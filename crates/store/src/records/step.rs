@@ -4,7 +4,7 @@
 use super::error::json;
 use super::events::{INSERT_EVENTS, events_as_json};
 use super::usual::{Took, WRITE_TOOK, WRITE_TOOK_OF_FILES};
-use super::{StoreError, Tx};
+use super::{Records, StoreError, Tx};
 use ordotaxis_core::access::Actor;
 use ordotaxis_core::engine::{JobState, State};
 use serde::Serialize;
@@ -132,6 +132,8 @@ pub struct RunChange {
 /// Everything a batch of events changed.
 #[derive(Debug, Clone, Default)]
 pub struct StepRows {
+    /// Runners that began a session.
+    pub signed_on: Vec<super::RunnerRow>,
     pub jobs: Vec<JobRow>,
     pub attempts: Vec<AttemptRow>,
     pub artifacts: Vec<super::StoredArtifact>,
@@ -152,12 +154,33 @@ pub struct StepRows {
 
 impl StepRows {
     pub fn is_empty(&self) -> bool {
-        self.jobs.is_empty() && self.attempts.is_empty() && self.runs.is_empty() && self.events.is_empty() && self.entries.is_empty()
+        self.signed_on.is_empty()
+            && self.jobs.is_empty()
+            && self.attempts.is_empty()
+            && self.runs.is_empty()
+            && self.events.is_empty()
+            && self.entries.is_empty()
+    }
+}
+
+impl StepRows {
+    /// Jobs, attempts, durations, events and nothing else.
+    fn is_usual(&self) -> bool {
+        self.runs.is_empty()
+            && self.signed_on.is_empty()
+            && self.artifacts.is_empty()
+            && self.entries.is_empty()
+            && self.numbers.is_empty()
+            && self.reusable.is_empty()
+            && self.taken_over.is_empty()
     }
 }
 
 impl Tx {
     pub async fn write_step(&mut self, rows: &StepRows) -> Result<(), StoreError> {
+        for runner in &rows.signed_on {
+            self.runner_signed_on(runner).await?;
+        }
         self.write_usual_rows(rows).await?;
         for run in &rows.runs {
             sqlx::query("UPDATE runs SET state = ?, why = ?, started_at = ?, ended_at = ?, rest_ms = ? WHERE id = ?")
@@ -187,10 +210,15 @@ impl Tx {
         Ok(())
     }
 
-    /// What nearly every step writes, as one call: most steps are the end of one job and the beginning of another, and each
-    /// call costs two switches between threads.
+    /// What nearly every step writes.
     async fn write_usual_rows(&mut self, rows: &StepRows) -> Result<(), StoreError> {
-        let mut sql = String::new();
+        self.write_usual_rows_within(rows, "", "").await
+    }
+
+    /// The same as one call to the database, with statements before and after: most steps are the end of one job and the
+    /// beginning of another, and each call costs two switches between threads.
+    async fn write_usual_rows_within(&mut self, rows: &StepRows, before: &str, after: &str) -> Result<(), StoreError> {
+        let mut sql = before.to_owned();
         let mut lists = Vec::new();
         let mut add = |statement: &str, list: String| {
             sql.push_str(statement);
@@ -212,7 +240,9 @@ impl Tx {
         }
         if !rows.events.is_empty() {
             sql.push_str(INSERT_EVENTS);
+            sql.push_str(";\n");
         }
+        sql.push_str(after);
         let mut query = lists.into_iter().fold(sqlx::query_scalar(sqlx::AssertSqlSafe(sql)), |query, list| query.bind(list));
         if !rows.events.is_empty() {
             query = query.bind(self.now).bind(events_as_json(&rows.events)?);
@@ -223,6 +253,24 @@ impl Tx {
     }
 }
 
+impl Records {
+    /// Writes a step as a transaction of its own.
+    pub async fn write_step(&self, rows: &StepRows, now: i64) -> Result<(), StoreError> {
+        if rows.is_usual() {
+            let mut tx = self.tx_not_begun(&Actor::rule(RULE), now).await?;
+            tx.write_usual_rows_within(rows, "BEGIN IMMEDIATE;\n", "COMMIT;").await?;
+            tx.is_committed();
+            return Ok(());
+        }
+        let mut tx = self.tx_by_rule(RULE, now).await?;
+        tx.write_step(rows).await?;
+        tx.commit().await
+    }
+}
+
+/// Who makes what the engine decides.
+const RULE: &str = "keeper";
+
 pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<Item = JobRow>) -> Result<(), StoreError> {
     let rows: Vec<JobRow> = rows.collect();
     if rows.is_empty() {
@@ -232,18 +280,23 @@ pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<It
     Ok(())
 }
 
-const WRITE_JOBS: &str = "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
+/// Takes a JSON list of [`JobRow`]. Each is made text once: `json_each` by itself would do so anew for every column.
+const WRITE_JOBS: &str =
+    "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
           stop_asked, overtaken_by, started_by, inputs, fresh, facts, numbers, reused_from, unwanted, work, not_reused)
-        SELECT value ->> 'run_id', value ->> 'number', value ->> 'state', value ->> 'why', value ->> 'attempt', value ->> 'retries',
-               value ->> 'not_before', value ->> 'runner', value ->> 'since', value ->> 'started_at', value ->> 'ended_at',
-               value ->> 'stop_asked', value ->> 'overtaken_by', value ->> 'started_by', value ->> 'inputs', value ->> 'fresh',
-               value ->> 'facts', value ->> 'numbers', value ->> 'reused_from', value ->> 'unwanted', value ->> 'work', value ->> 'not_reused'
-        FROM json_each(?)";
+        WITH rows AS MATERIALIZED (SELECT value AS one FROM json_each(?))
+        SELECT one ->> 'run_id', one ->> 'number', one ->> 'state', one ->> 'why', one ->> 'attempt', one ->> 'retries',
+               one ->> 'not_before', one ->> 'runner', one ->> 'since', one ->> 'started_at', one ->> 'ended_at',
+               one ->> 'stop_asked', one ->> 'overtaken_by', one ->> 'started_by', one ->> 'inputs', one ->> 'fresh',
+               one ->> 'facts', one ->> 'numbers', one ->> 'reused_from', one ->> 'unwanted', one ->> 'work', one ->> 'not_reused'
+        FROM rows";
 
+/// Takes a JSON list of [`AttemptRow`].
 const WRITE_ATTEMPTS: &str =
     "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases,
            caches)
-        SELECT value ->> 'run_id', value ->> 'job', value ->> 'number', value ->> 'runner', value ->> 'session', value ->> 'slot',
-               value ->> 'state', value ->> 'why', value ->> 'exit_code', value ->> 'started_at', value ->> 'ended_at', value ->> 'phases',
-               value ->> 'caches'
-        FROM json_each(?)";
+        WITH rows AS MATERIALIZED (SELECT value AS one FROM json_each(?))
+        SELECT one ->> 'run_id', one ->> 'job', one ->> 'number', one ->> 'runner', one ->> 'session', one ->> 'slot',
+               one ->> 'state', one ->> 'why', one ->> 'exit_code', one ->> 'started_at', one ->> 'ended_at', one ->> 'phases',
+               one ->> 'caches'
+        FROM rows";

@@ -32,7 +32,14 @@ pub struct Tx {
 impl Records {
     /// Begins a change by `actor`. What a person or a job does must be noted before it can be committed.
     pub async fn tx(&self, actor: &Actor, now: i64) -> Result<Tx, StoreError> {
-        let mut tx = Tx {
+        let mut tx = self.tx_not_begun(actor, now).await?;
+        sqlx::query("BEGIN IMMEDIATE").execute(&mut *tx.on).await?;
+        Ok(tx)
+    }
+
+    /// One whose first statement begins it and whose last commits it.
+    pub(super) async fn tx_not_begun(&self, actor: &Actor, now: i64) -> Result<Tx, StoreError> {
+        Ok(Tx {
             on: self.writer.acquire().await?,
             committed: false,
             now,
@@ -42,9 +49,7 @@ impl Records {
             actor: actor.clone(),
             entries: Vec::new(),
             rings: self.rings.clone(),
-        };
-        sqlx::query("BEGIN IMMEDIATE").execute(&mut *tx.on).await?;
-        Ok(tx)
+        })
     }
 
     /// Begins a change that the service makes by itself because of a rule.
@@ -86,6 +91,12 @@ impl Tx {
         }
         journal::write(&mut self.on, &self.entries, self.now).await?;
         sqlx::query("COMMIT").execute(&mut *self.on).await?;
+        self.is_committed();
+        Ok(())
+    }
+
+    /// It is on disk: whoever waits for what is new hears of it.
+    pub(super) fn is_committed(mut self) {
         self.committed = true;
         for (newest, ring) in [(self.newest_event, &self.rings.events), (self.newest_run_event, &self.rings.run_events)] {
             if let Some(newest) = newest {
@@ -95,7 +106,6 @@ impl Tx {
         if self.has_work {
             self.rings.work.notify_one();
         }
-        Ok(())
     }
 }
 

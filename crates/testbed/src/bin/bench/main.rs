@@ -47,6 +47,9 @@ async fn main() {
     if chosen("runners") {
         depth::many_runners().await;
     }
+    if chosen("fleet") {
+        depth::fleet().await;
+    }
     if chosen("followers") {
         depth::followers().await;
     }

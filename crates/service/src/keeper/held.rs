@@ -1,0 +1,135 @@
+//! Attempts that runners hold: by attempt, by runner, and how many of each project. Each is asked for at every claim and at
+//! every beat, so none may be found by walking through all.
+
+use ordotaxis_store::AttemptRow;
+use ordotaxis_wire::runner::AttemptId;
+use std::collections::{BTreeSet, HashMap};
+use std::time::{Duration, Instant};
+
+pub(super) struct Held {
+    pub(super) row: AttemptRow,
+    /// When its lease runs out.
+    pub(super) until: Instant,
+    pub(super) project: i64,
+}
+
+#[derive(Default)]
+pub(super) struct HeldAttempts {
+    all: HashMap<AttemptId, Held>,
+    of_runner: HashMap<String, BTreeSet<AttemptId>>,
+    of_project: HashMap<i64, usize>,
+}
+
+impl HeldAttempts {
+    pub(super) fn insert(&mut self, attempt: AttemptId, held: Held) {
+        self.remove(attempt);
+        self.of_runner.entry(held.row.runner.clone()).or_default().insert(attempt);
+        *self.of_project.entry(held.project).or_default() += 1;
+        self.all.insert(attempt, held);
+    }
+
+    pub(super) fn remove(&mut self, attempt: AttemptId) -> Option<Held> {
+        let held = self.all.remove(&attempt)?;
+        if let Some(attempts) = self.of_runner.get_mut(&held.row.runner) {
+            attempts.remove(&attempt);
+            if attempts.is_empty() {
+                self.of_runner.remove(&held.row.runner);
+            }
+        }
+        if let Some(count) = self.of_project.get_mut(&held.project) {
+            *count -= 1;
+            if *count == 0 {
+                self.of_project.remove(&held.project);
+            }
+        }
+        Some(held)
+    }
+
+    pub(super) fn get(&self, attempt: AttemptId) -> Option<&Held> {
+        self.all.get(&attempt)
+    }
+
+    /// One that this runner holds.
+    pub(super) fn get_of(&mut self, runner: &str, attempt: AttemptId) -> Option<&mut Held> {
+        self.all.get_mut(&attempt).filter(|held| held.row.runner == runner)
+    }
+
+    pub(super) fn iter(&self) -> impl Iterator<Item = (AttemptId, &Held)> {
+        self.all.iter().map(|(attempt, held)| (*attempt, held))
+    }
+
+    /// What a runner holds, in the order of the attempts.
+    pub(super) fn of_runner(&self, runner: &str) -> impl Iterator<Item = (AttemptId, &Held)> {
+        self.of_runner.get(runner).into_iter().flatten().filter_map(|attempt| Some((*attempt, self.all.get(attempt)?)))
+    }
+
+    /// How many attempts a runner holds.
+    pub(super) fn count_of(&self, runner: &str) -> usize {
+        self.of_runner.get(runner).map_or(0, BTreeSet::len)
+    }
+
+    /// How many jobs of a project run.
+    pub(super) fn running(&self, project: i64) -> usize {
+        self.of_project.get(&project).copied().unwrap_or(0)
+    }
+
+    /// Lengthens every lease by as much, or to this moment where that is later.
+    pub(super) fn lengthen(&mut self, by: Duration, at_least_to: Option<Instant>) {
+        for held in self.all.values_mut() {
+            held.until = at_least_to.map_or(held.until + by, |moment| held.until.max(moment));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn held(runner: usize, project: i64) -> Held {
+        let row = AttemptRow {
+            run_id: 1,
+            job: 0,
+            number: 1,
+            runner: format!("quay-{runner}"),
+            session: String::new(),
+            slot: 0,
+            state: String::new(),
+            why: None,
+            exit_code: None,
+            started_at: 0,
+            ended_at: None,
+            phases: String::new(),
+            caches: String::new(),
+        };
+        Held { row, until: Instant::now(), project }
+    }
+
+    proptest! {
+        /// Whatever comes and goes: all three ways of looking agree with a plain list.
+        #[test]
+        fn every_way_of_looking_agrees(steps in prop::collection::vec((0..6usize, prop::option::of((0..3usize, 0..3i64))), 0..40)) {
+            let (mut ours, mut plain) = (HeldAttempts::default(), HashMap::new());
+            for (job, put) in steps {
+                let attempt = AttemptId { run: 1, job, attempt: 1 };
+                match put {
+                    Some((runner, project)) => {
+                        ours.insert(attempt, held(runner, project));
+                        plain.insert(attempt, (runner, project));
+                    }
+                    None => prop_assert_eq!(ours.remove(attempt).is_some(), plain.remove(&attempt).is_some()),
+                }
+                for at in 0..3 {
+                    let name = format!("quay-{at}");
+                    let mut mine: Vec<AttemptId> = plain.iter().filter(|(_, (runner, _))| *runner == at).map(|(attempt, _)| *attempt).collect();
+                    mine.sort();
+                    prop_assert_eq!(ours.of_runner(&name).map(|(attempt, _)| attempt).collect::<Vec<_>>(), mine.clone());
+                    prop_assert_eq!(ours.count_of(&name), mine.len());
+                    let project = i64::try_from(at).expect("a small number");
+                    prop_assert_eq!(ours.running(project), plain.values().filter(|(_, of)| *of == project).count());
+                }
+                prop_assert_eq!(ours.iter().count(), plain.len());
+            }
+        }
+    }
+}

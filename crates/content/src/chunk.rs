@@ -17,8 +17,10 @@ pub const LARGEST_CHUNK: usize = 1024 * 1024;
 pub struct ChunkId(pub [u8; 32]);
 
 impl ChunkId {
+    /// The length of a name in bytes.
     pub const BYTES: usize = 32;
 
+    /// The name of these bytes.
     pub fn of(bytes: &[u8]) -> ChunkId {
         ChunkId(*blake3::hash(bytes).as_bytes())
     }
@@ -42,6 +44,7 @@ impl fmt::Debug for ChunkId {
     }
 }
 
+/// A text that does not name a chunk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("a chunk is named by 64 hexadecimal digits")]
 pub struct BadChunkId;

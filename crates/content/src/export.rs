@@ -7,6 +7,7 @@ use std::io::{self, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
+/// Why a tree could not be written as a file or an archive.
 #[derive(Debug, thiserror::Error)]
 pub enum ExportError {
     #[error("the store could not give a part of `{path}`")]

@@ -18,11 +18,13 @@ pub const LARGEST_BLOCK: usize = BLOCK_RAW + LARGEST_CHUNK;
 /// A block of the smallest files has a long header; none is longer than this.
 pub const HEADER_LIMIT: usize = FIXED + MOST_CHUNKS * PER_CHUNK;
 const MOST_CHUNKS: usize = 4096;
+/// The length in bytes of a header's beginning, which says how long the rest is: stored length, raw length, number of chunks.
 const FIXED: usize = 12;
 const PER_CHUNK: usize = ChunkId::BYTES + 4;
 /// Level 1 packs two to three times as fast as 3 and stores about a tenth more; time is what people wait for.
 const LEVEL: i32 = 1;
 
+/// Why bytes are not a pack of whole chunks, or could not be made one.
 #[derive(Debug, thiserror::Error)]
 pub enum PackError {
     #[error("the pack does not begin as one, or was made by a newer version")]
@@ -83,6 +85,7 @@ impl BlockHeader {
         Ok((BlockHeader { stored, raw, chunks }, rest))
     }
 
+    /// The header as it stands in a pack; numbers are little-endian, 32 bits.
     pub fn bytes(&self) -> Vec<u8> {
         let mut bytes = Vec::with_capacity(FIXED + self.chunks.len() * PER_CHUNK);
         let count = u32::try_from(self.chunks.len()).unwrap_or(u32::MAX);
@@ -176,6 +179,7 @@ impl Packer {
         Ok(Packer { writer: BlockWriter::new()?, known: HashSet::new(), bytes: MAGIC.to_vec() })
     }
 
+    /// Adds a chunk. One that was added before is left out: a pack holds each once.
     pub fn add(&mut self, id: ChunkId, bytes: &[u8]) -> Result<(), PackError> {
         if self.known.insert(id) {
             let block = self.writer.add(id, bytes)?;
@@ -196,6 +200,7 @@ impl Packer {
         self.bytes.len()
     }
 
+    /// Whether no chunk was added since the last [`Packer::take`].
     pub fn is_empty(&self) -> bool {
         self.known.is_empty()
     }

@@ -15,6 +15,7 @@ const ROOT_MAGIC: &[u8; 8] = b"ordroot1";
 /// The longest list of files that is read: about three million files.
 const LIST_LIMIT: u64 = 512 * 1024 * 1024;
 
+/// Why bytes are not a list of files that may be put into a folder.
 #[derive(Debug, thiserror::Error)]
 pub enum TreeError {
     #[error("the list of files cannot be read, or was made by a newer version")]
@@ -33,6 +34,7 @@ pub enum TreeError {
     Sum,
 }
 
+/// One path of a tree.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Entry {
     /// Relative, parts joined by `/`; bytes, since not every file name is UTF-8.
@@ -40,6 +42,7 @@ pub struct Entry {
     pub kind: Kind,
 }
 
+/// What lies at a path. Owners are not kept: files belong to whoever restores them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Kind {
     File {
@@ -55,6 +58,7 @@ pub enum Kind {
         chunks: Vec<(ChunkId, u32)>,
     },
     Link {
+        /// Bytes, as the system has them; nothing here follows it.
         target: Vec<u8>,
     },
     Folder {
@@ -161,6 +165,7 @@ impl Tree {
         Ok(Tree { entries })
     }
 
+    /// All paths in ascending order of their bytes, each once.
     pub fn entries(&self) -> &[Entry] {
         &self.entries
     }
@@ -175,6 +180,7 @@ impl Tree {
         self.entries.iter().filter(|entry| !matches!(entry.kind, Kind::Folder { .. })).count() as u64
     }
 
+    /// The lengths of all files together.
     pub fn bytes(&self) -> u64 {
         let size = |entry: &Entry| if let Kind::File { size, .. } = entry.kind { size } else { 0 };
         self.entries.iter().map(size).fold(0, u64::saturating_add)

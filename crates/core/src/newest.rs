@@ -1,5 +1,5 @@
-//! Which commit of a branch is the newest, whatever the order in which pushes are looked at: its history tells, and
-//! where it does not, which was told of later.
+//! Which commit of a branch is the newest, whatever the order in which pushes are looked at: its history decides, and
+//! where it does not, the later report wins.
 
 /// How a commit stands to the newest one that was looked at before.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -13,7 +13,7 @@ pub enum Relation {
     Apart,
 }
 
-/// Whether a commit takes the place of the newest one that was looked at. `later`: it was told of later than that one;
+/// Whether a commit takes the place of the newest one that was looked at. `later`: it was reported later than that one;
 /// `moved`: the branch was moved from that one to this, as the push or the repository says.
 pub fn takes_its_place(relation: Relation, later: bool, moved: bool) -> bool {
     match relation {

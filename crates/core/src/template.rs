@@ -64,6 +64,7 @@ impl fmt::Display for Slot {
     }
 }
 
+/// A piece of a template: plain text or a placeholder.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Part {
     Text(String),
@@ -130,6 +131,7 @@ impl Template {
         }
     }
 
+    /// All placeholders, in the order of the text.
     pub fn slots(&self) -> impl Iterator<Item = &Slot> {
         self.parts.iter().filter_map(|part| match part {
             Part::Slot(slot) => Some(slot),

@@ -15,6 +15,7 @@ pub enum Address {
     Local(PathBuf),
 }
 
+/// An address on another machine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Remote {
     /// As it is given to git.
@@ -24,6 +25,7 @@ pub struct Remote {
     password: bool,
 }
 
+/// Why a text is not an address that is cloned from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum AddressError {
     #[error(

@@ -10,6 +10,7 @@ use tokio::process::Command;
 /// How long one call may take; fetching a large repository for the first time is the longest.
 const TIME_LIMIT: Duration = Duration::from_secs(600);
 
+/// Why git could not do something. What is not there is not an error where a function says so by `None` or `false`.
 #[derive(Debug, thiserror::Error)]
 pub enum GitError {
     #[error("git could not be started; is it installed?")]

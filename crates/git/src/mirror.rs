@@ -14,6 +14,7 @@ pub struct Mirrors {
 }
 
 impl Mirrors {
+    /// The mirrors below `folder`; nothing is made or fetched yet.
     pub fn new(folder: PathBuf) -> Self {
         Mirrors { folder, open: StdMutex::default() }
     }
@@ -51,12 +52,14 @@ impl Mirrors {
     }
 }
 
+/// A bare copy of one project's repository. One fetch at a time; all else reads beside it.
 pub struct Mirror {
     pub(crate) dir: PathBuf,
     pub(crate) url: String,
     pub(crate) fetching: Mutex<()>,
 }
 
+/// What people see of a commit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CommitInfo {
     pub id: String,
@@ -173,11 +176,13 @@ impl Mirror {
         Ok(None)
     }
 
+    /// The names of all branches, without `refs/heads/`, as of the last fetch.
     pub async fn branches(&self) -> Result<Vec<String>, GitError> {
         let out = git(&self.dir, &["for-each-ref", "--format=%(refname:lstrip=2)", "refs/heads"]).await?;
         Ok(String::from_utf8_lossy(&out).lines().map(str::to_owned).collect())
     }
 
+    /// What a commit says of itself. An error when the mirror does not have it.
     pub async fn commit(&self, id: &str) -> Result<CommitInfo, GitError> {
         let out = git(&self.dir, &["log", "-1", "--format=%H%n%an%n%ct%n%s%n%B", "--end-of-options", checked(id)?]).await?;
         parse_commit(&String::from_utf8_lossy(&out)).ok_or_else(|| GitError::Failed {

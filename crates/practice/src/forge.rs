@@ -16,6 +16,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::net::TcpListener;
 
+/// Why the forge's book could not be read or written.
 #[derive(Debug, thiserror::Error)]
 pub enum ForgeError {
     #[error("{}: {source}", path.display())]
@@ -54,6 +55,7 @@ struct Proposal {
     landed: bool,
 }
 
+/// The forge: repositories in a folder, and a book of their hooks, proposals and statuses. Clones share both.
 #[derive(Clone)]
 pub struct Forge {
     folder: PathBuf,
@@ -89,6 +91,7 @@ impl Forge {
         Ok(Forge { folder, url, book: Arc::new(Mutex::new(book)), refuse: Arc::default(), client: reqwest::Client::new() })
     }
 
+    /// Answers calls until the listener fails.
     pub async fn serve(self, listener: TcpListener) -> std::io::Result<()> {
         axum::serve(listener, self.router()).await
     }
@@ -230,7 +233,7 @@ async fn set_hook(State(forge): State<Forge>, Path(name): Path<String>, Json(hoo
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Offers a branch to another one, and tells the hook.
+/// Offers a branch to another one, and calls the webhook.
 async fn propose(State(forge): State<Forge>, Path(name): Path<String>, Json(mut proposal): Json<Proposal>) -> Answer<Json<Proposal>> {
     let refs = forge.refs(&name).await;
     let tip = |branch: &str| refs.get(&format!("refs/heads/{branch}")).cloned();

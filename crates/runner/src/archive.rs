@@ -6,6 +6,7 @@ use std::fs::{File, FileType};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
+/// Why files of a job could not be read or written.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ArchiveError {
     #[error("`{0}` is not a glob")]

@@ -116,6 +116,7 @@ impl Job<'_> {
     }
 }
 
+/// `1 file`, `2 files`
 pub(crate) fn files(count: u64) -> String {
     if count == 1 { "1 file".to_owned() } else { format!("{count} files") }
 }
@@ -135,6 +136,7 @@ fn not_brought(name: &str, error: LayerError) -> Broken {
     }
 }
 
+/// Does work that reads or writes files on a thread where that may take long.
 pub(crate) async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, SaveError> + Send + 'static) -> Result<T, SaveError> {
     let lost = |error| SaveError::Archive(ArchiveError::Io { path: PathBuf::new(), source: std::io::Error::other(error) });
     tokio::task::spawn_blocking(work).await.map_err(lost)?

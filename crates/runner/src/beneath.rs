@@ -2,7 +2,7 @@
 //!
 //! A job may put a link wherever it can write, also while it is looked at. So nothing of a job is reached by joining its
 //! path to a folder: every path is looked up here, beneath an open handle, with links refused on the way (`openat2` with
-//! `RESOLVE_BENEATH` and `RESOLVE_NO_SYMLINKS`; on kernels before 5.6 name by name with `O_NOFOLLOW`, which comes to the
+//! `RESOLVE_BENEATH` and `RESOLVE_NO_SYMLINKS`; on kernels before 5.6 name by name with `O_NOFOLLOW`, which has the
 //! same). A link itself is data: it can be read, made and moved as a link.
 
 use nix::errno::Errno;

@@ -23,7 +23,7 @@ use tokio::time::{Instant, sleep_until};
 const WITHIN: Duration = Duration::from_secs(60);
 /// The pause between two looks whether it is ready.
 const LOOK: Duration = Duration::from_millis(50);
-/// How much of its last output is told when it goes wrong.
+/// How much of its last output an error message quotes.
 const LAST_LINES: usize = 5;
 
 /// A helper that runs.
@@ -36,7 +36,7 @@ pub(crate) struct Running {
     last: Arc<Mutex<VecDeque<String>>>,
 }
 
-/// What its steps are told with, too.
+/// Where its output goes and how it is shown.
 pub(crate) struct Place<'a> {
     pub(crate) fence: &'a Fence,
     pub(crate) inside: Inside<'a>,

@@ -1,4 +1,4 @@
-//! How a job ends before its end: what went wrong, as a sentence for whoever reads the result.
+//! How a job ends before its end: what went wrong, as a sentence for the reader of the result.
 
 use crate::archive::ArchiveError;
 use crate::client::CallError;
@@ -49,6 +49,7 @@ impl From<CallError> for Broken {
     }
 }
 
+/// The job fails for this reason, which is no step's.
 pub(crate) fn failed(why: String) -> Broken {
     Broken::Failed { why, exit_code: None }
 }

@@ -1,5 +1,5 @@
-//! A job's caches: restored before its steps, saved after them. Nothing that goes wrong with one ends the job: it is told
-//! in the log and with the job's result.
+//! A job's caches: restored before its steps, saved after them. An error with a cache does not end the job: it is reported
+//! in the log and in the job's result.
 
 use crate::archive::chosen;
 use crate::artifacts::{blocking, files};

@@ -5,8 +5,8 @@ use crate::identity::Identity;
 use ordotaxis_content::ChunkId;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
-    AttemptId, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, Left, LogAnswer, Phases, SaveCache,
-    SavedCache, SignOff, SignOn, SignedOn, Taken,
+    AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, LogAnswer, Phases,
+    ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
@@ -14,6 +14,7 @@ use serde::de::DeserializeOwned;
 use std::time::Duration;
 use tokio_util::sync::CancellationToken;
 
+/// Why a call to the service did not give an answer.
 #[derive(Debug, thiserror::Error)]
 pub enum CallError {
     #[error("the service at {url} could not be reached")]
@@ -50,6 +51,7 @@ pub async fn enrol(url: &str, token: &str, name: &str) -> Result<Identity, CallE
     Ok(Identity { url: client.identity.url, name: enrolled.name, credential: enrolled.credential })
 }
 
+/// Calls to the service, with the runner's credential.
 #[derive(Clone)]
 pub(crate) struct Client {
     identity: Identity,
@@ -67,6 +69,7 @@ impl Client {
         self.http.request(method, format!("{}/runner/v1/{path}", self.identity.url)).bearer_auth(&self.identity.credential)
     }
 
+    /// Sends a call once and reads a refusal. Who calls decides whether to try again.
     pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, CallError> {
         let unreachable = |source| CallError::Unreachable { url: self.identity.url.clone(), source };
         let answer = request.send().await.map_err(unreachable)?;
@@ -141,6 +144,7 @@ impl Client {
         Ok(said.iter().map(|byte| *byte != 0).collect())
     }
 
+    /// Stores a pack of chunks. A repeat stores it again, which a sweep finds.
     pub(crate) async fn put_pack(&self, pack: bytes::Bytes) -> Result<(), CallError> {
         self.send(self.request(Method::POST, "packs").body(pack)).await.map(drop)
     }
@@ -150,7 +154,7 @@ impl Client {
         self.send(self.request(Method::POST, &format!("attempts/{attempt}/trees/{tree}/chunks")).body(names)).await
     }
 
-    pub(crate) async fn left(&self, attempt: AttemptId, left: &Left) -> Result<Taken, CallError> {
+    pub(crate) async fn left(&self, attempt: AttemptId, left: &AttemptReports) -> Result<ReportsTaken, CallError> {
         self.post(&format!("attempts/{attempt}/left"), left).await
     }
 
@@ -176,6 +180,7 @@ impl Pauses {
         Pauses { next: Pauses::FIRST }
     }
 
+    /// Waits, each time about twice as long, by a factor that differs between runners: they do not come back all at once.
     pub(crate) async fn pause(&mut self) {
         let pause = self.next.mul_f64(0.5 + rand::random::<f64>());
         self.next = (self.next * 2).min(Pauses::LONGEST);
@@ -203,7 +208,7 @@ where
     }
 }
 
-/// Waits for a service that is away, and takes any word of it.
+/// Waits for a service that is away; any answer will do.
 async fn insist_unless_refused<T, F>(leave: &CancellationToken, call: &mut impl FnMut() -> F) -> Result<T, CallError>
 where
     F: Future<Output = Result<T, CallError>>,

@@ -43,6 +43,7 @@ pub struct ConfiguredTool {
     pub version: Option<String>,
 }
 
+/// Why a runner's configuration cannot be used.
 #[derive(Debug, thiserror::Error)]
 pub enum ConfigError {
     #[error("the runner's configuration {} could not be read", path.display())]
@@ -60,6 +61,7 @@ pub enum ConfigError {
 }
 
 impl Config {
+    /// Reads a configuration file; unknown keys are mistakes.
     pub fn load(path: &Path) -> Result<Config, ConfigError> {
         let text = std::fs::read_to_string(path).map_err(|source| ConfigError::Read { path: path.to_owned(), source })?;
         toml::from_str(&text).map_err(|source| ConfigError::Form { path: path.to_owned(), source: Box::new(source) })

@@ -62,6 +62,7 @@ fn limit_of(resource: Resource, most: u64) -> u64 {
 }
 
 impl Container {
+    /// Starts the container that a job's steps run in; it waits until they come.
     pub(crate) async fn open(
         image: &str,
         attempt: &str,
@@ -115,6 +116,7 @@ impl Container {
         }
     }
 
+    /// The process that holds the container's name spaces.
     pub(crate) fn pid(&self) -> i32 {
         self.pid
     }
@@ -129,6 +131,7 @@ impl Container {
         args
     }
 
+    /// Removes it with all that runs in it.
     pub(crate) async fn close(self) {
         let _ = podman().args(["rm", "--force", "--time", "0", &self.name]).stderr(Stdio::null()).output().await;
     }

@@ -1,5 +1,5 @@
-//! From the store to files: blocks are read as they come, opened and held against their names on two threads, and each
-//! chunk is written wherever it is wanted.
+//! From the store to files: blocks are read as they arrive; two threads open them and check each chunk against its
+//! digest, and write it wherever it is wanted.
 
 use crate::beneath::{Beneath, Owner};
 use crate::layer_error::LayerError;
@@ -27,6 +27,7 @@ pub(crate) struct Fetched {
 }
 
 impl Fetched {
+    /// Reads the blocks of an answer; chunks that nobody wanted are dropped.
     pub(crate) async fn read(answer: Response, wanted: &HashSet<ChunkId>) -> Result<Fetched, LayerError> {
         let mut blocks = Blocks::new(answer);
         let mut fetched = Fetched::default();
@@ -137,10 +138,12 @@ impl Wanted {
         Wanted { owner, ..Wanted::default() }
     }
 
+    /// A folder that is to be there, with its permission bits.
     pub(crate) fn folder(&mut self, path: PathBuf, mode: u32) {
         self.folders.push((path, mode));
     }
 
+    /// A file that is written when all of its chunks have come; an empty one at once.
     pub(crate) fn file(&mut self, path: PathBuf, entry: &Entry) -> Result<(), LayerError> {
         let chunks = entry.chunks();
         if chunks.is_empty() {

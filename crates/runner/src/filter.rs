@@ -73,6 +73,7 @@ const HIGHEST_FAMILY: i32 = 64;
 #[cfg(target_arch = "x86_64")]
 const X32: i64 = 0x4000_0000;
 
+/// Why there is no filter of system calls.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum FilterError {
     #[error("the filter of system calls could not be made")]
@@ -151,7 +152,7 @@ pub(crate) fn write(folder: &Path) -> Result<[PathBuf; 2], FilterError> {
     Ok([write("refused.bpf", program(rules()?, libc::EPERM)?)?, write("unknown.bpf", program(unknown, libc::ENOSYS)?)?])
 }
 
-/// The same for containers, as the OCI runtime specification writes a filter. Process 1 of a container is nobody's fence.
+/// The same for containers, as the OCI runtime specification writes a filter. Process 1 of a container is not part of a fence.
 pub(crate) fn for_containers(path: &Path) -> Result<(), FilterError> {
     let names = |calls: &[Call]| calls.iter().map(|(name, _)| *name).collect::<Vec<_>>();
     let refused = |names: Vec<&str>, error: i32, args: serde_json::Value| serde_json::json!({ "names": names, "action": "SCMP_ACT_ERRNO", "errnoRet": error, "args": args });

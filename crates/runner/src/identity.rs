@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 const FILE: &str = "runner.toml";
 
+/// Who a runner is: what its enrolment was answered with. It is shown without its credential.
 #[derive(Clone, Serialize, Deserialize)]
 pub struct Identity {
     /// The service's address.
@@ -21,6 +22,7 @@ impl std::fmt::Debug for Identity {
     }
 }
 
+/// Why a runner's identity could not be read or kept.
 #[derive(Debug, thiserror::Error)]
 pub enum IdentityError {
     #[error("{} is not enrolled: there is no {FILE} in it", folder.display())]
@@ -40,6 +42,7 @@ pub enum IdentityError {
 }
 
 impl Identity {
+    /// Reads the identity of the runner that has this folder.
     pub fn load(folder: &Path) -> Result<Identity, IdentityError> {
         let path = folder.join(FILE);
         let text = match std::fs::read_to_string(&path) {
@@ -49,10 +52,12 @@ impl Identity {
         toml::from_str(&text).map_err(|source| IdentityError::Form { path, source: Box::new(source) })
     }
 
+    /// Whether a runner was enrolled with this folder.
     pub fn exists(folder: &Path) -> bool {
         folder.join(FILE).exists()
     }
 
+    /// Writes it, for the owner of the folder only (0600); what was there is replaced.
     pub fn save(&self, folder: &Path) -> Result<(), IdentityError> {
         let path = folder.join(FILE);
         let fail = |source| IdentityError::Io { path: path.clone(), source };

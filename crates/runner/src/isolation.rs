@@ -18,6 +18,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::Arc;
 
+/// What keeps jobs apart from the machine and from each other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Isolation {
     Sandbox,
@@ -27,6 +28,7 @@ pub enum Isolation {
 }
 
 impl Isolation {
+    /// As the configuration and the service write it.
     pub fn word(self) -> &'static str {
         match self {
             Isolation::Sandbox => "sandbox",
@@ -129,7 +131,7 @@ pub(crate) struct Wanted<'a> {
     /// Several processes share the job's network: helpers and steps.
     pub(crate) shared: bool,
     pub(crate) limits: &'a Limits,
-    /// It must not outlive the runner, for then another may do the like.
+    /// It must not outlive the runner: then another job may get the turn.
     pub(crate) holds_turn: bool,
     /// Names the attempt.
     pub(crate) attempt: &'a str,
@@ -161,7 +163,7 @@ enum Wire {
     Machines,
 }
 
-/// A variable that marks a job's processes is set by the fence, inside, so that its own processes can be told apart.
+/// A variable that marks a job's processes is set by the fence, inside, so that the fence's own processes are not counted as the job's.
 pub(crate) struct Inside<'a> {
     /// As it is called inside.
     pub(crate) dir: &'a Path,
@@ -212,10 +214,12 @@ impl Fence {
         Ok(Fence { kind, folders, inside, group })
     }
 
+    /// Whether jobs run on the machine without a fence.
     pub(crate) fn is_host(&self) -> bool {
         matches!(self.kind, Kind::Host { .. })
     }
 
+    /// Whether the job has an image.
     pub(crate) fn is_container(&self) -> bool {
         matches!(self.kind, Kind::Container(_))
     }
@@ -225,6 +229,7 @@ impl Fence {
         &self.inside
     }
 
+    /// The stage of sandboxes, where jobs run in one.
     pub(crate) fn stage(&self) -> Option<&Stage> {
         if let Kind::Sandbox { made, .. } = &self.kind { Some(&made.0) } else { None }
     }

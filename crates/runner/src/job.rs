@@ -51,6 +51,7 @@ pub(crate) struct Shared {
     pub(crate) abort: CancellationToken,
 }
 
+/// How an attempt ended, for its last call.
 pub(crate) struct JobResult {
     pub(crate) outcome: Outcome,
     pub(crate) exit_code: Option<i32>,
@@ -177,6 +178,7 @@ async fn guard(
     }
 }
 
+/// An attempt that goes on.
 pub(crate) struct Job<'a> {
     pub(crate) shared: &'a Arc<Shared>,
     pub(crate) lease: Cow<'a, Lease>,
@@ -200,7 +202,7 @@ pub(crate) struct Job<'a> {
 }
 
 impl Job<'_> {
-    /// Everything, and whatever came of it the helpers ended and the fence taken down.
+    /// The whole job. However it ends, its helpers are stopped and its fence is taken down.
     async fn whole(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
         let done = self.fenced(workspace).await;
         if self.fence.is_some() {
@@ -365,8 +367,9 @@ impl Job<'_> {
         }
     }
 
+    /// A phase begins; the one before must have ended.
     pub(crate) async fn begin(&mut self, name: &str, kind: PhaseKind) {
-        self.shipper.log.let_out().await;
+        self.shipper.log.flush_held_back().await;
         let phase = PhaseView {
             name: self.shipper.masked(name),
             kind,
@@ -381,6 +384,7 @@ impl Job<'_> {
         self.shipper.phases(&self.phases);
     }
 
+    /// The phase that began last has ended.
     pub(crate) fn end(&mut self, failed: bool, exit_code: Option<i32>) {
         if let Some(phase) = self.phases.last_mut() {
             phase.duration_ms = Some(now_ms() - phase.started_at.as_millisecond());
@@ -390,6 +394,7 @@ impl Job<'_> {
         self.shipper.phases(&self.phases);
     }
 
+    /// An error when the job was asked to stop, or was given up.
     pub(crate) fn check_halt(&self) -> Result<(), Broken> {
         match *self.halt.borrow() {
             Halt::No => Ok(()),
@@ -402,6 +407,7 @@ impl Job<'_> {
         }
     }
 
+    /// What the job's processes run in.
     pub(crate) fn fence(&self) -> &Fence {
         self.fence.as_ref().unwrap_or_else(|| unreachable!("the fence is made before anything is run in it"))
     }

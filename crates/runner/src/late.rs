@@ -11,6 +11,7 @@ use std::collections::HashMap;
 use std::fs::FileType;
 use std::path::{Path, PathBuf};
 
+/// Why a placeholder that only the runner can fill could not be filled.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum LateError {
     #[error("{} could not be read for a {{hash:…}}", path.display())]
@@ -25,7 +26,7 @@ pub(crate) enum LateError {
     Form(String),
 }
 
-/// The folder that a lease's files are checked out to, with its placeholders filled: this comes before all else.
+/// The folder that a lease's files are checked out to, with its placeholders filled: this comes first.
 pub(crate) fn checkout_dir(lease: &Lease) -> Result<Option<String>, LateError> {
     match &lease.checkout {
         Checkout::None => Ok(None),

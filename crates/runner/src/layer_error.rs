@@ -4,6 +4,7 @@ use crate::client::CallError;
 use ordotaxis_content::TreeError;
 use std::path::{Path, PathBuf};
 
+/// Why a tree is not there as a folder.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum LayerError {
     #[error("{}: {source}", path.display())]
@@ -18,6 +19,7 @@ pub(crate) enum LayerError {
     Short,
 }
 
+/// Says at which path something went wrong.
 pub(crate) fn io(path: &Path) -> impl Fn(std::io::Error) -> LayerError + use<'_> {
     move |source| LayerError::Io { path: path.to_owned(), source }
 }

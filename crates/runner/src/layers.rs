@@ -93,6 +93,7 @@ pub(crate) struct Brought {
     pub(crate) fetched: u64,
 }
 
+/// Trees that were fetched, each as a folder that many jobs read at the same time and none writes.
 pub(crate) struct Layers {
     folder: PathBuf,
     /// Whether layers may lie over each other: overlays work, and so does the mark for what is not there.
@@ -224,7 +225,7 @@ impl Layers {
         let wanted: HashSet<ChunkId> = ids.iter().copied().collect();
         let got = insist_for(TRIES, from.leave, || async {
             let answer = from.client.chunks(from.attempt, tree, names.clone()).await?;
-            // Broken data is not a reason to ask for ever: it is told.
+            // Broken data does not get better by asking again: it is reported.
             match Fetched::read(answer, &wanted).await {
                 Err(LayerError::Call(error)) => Err(error),
                 other => Ok(other),
@@ -347,7 +348,7 @@ impl Plan {
         for path in &self.gone {
             let path = staging.join(OsStr::from_bytes(path));
             let parent = path.parent().unwrap_or(staging);
-            // Where a folder is gone as a whole, its mark alone tells.
+            // A folder that was deleted as a whole has only its own deletion mark.
             if is_whiteout(parent) {
                 continue;
             }

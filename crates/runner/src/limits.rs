@@ -17,7 +17,7 @@ pub(crate) struct Group {
     folders: Vec<PathBuf>,
     memory: Option<u64>,
     processes: Option<u64>,
-    /// How often something was ended for want of memory before this job.
+    /// How often a process was killed for lack of memory before this job.
     kills_before: u64,
 }
 

@@ -15,6 +15,7 @@ const SHORTEST_LINE: usize = 8;
 /// The characters that URLs need not escape (RFC 3986, unreserved).
 const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
+/// Replaces secrets in a stream, also where one is spread over two pieces or several lines.
 pub(crate) struct Mask {
     search: AhoCorasick,
     /// Without line ends, longest first.

@@ -47,6 +47,7 @@ impl Network {
         device && works("slirp4netns", "--version") && works("ip", "-V")
     }
 
+    /// Makes a network name space; `outward` lets it reach other machines.
     pub(crate) async fn open(stage: &Stage, outward: bool) -> Result<Network, String> {
         let user = INSIDE.to_string();
         // What bubblewrap says of it goes another way than the sign of the process within, for it closes that way.
@@ -90,6 +91,7 @@ impl Network {
         if done.status.success() { Ok(()) } else { Err(failed(format!("{LINK_LOCAL} could not be shut: {}", said.trim()))) }
     }
 
+    /// Whether other machines can be reached from it.
     pub(crate) fn is_outward(&self) -> bool {
         self.carrier.is_some()
     }
@@ -145,7 +147,7 @@ async fn until_said(child: &mut Child, end: u8) -> Result<Vec<u8>, String> {
     Ok(text)
 }
 
-/// Networks that were made before they are wanted: making one takes longer than all else of a fence.
+/// Networks that were made before they are wanted: making one takes longer than everything else of a fence.
 #[derive(Default)]
 pub(crate) struct Spares(Mutex<Vec<Network>>);
 

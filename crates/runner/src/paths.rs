@@ -18,6 +18,7 @@ pub(crate) fn tool_homes() -> Vec<(String, String)> {
     homes
 }
 
+/// The folders of `PATH`.
 pub(crate) fn paths() -> Vec<PathBuf> {
     std::env::var_os("PATH").map(|paths| std::env::split_paths(&paths).collect()).unwrap_or_default()
 }
@@ -35,6 +36,7 @@ pub(crate) fn program(name: &str) -> String {
     path
 }
 
+/// The first folder of `PATH` that has a file of this name.
 pub(crate) fn on_path(name: &str) -> Option<PathBuf> {
     paths().into_iter().find(|folder| folder.join(name).is_file())
 }

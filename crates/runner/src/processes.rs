@@ -39,6 +39,7 @@ pub(crate) async fn kill_all(group: Pid, mark: &str) {
     kill_marked(mark).await;
 }
 
+/// Kills all processes that have the mark in their environment, until none is left or the grace is over.
 pub(crate) async fn kill_marked(mark: &str) {
     let until = Instant::now() + GRACE;
     loop {

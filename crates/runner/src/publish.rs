@@ -12,7 +12,7 @@ use oci_client::manifest::OciImageManifest;
 use oci_client::secrets::RegistryAuth;
 use oci_client::{Client, Reference};
 use ordotaxis_wire::run::PhaseKind;
-use ordotaxis_wire::runner::{LeasePublish, Left};
+use ordotaxis_wire::runner::{AttemptReports, LeasePublish};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
@@ -80,7 +80,7 @@ impl Job<'_> {
         };
         self.shipper.log.say(&format!("published {} to {}: {digest}", publish.artifact, publish.to)).await;
         if let Some(fact) = &publish.fact {
-            let left = Left { facts: BTreeMap::from([(fact.clone(), digest)]), ..Left::default() };
+            let left = AttemptReports { facts: BTreeMap::from([(fact.clone(), digest)]), ..AttemptReports::default() };
             let (client, attempt) = (&self.shared.client, self.lease.attempt);
             crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
         }

@@ -1,5 +1,5 @@
 //! What a job leaves beside files: facts, and what its reports say of tests, coverage and findings. Told to the service
-//! when the steps have ended, whatever came of them.
+//! when the steps have ended, also when they failed.
 
 use crate::archive::chosen;
 use crate::beneath::{Beneath, is_link_error, is_missing};
@@ -13,7 +13,7 @@ use ordotaxis_core::language::Fact;
 use ordotaxis_core::report::{
     Case, Coverage, Finding, ReportError, cobertura_lines, junit_cases, lcov_lines, sarif_findings, tap_cases, test_times,
 };
-use ordotaxis_wire::runner::Left;
+use ordotaxis_wire::runner::AttemptReports;
 use std::collections::BTreeMap;
 use std::io::Read as _;
 use std::path::Path;
@@ -35,8 +35,8 @@ struct Read {
 }
 
 impl Job<'_> {
-    /// Reads and tells it all. Gives a sentence about the first test that failed, where one did. A fact that is not what
-    /// the file says of it is an error; a report that cannot be read is told and left out.
+    /// Reads everything and sends it to the service. Returns a sentence about the first test that failed, if one did. A fact
+    /// that does not fit its declaration is an error; a report that cannot be read is skipped, and the log says so.
     pub(crate) async fn tell_left(&mut self, workspace: &Workspace) -> Result<Option<String>, Broken> {
         if self.lease.reports.is_empty() && self.lease.facts.is_empty() {
             return Ok(None);
@@ -56,7 +56,7 @@ impl Job<'_> {
         if self.lease.share.is_some() {
             self.tests = read.cases.as_deref().map(test_times).unwrap_or_default();
         }
-        let left = Left { facts, numbers, cases: read.cases, coverage: read.coverage, findings: read.findings };
+        let left = AttemptReports { facts, numbers, cases: read.cases, coverage: read.coverage, findings: read.findings };
         let (client, attempt) = (&self.shared.client, self.lease.attempt);
         let taken = crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
         for said in &taken.said {

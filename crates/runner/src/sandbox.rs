@@ -24,7 +24,7 @@ pub(crate) struct At<'a> {
     pub(crate) dir: &'a Path,
     /// No network but a loopback of its own, made with this very sandbox.
     pub(crate) alone: bool,
-    /// The machine's own network, for want of another: names are asked for as the machine asks.
+    /// The machine's own network, because no other can be made: names are resolved as on the machine.
     pub(crate) machines_network: bool,
 }
 
@@ -73,6 +73,7 @@ pub(crate) fn bare() -> Vec<String> {
 }
 
 impl Sandbox {
+    /// The part of bubblewrap's arguments that all jobs of this runner share.
     pub(crate) fn new(stage: &Stage) -> Sandbox {
         let user = INSIDE.to_string();
         let mut line = words(&["bwrap", "--unshare-user", "--uid", &user, "--gid", &user, "--disable-userns"]);

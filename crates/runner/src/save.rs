@@ -27,6 +27,7 @@ const MOST_THREADS: usize = 8;
 /// How often a store that cannot take something is asked: its disk may be made room on.
 const TRIES: u32 = 5;
 
+/// Why files could not be stored.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum SaveError {
     #[error("{}: {source}", path.display())]

@@ -1,4 +1,4 @@
-//! What an attempt tells the service while it runs: log bytes in order, and its phases.
+//! What an attempt sends to the service while it runs: log bytes in order, and its phases.
 //!
 //! Log bytes go through a bounded channel to a task that sends them at their offset; while one piece is on its way
 //! the next is gathered, so a chatty step makes large pieces and a quiet one is seen at once. When the service is
@@ -17,7 +17,7 @@ use tokio_util::sync::CancellationToken;
 const PIECE: usize = 1024 * 1024;
 /// How many reads may wait to be sent.
 const QUEUE: usize = 64;
-/// Phases are told this much later, so that short jobs tell them only with their result.
+/// Phases are sent after this delay, so that short jobs send them only with their result.
 const PHASES_LATER: Duration = Duration::from_millis(150);
 
 /// Reads within this time go in one piece, which has one time: a line's time is right to about that.
@@ -27,7 +27,7 @@ const GATHER: Duration = Duration::from_millis(20);
 type Piece = (Vec<u8>, i64);
 
 /// The channel to the task that sends the log, and that task.
-type LogOnItsWay = (mpsc::Sender<Piece>, JoinHandle<Result<(), CallError>>);
+type LogSender = (mpsc::Sender<Piece>, JoinHandle<Result<(), CallError>>);
 
 /// One log on its way to the service: an attempt's own, or one of a helper's.
 pub(crate) struct LogWriter {
@@ -37,7 +37,7 @@ pub(crate) struct LogWriter {
     leave: CancellationToken,
     mask: Option<Mask>,
     /// Made with the first byte: many jobs print nothing.
-    log: Option<LogOnItsWay>,
+    log: Option<LogSender>,
     length: u64,
     lines: u64,
     /// The last line has no end yet.
@@ -67,7 +67,7 @@ impl LogWriter {
     }
 
     /// What was held back since it could be the beginning of a secret.
-    pub(crate) async fn let_out(&mut self) {
+    pub(crate) async fn flush_held_back(&mut self) {
         if let Some(rest) = self.mask.as_mut().map(Mask::rest) {
             self.add(rest).await;
         }
@@ -75,7 +75,7 @@ impl LogWriter {
 
     /// A line of the runner's own in the log; it has room even when the log is full.
     pub(crate) async fn say(&mut self, line: &str) {
-        self.let_out().await;
+        self.flush_held_back().await;
         let line = match &self.mask {
             Some(mask) => mask.whole(line.as_bytes()),
             None => line.as_bytes().to_vec(),
@@ -115,13 +115,14 @@ impl LogWriter {
 
     /// Waits until the service has every byte.
     pub(crate) async fn flush(mut self) -> Result<(), CallError> {
-        self.let_out().await;
+        self.flush_held_back().await;
         let Some((sender, task)) = self.log else { return Ok(()) };
         drop(sender);
         task.await.unwrap_or(Err(CallError::Leaving))
     }
 }
 
+/// Sends an attempt's log and phases while it runs, with secrets masked.
 pub(crate) struct Shipper {
     pub(crate) log: LogWriter,
     secrets: Vec<String>,
@@ -182,6 +183,7 @@ impl Shipper {
         }
     }
 
+    /// Sends the phases when the call before has been answered; of several only the last.
     pub(crate) fn phases(&self, phases: &[PhaseView]) {
         self.phases.send_replace(phases.to_vec());
     }
@@ -193,6 +195,7 @@ impl Shipper {
     }
 }
 
+/// Milliseconds since 1970.
 pub(crate) fn now_ms() -> i64 {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_millis()).unwrap_or(i64::MAX)

@@ -68,6 +68,7 @@ pub(crate) const INSIDE: u32 = 1000;
 /// The address at which a job's own network answers questions for names of hosts.
 pub(crate) const NAMES_AT: &str = "10.0.2.3";
 
+/// Why sandboxes cannot be made here.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum StageError {
     #[error("{}: {source}", path.display())]
@@ -89,6 +90,7 @@ pub(crate) struct Shown {
     pub(crate) from: PathBuf,
 }
 
+/// What all sandboxes of this runner share.
 #[derive(Debug, Clone)]
 pub(crate) struct Stage {
     pub(crate) folder: PathBuf,
@@ -98,7 +100,7 @@ pub(crate) struct Stage {
     pub(crate) filters: Option<[PathBuf; 2]>,
     /// The runner's binary as it can be bound.
     pub(crate) binary: Option<PathBuf>,
-    /// How much a job's memory for `/dev/shm` and the like may grow, in bytes.
+    /// How much a job's memory for `/dev/shm` and similar may grow, in bytes.
     pub(crate) memory: u64,
 }
 

@@ -17,7 +17,7 @@ const READ: usize = 256 * 1024;
 /// How long after a step's end its output is still read, should something it left behind hold the pipe open.
 const DRAIN: Duration = Duration::from_millis(500);
 
-/// What the runner was told about an attempt while it works on it.
+/// Why work on an attempt should end early.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Halt {
     No,
@@ -25,10 +25,11 @@ pub(crate) enum Halt {
     Stop,
     /// It was given up: end it, and say nothing more.
     Abandon,
-    /// The runner itself ends it; why is told elsewhere.
+    /// The runner itself ends it; the reason is kept with the job.
     Cut,
 }
 
+/// How a step's process ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum StepEnd {
     Exited(i32),
@@ -38,6 +39,7 @@ pub(crate) enum StepEnd {
     NotStarted(String),
 }
 
+/// A process to run, where, and until when.
 pub(crate) struct StepCall<'a> {
     pub(crate) fence: &'a Fence,
     pub(crate) inside: Inside<'a>,
@@ -45,6 +47,7 @@ pub(crate) struct StepCall<'a> {
     pub(crate) until: Option<Instant>,
 }
 
+/// Runs a process to its end and sends what it prints to the log. All that it started ends with it.
 pub(crate) async fn run_step(call: StepCall<'_>, log: &mut LogWriter, halt: &mut watch::Receiver<Halt>) -> StepEnd {
     let pipe = match log_pipe() {
         Ok(pipe) => pipe,
@@ -141,7 +144,7 @@ impl Running<'_> {
     }
 }
 
-/// The next bytes; none at the end. Pends for ever once the end was seen.
+/// The next bytes; none at the end. Never resolves once the end was seen.
 async fn read(output: &mut Option<Receiver>) -> Option<Vec<u8>> {
     let Some(output) = output else { return std::future::pending().await };
     let mut bytes = Vec::with_capacity(READ);

@@ -93,6 +93,7 @@ impl Job<'_> {
         }
     }
 
+    /// Runs one step of a job. An error when it fails, or the job is to end.
     pub(crate) async fn step(&mut self, workspace: &Workspace, step: &Step, env: &[(String, String)]) -> Result<(), Broken> {
         self.check_halt()?;
         let limit = self.limit(step, self.until, "the job's", self.lease.timeout_ms);
@@ -152,7 +153,7 @@ impl Job<'_> {
         } else {
             (StepEnd::NotStarted(format!("there is no folder `{}`", step.dir.as_deref().unwrap_or("."))), None)
         };
-        self.shipper.log.let_out().await;
+        self.shipper.log.flush_held_back().await;
         let code = if let StepEnd::Exited(code) = end { Some(code) } else { None };
         self.end(end != StepEnd::Exited(0), code);
         (end, died)
@@ -181,7 +182,7 @@ impl Job<'_> {
         if step.may_fail { Ok(()) } else { Err(Broken::Failed { why, exit_code }) }
     }
 
-    /// Steps for after the others, whatever came of those: only an attempt that was given up has none. A failure here makes
+    /// Steps for after the others, however those ended: only an attempt that was given up has none. A failure here makes
     /// a passed job fail; of a failed one the first reason stays.
     pub(crate) async fn afterwards(
         &mut self,
@@ -212,7 +213,7 @@ impl Job<'_> {
     }
 }
 
-/// Whether a step can be run in this folder of the job's. Of one behind a link only the fence can tell.
+/// Whether a step can be run in this folder of the job's. For a folder behind a link only the fence can say.
 fn may_be_folder(workspace: &Workspace, path: &Path) -> bool {
     match workspace.folders.job().map(|job| job.folder(path)) {
         Ok(Err(error)) => is_link_error(&error),

@@ -89,7 +89,7 @@ pub(crate) fn folders_for<'w>(found: &[Found], wanted: impl Iterator<Item = (&'w
     folders
 }
 
-/// Cores and bytes of memory of this machine; 0 where that cannot be told.
+/// Cores and bytes of memory of this machine; 0 where that is not known.
 pub(crate) fn machine() -> (u32, u64) {
     let cores = std::thread::available_parallelism().map_or(0, |cores| u32::try_from(cores.get()).unwrap_or(0));
     let memory: BTreeMap<String, u64> = std::fs::read_to_string("/proc/meminfo")

@@ -1,5 +1,6 @@
-//! The runner at work: each slot claims, does a job, tells the result and takes the next with the same call; one task
-//! beats for all. Told to leave, it finishes its jobs and signs off; told again, it gives them back at once.
+//! The runner at work: each slot claims a job, runs it, and sends the result with a call whose answer brings the next
+//! job. One task renews the leases of all slots. Asked to leave, the runner finishes its jobs and signs off; asked again,
+//! it gives them back at once.
 
 use crate::client::{CallError, Client, insist};
 use crate::config::Config;
@@ -26,9 +27,12 @@ use tokio_util::sync::CancellationToken;
 const TOO_LARGE: u16 = 413;
 const UNKNOWN_RUNNER: u16 = 401;
 
+/// What a runner is started with.
 #[derive(Debug, Clone)]
 pub struct Settings {
+    /// Its own folder: identity, mirrors, layers, jobs' folders.
     pub folder: PathBuf,
+    /// How many jobs it does at the same time.
     pub slots: u32,
     pub isolation: Isolation,
     pub config: Config,
@@ -45,6 +49,7 @@ pub struct Leave {
     pub at_once: CancellationToken,
 }
 
+/// Why a runner ended otherwise than it was asked to.
 #[derive(Debug, thiserror::Error)]
 pub enum WorkError {
     #[error("the runner's folder {} could not be prepared: {why}", folder.display())]
@@ -65,11 +70,12 @@ struct Runner {
 
 struct Holding {
     halt: watch::Sender<Halt>,
-    /// Nobody else may do the like at the same time: without a lease it must end.
+    /// It holds a turn, so no other job of that turn may run: when its lease is lost it must end.
     turn: bool,
 }
 
-/// Works until told to leave. `ready` is called once, when the runner is signed on, with its labels and what its fence consists of.
+/// Works until it is asked to leave. `ready` is called once, after signing on, with the runner's labels and a description
+/// of its fence.
 pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: impl FnOnce(&[String], &str)) -> Result<(), WorkError> {
     let folder_error = |why: String| WorkError::Folder { folder: settings.folder.clone(), why };
     std::fs::create_dir_all(&settings.folder).map_err(|error| folder_error(error.to_string()))?;
@@ -132,7 +138,7 @@ fn mark_of(folder: &std::path::Path) -> String {
     Sha256::digest(folder.as_os_str().as_bytes()).iter().take(8).map(|byte| format!("{byte:02x}")).collect()
 }
 
-/// What is free on the file system that jobs write to, in bytes; 0 where that cannot be told.
+/// What is free on the file system that jobs write to, in bytes; 0 where that is not known.
 fn free(folder: &std::path::Path) -> u64 {
     nix::sys::statvfs::statvfs(folder).map_or(0, |stat| stat.blocks_available() * stat.fragment_size())
 }
@@ -236,7 +242,7 @@ impl Runner {
         }
     }
 
-    /// Does a job and tells its result; gives the slot's next lease when the answer brought one.
+    /// Runs a job and sends its result; returns the slot's next lease when the answer brought one.
     async fn job(&self, slot: u32, lease: Lease) -> Result<Option<Lease>, CallError> {
         let (sender, halt) = watch::channel(Halt::No);
         self.holding().insert(lease.attempt, Holding { halt: sender, turn: lease.holds_turn });

@@ -21,6 +21,7 @@ use tokio::sync::OnceCell;
 /// How many unpacked commits are kept while no job uses them.
 const TREES_KEPT: usize = 8;
 
+/// Why a job's folder could not be made.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum WorkspaceError {
     #[error("{}: {source}", path.display())]
@@ -52,6 +53,7 @@ pub fn own_mounts() -> bool {
 
 type Tree = Arc<OnceCell<PathBuf>>;
 
+/// Makes the folders of jobs, with a commit's files where a job wants them.
 pub(crate) struct Workspaces {
     folder: PathBuf,
     overlay: bool,

@@ -1,21 +1,24 @@
 //! What every part of the service can reach.
 
 use crate::keeper::Keeper;
+use crate::plans::Plans;
 use crate::profile::Profile;
 use crate::seal::Seal;
 use crate::settings::Settings;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_git::Mirrors;
-use ordotaxis_store::{Blobs, Logs, Records};
+use ordotaxis_store::{Blobs, Logs, Records, StoreError};
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Deref;
 use std::sync::{Arc, Mutex as StdMutex, RwLock};
 use tokio::sync::{Notify, Semaphore};
 use tokio_util::sync::CancellationToken;
 
+/// All that handlers, reactions and work share. Clones are the same service.
 #[derive(Clone)]
 pub(crate) struct App(Arc<Inner>);
 
+/// The parts. None of them calls back into what stands above it.
 pub(crate) struct Inner {
     pub(crate) settings: Settings,
     pub(crate) public_url: String,
@@ -38,7 +41,7 @@ pub(crate) struct Inner {
     /// Runner names by credential digest, so that their many calls need no query.
     pub(crate) runner_names: RwLock<HashMap<String, String>>,
     /// Plans of runs that were looked at lately; a plan never changes.
-    pub(crate) plans: StdMutex<HashMap<i64, Arc<Plan>>>,
+    pub(crate) plans: Plans,
     /// Calls with an Idempotency-Key that go on.
     pub(crate) keyed_calls: crate::http::KeyedCalls,
     /// Names and proxies that are known.
@@ -58,6 +61,11 @@ pub(crate) struct Inner {
 }
 
 impl App {
+    /// A run's plan; none for a run that could not be planned.
+    pub(crate) async fn plan_of(&self, run: i64) -> Result<Option<Arc<Plan>>, StoreError> {
+        self.plans.of(&self.records, run).await
+    }
+
     pub(crate) fn new(inner: Inner) -> App {
         App(Arc::new(inner))
     }

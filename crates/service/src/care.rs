@@ -34,6 +34,7 @@ impl Plan {
             && packs.stray.is_empty()
     }
 
+    /// What people are shown of it; `done` says whether it was carried out.
     pub(crate) fn view(&self, done: bool) -> SweepView {
         let artifact = |due: &DueArtifact| SweptView {
             what: format!("{}/{} {}", due.project, due.number, due.name),
@@ -90,7 +91,7 @@ async fn unwanted(app: &App, now: i64) -> Result<Vec<(CacheRow, String)>, BlobEr
     Ok(unwanted)
 }
 
-/// Drops the names, then what no name needs any more. What came to be used meanwhile stays.
+/// Drops the names, then what no name needs any more. What is used again by then stays.
 pub(crate) async fn carry_out(app: &App, by: &Actor, plan: Plan, now: i64) -> Result<(), BlobError> {
     let mut tx = app.records.tx(by, now).await?;
     for due in &plan.artifacts {

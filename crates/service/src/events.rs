@@ -18,6 +18,7 @@ pub(crate) struct Of<'a> {
 }
 
 impl<'a> Of<'a> {
+    /// Of a run that goes on.
     pub(crate) fn info(info: &'a RunInfo, pipeline: &'a str) -> Of<'a> {
         Of {
             id: info.id,

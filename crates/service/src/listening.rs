@@ -24,6 +24,7 @@ const HEAD_BYTES: usize = 64 * 1024;
 /// How many connections are open at the same time; more wait to be accepted.
 const CONNECTIONS: usize = 4096;
 
+/// Why no connections can be accepted.
 #[derive(Debug, thiserror::Error)]
 pub enum ListenError {
     #[error("the listener could not be used")]
@@ -38,7 +39,7 @@ pub enum ListenError {
 
 type Serving = Pin<Box<dyn Future<Output = io::Result<()>> + Send>>;
 
-/// Serves until the handle is told to stop.
+/// Serves until the handle is asked to stop.
 pub(crate) fn listen(listener: TcpListener, tls: Option<Tls>, router: Router, handle: Handle<SocketAddr>) -> Result<Serving, ListenError> {
     let listener = listener.into_std().map_err(ListenError::Listener)?;
     let service = router.into_make_service_with_connect_info::<SocketAddr>();

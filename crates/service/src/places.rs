@@ -1,6 +1,6 @@
 //! Which repositories the service reads: those on other machines, and of its own disk only what the configuration names.
 //!
-//! A pipeline file is written by whoever may push, or propose: it must not make the service read its own disk, its own ports, or
+//! A pipeline file is written by anyone who may push, or propose: it must not make the service read its own disk, its own ports, or
 //! what only this machine can see. A project's address is a person's, and still only a repository's.
 
 use crate::settings::Settings;

@@ -16,6 +16,7 @@ use std::path::Path;
 /// How far a webhook's time may be from ours, in seconds (Standard Webhooks asks for a bound against replays).
 const CLOCK_TOLERANCE: i64 = 300;
 
+/// One dialect of forges: how its webhooks are read, and how statuses are sent to it.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Profile {
@@ -80,6 +81,7 @@ struct When {
     is: String,
 }
 
+/// The HTTP request that sends one status.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct StatusRequest {
@@ -92,6 +94,7 @@ pub(crate) struct StatusRequest {
     words: BTreeMap<String, String>,
 }
 
+/// Why a forge's profile could not be used.
 #[derive(Debug, thiserror::Error)]
 pub enum ProfileError {
     #[error("the profile {name} could not be read")]

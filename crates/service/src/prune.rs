@@ -1,5 +1,5 @@
 //! Drops what grew old: events that everything has read, work that is done, answers to calls that nobody repeats any
-//! more, sessions and one-use keys that have ended. The journal is kept for ever.
+//! more, sessions and one-use keys that have ended. The journal is never pruned.
 
 use crate::app::App;
 use crate::clock;

@@ -2,7 +2,7 @@
 //!
 //! Sealed with XChaCha20-Poly1305 (an AEAD; draft-irtf-cfrg-xchacha): 24 random bytes of nonce, then the sealed value. The
 //! project and the name are sealed in, so that a row moved to another name does not open. The key is a file of its own,
-//! so that a copy of the database alone tells nothing.
+//! so that a copy of the database alone reveals nothing.
 
 use chacha20poly1305::aead::{Aead, Payload};
 use chacha20poly1305::{Key, KeyInit, XChaCha20Poly1305, XNonce};
@@ -12,6 +12,7 @@ use std::path::{Path, PathBuf};
 const KEY_BYTES: usize = 32;
 const NONCE_BYTES: usize = 24;
 
+/// Why secrets cannot be sealed or opened.
 #[derive(Debug, thiserror::Error)]
 pub enum KeyError {
     #[error("the key file {} could not be read or made", path.display())]
@@ -56,6 +57,7 @@ impl Seal {
         Ok(Seal(XChaCha20Poly1305::new(&Key::from(key))))
     }
 
+    /// Seals a value for one project and name: it opens under these two only. None when encryption fails.
     pub(crate) fn seal(&self, project_id: i64, name: &str, value: &str) -> Option<Vec<u8>> {
         let nonce: [u8; NONCE_BYTES] = rand::random();
         let about = about(project_id, name);
@@ -63,6 +65,7 @@ impl Seal {
         Some([&nonce[..], &sealed].concat())
     }
 
+    /// Seals what a project needs to speak with its forge.
     pub(crate) fn seal_outward(&self, project_id: i64, outward: &Outward) -> Option<Vec<u8>> {
         self.seal(project_id, OUTWARD, &serde_json::to_string(outward).ok()?)
     }

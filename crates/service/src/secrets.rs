@@ -1,4 +1,4 @@
-//! Secrets of projects: stored sealed, opened only to be lent to a job that names them, where they may go.
+//! Secrets of projects: stored encrypted, opened only for a job that names them and may have them.
 
 use crate::app::App;
 use crate::identity;
@@ -15,6 +15,7 @@ impl App {
         opened.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default()
     }
 
+    /// What the forge signs a project's webhooks with; empty where none was set, which verifies nothing.
     pub(crate) fn hook_secret(&self, project: &Project) -> String {
         self.outward(project).hook_secret
     }
@@ -24,10 +25,12 @@ impl App {
         with_password(&project.git_url, self.outward(project).git_password.as_deref())
     }
 
+    /// The mirror of a project's repository, at the address with its credentials.
     pub(crate) fn mirror(&self, project: &Project) -> std::sync::Arc<ordotaxis_git::Mirror> {
         self.mirrors.get(&project.name, &self.git_url(project))
     }
 
+    /// What statuses are sent with, where a forge is named.
     pub(crate) fn forge_token(&self, project: &Project) -> Option<String> {
         self.outward(project).token
     }
@@ -135,7 +138,7 @@ pub(crate) async fn lend(app: &App, lease: &mut Lease) -> Result<(), StoreError>
         return Ok(());
     }
     let Some(project) = app.records.project(&lease.project).await? else { return Ok(()) };
-    let lending = Lending { app, project: &project, plan: crate::plans::plan_of(app, lease.attempt.run).await? };
+    let lending = Lending { app, project: &project, plan: app.plan_of(lease.attempt.run).await? };
     let connections = app.records.connections(project.id).await?;
     for with in lease.publish.iter_mut().filter_map(|publish| publish.with.as_mut()) {
         let row = connections.iter().find(|row| row.name == with.name);

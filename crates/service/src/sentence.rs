@@ -1,6 +1,6 @@
 //! The sentence a person would say about a run: in its status, at the top of its page, in the terminal.
 
-use ordotaxis_core::engine::{Run, State};
+use ordotaxis_core::engine::{Hold, Progress, Run, State};
 use ordotaxis_wire::words;
 
 /// What is known of a run's jobs, whether it goes on in memory or is read back from storage.
@@ -20,13 +20,14 @@ pub(crate) struct Summary {
 }
 
 impl Summary {
+    /// Counts all jobs once.
     pub(crate) fn of(run: &Run) -> Summary {
         let jobs = run.jobs();
-        let count = |wanted: fn(State) -> bool| i64::try_from(jobs.iter().filter(|job| wanted(job.state)).count()).unwrap_or(i64::MAX);
+        let count = |wanted: fn(State) -> bool| i64::try_from(jobs.iter().filter(|job| wanted(job.state())).count()).unwrap_or(i64::MAX);
         let bad = |state: State| matches!(state, State::Failed | State::Lost);
         let forgiven = |at: usize| run.plan().jobs[at].may_fail;
-        let failed = (0..jobs.len()).filter(|&at| bad(jobs[at].state) && !forgiven(at));
-        let first = failed.clone().min_by_key(|&at| jobs[at].ended);
+        let failed = (0..jobs.len()).filter(|&at| bad(jobs[at].state()) && !forgiven(at));
+        let first = failed.clone().min_by_key(|&at| jobs[at].ended());
         Summary {
             jobs: count(|_| true),
             failed: i64::try_from(failed.count()).unwrap_or(i64::MAX),
@@ -34,8 +35,10 @@ impl Summary {
             stopped: count(|state| state == State::Stopped),
             ended: count(State::is_end),
             well: count(|state| matches!(state, State::Passed | State::Reused)),
-            gate: jobs.iter().find(|job| job.state == State::Gated && job.why.is_some()).and_then(|job| job.why.clone()),
-            first: first.map(|at| (run.plan().jobs[at].id.to_string(), jobs[at].why.clone().unwrap_or_default())),
+            gate: jobs
+                .iter()
+                .find_map(|job| if let Progress::Gated(Hold::Shut { why }) = &job.progress { Some(why.clone()) } else { None }),
+            first: first.map(|at| (run.plan().jobs[at].id.to_string(), jobs[at].why().unwrap_or_default().into_owned())),
         }
     }
 }

@@ -16,6 +16,7 @@ use tokio::sync::{Notify, Semaphore};
 use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
+/// Why the service did not start, or ended by itself.
 #[derive(Debug, thiserror::Error)]
 pub enum ServeError {
     #[error("the data folder {} could not be prepared", path.display())]

@@ -1,4 +1,4 @@
-//! What the service is told when it starts: options and an optional TOML file (`--config`).
+//! What the service is configured with when it starts: options and an optional TOML file (`--config`).
 
 use ordotaxis_store::Objects;
 use serde::Deserialize;
@@ -6,6 +6,7 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
+/// All that the service is configured with, every default filled in.
 #[derive(Debug, Clone)]
 pub struct Settings {
     /// Everything that lasts is below this folder.
@@ -18,7 +19,7 @@ pub struct Settings {
     pub beat: Duration,
     /// How long open calls may go on after the first signal.
     pub drain: Duration,
-    /// How often a repository that cannot be reached is tried before that is told.
+    /// How often a repository that cannot be reached is tried before that is recorded as a run.
     pub fetch_tries: u32,
     /// The first pause before a failed fetch or message is tried again; it doubles each time.
     pub retry_pause: Duration,
@@ -54,6 +55,7 @@ pub struct Settings {
     pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
 }
 
+/// `[tls]`: files in PEM. A certificate that is renewed is read anew without a restart.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Tls {
@@ -144,6 +146,7 @@ struct StoreFile {
     limit_mib: Option<u64>,
 }
 
+/// Why a configuration cannot be used; each names the key.
 #[derive(Debug, thiserror::Error)]
 pub enum SettingsError {
     #[error("the configuration {} could not be read", path.display())]
@@ -167,6 +170,7 @@ pub enum SettingsError {
 }
 
 impl Settings {
+    /// The defaults, for this data folder.
     pub fn new(data: PathBuf) -> Settings {
         Settings {
             data,

@@ -1,4 +1,4 @@
-//! Tasks that go on as long as the service does. Each has an owner: one that panics is told, and begun again.
+//! Tasks that go on as long as the service does. Each has an owner: a panic is logged, and the task is started again.
 
 use std::time::Duration;
 use tokio_util::sync::CancellationToken;
@@ -12,7 +12,7 @@ where
     F: Future<Output = ()> + Send + 'static,
 {
     loop {
-        // Dropped, it ends: whoever owns this owns the task.
+        // Dropping this ends the task.
         let mut running = tokio::task::JoinSet::new();
         running.spawn(task());
         match running.join_next().await {

@@ -11,10 +11,12 @@ const MOST: usize = 2_000_000;
 
 type Chunks = Arc<HashSet<ChunkId>>;
 
+/// The chunks of the trees that were asked for last, kept since each job asks for the same tree several times.
 #[derive(Default, Clone)]
 pub(crate) struct Trees(Arc<Mutex<VecDeque<(ChunkId, Chunks)>>>);
 
 impl Trees {
+    /// Every chunk that a tree is made of, its list included. An error when the store does not have it whole.
     pub(crate) async fn chunks_of(&self, blobs: &Blobs, tree: ChunkId) -> Result<Chunks, BlobError> {
         if let Some(known) = self.known(tree) {
             return Ok(known);

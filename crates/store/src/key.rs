@@ -15,6 +15,7 @@ impl Secret {
         Secret(format!("{prefix}_{}", base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(bytes)))
     }
 
+    /// The secret itself: call it only where it is used, and keep it out of logs and messages.
     pub fn expose(&self) -> &str {
         &self.0
     }
@@ -36,6 +37,7 @@ pub fn digest_of_bytes(bytes: &[u8]) -> String {
     hex(&Sha256::digest(bytes))
 }
 
+/// Two hexadecimal digits in lower case for each byte.
 pub(crate) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

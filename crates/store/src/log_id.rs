@@ -10,6 +10,7 @@ pub struct LogId {
 }
 
 impl LogId {
+    /// The log of an attempt itself, not of a helper.
     pub fn new(run: i64, job: usize, attempt: u32) -> LogId {
         LogId { run, job, attempt, beside: None }
     }
@@ -21,6 +22,7 @@ impl LogId {
         fits.then(|| LogId { beside: Some(name.to_owned()), ..self })
     }
 
+    /// The name of the file of one segment.
     pub(crate) fn file(&self, segment: usize) -> String {
         match &self.beside {
             None => format!("{}-{}.{segment}", self.job, self.attempt),

@@ -331,11 +331,18 @@ async fn the_board_knows_since_when_and_by_whom() {
         end(&records, key.id, state, 100 + key.number).await;
         ids.push(key.id);
     }
-    let turned = records.turned(project.id, "main").await.expect("an answer").expect("a verdict");
-    assert_eq!((turned.state.as_str(), turned.commit_id.as_str()), ("failed", "c2"), "stopped runs say nothing about the branch");
-    assert!(records.turned(project.id, "other").await.expect("an answer").is_none());
-    assert_eq!(records.board_runs(project.id, 2).await.expect("a list").len(), 2);
-    assert_eq!(records.passed_durations("tidegauge", "main", ids[3]).await.expect("a list"), [10]);
+    let quiet = self::project(&records, "almanac").await;
+    let turned = records.turned(&[project.id, quiet.id]).await.expect("an answer");
+    let verdicts: Vec<_> = turned.iter().map(|row| (row.project_id, row.state.as_str(), row.commit_id.as_str())).collect();
+    assert_eq!(verdicts, [(project.id, "failed", "c2")], "stopped runs say nothing about the branch");
+    let strip = records.board_runs(&[quiet.id, project.id], 2).await.expect("a list");
+    assert_eq!(strip.iter().map(|row| row.id).collect::<Vec<_>>(), [ids[3], ids[2]], "the newest first");
+    let past = records.passed_durations(&ids).await.expect("a list");
+    assert_eq!((past.get(&ids[0]), past.get(&ids[3])), (None, Some(&vec![10])), "only what was before counts");
+    assert_eq!(records.runs_by_id(&[ids[2], 99, ids[0]]).await.expect("a list").len(), 2);
+    end(&records, ids[2], State::Passed, 500).await;
+    let turned = records.turned(&[project.id]).await.expect("an answer");
+    assert_eq!(turned[0].commit_id, "c4", "it passed in between");
 }
 
 #[tokio::test]

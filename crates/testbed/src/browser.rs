@@ -7,6 +7,7 @@ use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 use tempfile::TempDir;
 
+/// Headless Chromium with a profile of its own, steered by WebDriver.
 pub struct Browser {
     pub client: Client,
     driver: Child,
@@ -72,10 +73,12 @@ impl Browser {
         self.client.execute(script, Vec::new()).await.expect("the script runs")
     }
 
+    /// A PNG of what the window shows.
     pub async fn picture(&self) -> Vec<u8> {
         self.client.screenshot().await.expect("a picture")
     }
 
+    /// Closes the window.
     pub async fn end(self) {
         let _ = self.client.clone().close().await;
     }

@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 const FIRST: u32 = 15_000;
 const COUNT: u32 = 16_000;
 
+/// A port of loopback that nobody listens on now; each call gives another.
 pub fn free_port() -> u16 {
     static NEXT: AtomicU32 = AtomicU32::new(0);
     // Test binaries that run at the same time begin at different places.

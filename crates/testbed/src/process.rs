@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
+/// A child process whose output goes to a file. It is killed when this is dropped.
 pub struct Process {
     child: Child,
     said: PathBuf,
@@ -34,10 +35,12 @@ impl Process {
         std::fs::read_to_string(&self.said).unwrap_or_default()
     }
 
+    /// The system's number of the process.
     pub fn id(&self) -> u32 {
         self.child.id()
     }
 
+    /// Sends a signal; one that has ended already is left alone.
     pub fn signal(&self, signal: Signal) {
         let _ = kill(Pid::from_raw(i32::try_from(self.child.id()).expect("a process id")), signal);
     }

@@ -10,6 +10,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+/// A link between runners and the service that delays, drops and repeats calls. Clones are the same link.
 #[derive(Clone)]
 pub struct Proxy(Arc<Inner>);
 

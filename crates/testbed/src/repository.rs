@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::process::Command;
 
+/// A working copy, and its name on the forge.
 pub struct Repository {
     pub folder: PathBuf,
     pub name: String,
@@ -17,6 +18,7 @@ impl Repository {
         repository
     }
 
+    /// Runs git in the working copy and gives what it printed, trimmed. Panics where git fails.
     pub fn git(&self, arguments: &[&str]) -> String {
         let who = ["-c", "user.name=Ines", "-c", "user.email=ines@saltmarsh.example"];
         let mut git = Command::new("git");
@@ -27,6 +29,7 @@ impl Repository {
         String::from_utf8_lossy(&output.stdout).trim().to_owned()
     }
 
+    /// Writes a file, making its folders.
     pub fn write(&self, path: &str, text: &str) {
         let path = self.folder.join(path);
         std::fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
@@ -48,6 +51,7 @@ impl Repository {
         commit
     }
 
+    /// Pushes the checked-out branch; the forge then sends its webhook.
     pub fn push(&self) {
         self.git(&["push", "--quiet", "origin", "HEAD"]);
     }

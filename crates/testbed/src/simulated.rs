@@ -5,6 +5,7 @@ use reqwest::StatusCode;
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 
+/// One such runner. Clones are the same runner.
 #[derive(Clone)]
 pub struct Simulated {
     http: reqwest::Client,
@@ -13,7 +14,7 @@ pub struct Simulated {
     session: String,
 }
 
-/// What a call came to: an answer, a plain no, or nothing at all.
+/// The outcome of a call: an answer, a refusal, or nothing at all.
 #[derive(Debug)]
 pub enum Answer {
     Is(Value),
@@ -49,6 +50,7 @@ impl Simulated {
         }
     }
 
+    /// Signs on with so many slots; repeated, it is the same session.
     pub async fn sign_on(&self, slots: u32) -> Answer {
         let ask = json!({ "version": ordotaxis_wire::runner::VERSION, "session": self.session, "slots": slots, "system": ["linux"], "isolation": "host" });
         self.post("sign-on", &ask).await
@@ -60,6 +62,7 @@ impl Simulated {
         (self.post("claim", &json!({ "session": self.session, "slot": slot })).await, begin.elapsed())
     }
 
+    /// Renews the leases of these attempts.
     pub async fn beat(&self, holding: &[String]) -> Answer {
         self.post("beat", &json!({ "session": self.session, "holding": holding })).await
     }

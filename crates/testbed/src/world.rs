@@ -14,6 +14,7 @@ use tempfile::TempDir;
 /// Short leases, so that what a lost lease leads to is seen in a second or two.
 const CONFIG: &str = "lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"2s\"\nfetch_tries = 3\nretry_pause = \"50ms\"\n";
 
+/// A service, a practice forge and the client in a folder of their own, with real processes on loopback. All ends with it.
 pub struct World {
     pub forge: Forge,
     pub forge_url: String,
@@ -27,7 +28,7 @@ pub struct World {
     pub folder: TempDir,
 }
 
-/// What a client command came to.
+/// The outcome of a client command.
 #[derive(Debug)]
 pub struct Ran {
     pub code: i32,
@@ -35,6 +36,7 @@ pub struct Ran {
     pub err: String,
 }
 
+/// How a runner is started; see the default.
 pub struct RunnerOptions<'a> {
     pub slots: u32,
     pub labels: &'a [&'a str],
@@ -120,13 +122,14 @@ impl World {
         self.service = Some(Process::start(&mut command, self.folder.path(), "service", ready));
     }
 
+    /// SIGKILL to the service, as a crash would be; [`World::start_service`] brings it back.
     pub fn kill_service(&mut self) {
         if let Some(service) = self.service.take() {
             service.kill();
         }
     }
 
-    /// A client command, told where the service is and as whom.
+    /// A client command with the address of the service and a token.
     pub fn client(&self) -> Command {
         let mut command = Command::new(&self.ordotaxis);
         command
@@ -142,6 +145,7 @@ impl World {
         self.run_in(self.folder.path(), arguments).await
     }
 
+    /// The same in another working folder.
     pub async fn run_in(&self, folder: &Path, arguments: &[&str]) -> Ran {
         let mut command = self.client();
         command.args(arguments).current_dir(folder);
@@ -303,6 +307,7 @@ impl World {
         run["jobs"].as_array().into_iter().flatten().find(|job| job["id"] == id).unwrap_or_else(|| panic!("no job {id} in {run}"))
     }
 
+    /// The whole log of a job's newest attempt, as `ordotaxis logs` prints it.
     pub async fn log(&self, run: &Value, job: &str) -> String {
         let ran = self.run(&["logs", run["run"].as_str().unwrap_or_default(), job]).await;
         assert_eq!(ran.code, 0, "{ran:?}");

@@ -5,6 +5,7 @@ use ordotaxis_core::language::JobId;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// Files that a job gave, under a name. What is uploaded again under the same digest is stored once.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ArtifactView {
     pub job: JobId,
@@ -48,6 +49,7 @@ pub struct FolderView {
     pub files: Vec<FileView>,
 }
 
+/// A folder in a folder, with all that lies below it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SubfolderView {
     pub name: String,
@@ -56,7 +58,7 @@ pub struct SubfolderView {
     pub bytes: u64,
 }
 
-/// Where an artifact's files can be seen for an hour, by whoever has the address.
+/// Where an artifact's files can be seen for an hour, by anyone who has the address.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ShownView {
     /// A file's path follows it.

@@ -7,6 +7,7 @@ use ordotaxis_core::language::JobId;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// The answer of the board: the broken projects first, then those where something runs, then by name.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BoardView {
     pub projects: Vec<BoardLine>,
@@ -21,7 +22,7 @@ pub struct BoardLine {
     pub main_branch: String,
     /// The newest verdict on the main branch.
     pub main: Option<State>,
-    /// When the main branch came to this verdict from another.
+    /// When the main branch changed to this verdict.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub since: Option<Timestamp>,
     /// For a broken one: what broke first, since which commit, whose.
@@ -32,6 +33,7 @@ pub struct BoardLine {
     pub now: Vec<RunView>,
 }
 
+/// The first failed run of a main branch that is broken now.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BrokeView {
     pub run: String,
@@ -42,11 +44,13 @@ pub struct BrokeView {
     pub author: String,
 }
 
+/// One past or present run in a project's strip.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BoardRun {
     pub run: String,
     pub state: State,
     pub branch: Option<String>,
     pub commit_title: String,
+    /// From start to end without the time it rested in between; none while it runs.
     pub duration_ms: Option<i64>,
 }

@@ -23,6 +23,7 @@ pub struct CacheView {
     pub uses: u64,
 }
 
+/// How much of a project's cache was dropped.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DroppedView {
     /// How many entries.

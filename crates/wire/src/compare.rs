@@ -20,6 +20,7 @@ pub struct CompareView {
     pub numbers: Vec<NumberDifference>,
 }
 
+/// A job that differs between the runs.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JobDifference {
     pub id: String,
@@ -35,6 +36,7 @@ pub struct JobDifference {
     pub waits_differ: bool,
 }
 
+/// A test case that ended otherwise; an end is absent where the run does not have the case.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TestDifference {
     pub job: String,
@@ -44,6 +46,7 @@ pub struct TestDifference {
     pub after: Option<CaseEnd>,
 }
 
+/// An artifact of either run; sizes are absent where the run does not have it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ArtifactDifference {
     /// `STAGE.NAME/ARTIFACT`
@@ -55,6 +58,7 @@ pub struct ArtifactDifference {
     pub same: bool,
 }
 
+/// A number of either run whose value is another.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct NumberDifference {
     pub name: String,

@@ -34,6 +34,7 @@ pub struct Invite {
     pub expires_ms: Option<i64>,
 }
 
+/// The answer to an invitation's making. The token is not shown a second time.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Invitation {
     /// Enrols one runner, once.
@@ -47,6 +48,7 @@ pub struct Drain {
     pub draining: bool,
 }
 
+/// A runner: what it offers, what it may have, and what it does now.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunnerView {
     pub name: String,
@@ -54,6 +56,7 @@ pub struct RunnerView {
     pub isolation: String,
     pub slots: u32,
     pub busy: u32,
+    /// Whether it has been heard within its lease's time.
     pub connected: bool,
     #[schema(value_type = Option<String>, format = DateTime)]
     pub seen_at: Option<Timestamp>,
@@ -98,6 +101,7 @@ pub struct QueuedView {
     pub why: String,
 }
 
+/// The slots of all connected runners together: what the console's head line asks for.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SlotsView {
     pub slots: u32,

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 
+/// One row of the journal: who did what, to what, when and from where. Rows are never changed or removed.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JournalView {
     /// 1, 2, 3 and so on, without a gap.
@@ -33,6 +34,7 @@ pub struct JournalView {
     pub previous: String,
 }
 
+/// Asks the service to check the chain of the journal from its first row on.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct VerifyJournal {
@@ -41,6 +43,7 @@ pub struct VerifyJournal {
     pub against: Option<String>,
 }
 
+/// Whether every row of the journal fits the digest of the row before it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JournalVerified {
     pub whole: bool,

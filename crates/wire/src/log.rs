@@ -30,6 +30,7 @@ pub struct SearchView {
     pub more_from: Option<u64>,
 }
 
+/// One line in which the text that was searched for stands.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FoundView {
     /// Counted from 0.

@@ -5,6 +5,7 @@ use ordotaxis_core::access::Role;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// Adds a person, who has no rights until a role is granted. A name that is taken is refused.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewPerson {
@@ -14,6 +15,7 @@ pub struct NewPerson {
     pub mail: Option<String>,
 }
 
+/// Changes a person.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetPerson {
@@ -31,6 +33,7 @@ pub struct Identity {
     pub subject: String,
 }
 
+/// A person with groups and role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct PersonView {
     pub name: String,
@@ -47,6 +50,7 @@ pub struct PersonView {
     pub added_at: Timestamp,
 }
 
+/// Sets the members of a group, and makes the group where there is none.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetGroup {
@@ -54,6 +58,7 @@ pub struct SetGroup {
     pub members: Vec<String>,
 }
 
+/// A group and its members.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct GroupView {
     pub name: String,
@@ -72,6 +77,7 @@ pub struct SetGrant {
     pub role: Role,
 }
 
+/// A role that was granted, and by whom.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct GrantView {
     pub who: String,

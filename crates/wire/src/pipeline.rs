@@ -26,7 +26,7 @@ pub struct Check {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CheckView {
     pub diagnostics: Vec<DiagnosticView>,
-    /// Keys that this version does not do: told when it is run.
+    /// Keys that this version does not support: reported when the pipeline is run.
     pub later: Vec<DiagnosticView>,
     /// Whether the file's start rules make it begin on the occasion.
     pub starts: bool,

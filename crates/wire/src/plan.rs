@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use utoipa::ToSchema;
 
+/// What would run, why each job waits, and why some will not run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PlanView {
     pub pipeline: String,
@@ -21,6 +22,7 @@ pub struct PlanView {
     pub diagnostics: Vec<DiagnosticView>,
 }
 
+/// A job of a plan: each cell of a matrix is one.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PlannedJobView {
     pub id: JobId,
@@ -35,6 +37,7 @@ pub struct PlannedJobView {
     pub skipped: Option<String>,
 }
 
+/// A job that another waits for, and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct WaitView {
     pub job: JobId,
@@ -69,6 +72,7 @@ pub struct RelatedView {
 }
 
 impl PlanView {
+    /// The view of a plan; diagnostics are left empty for the caller to add.
     pub fn new(plan: &Plan) -> PlanView {
         let skips = foreseen_skips(plan);
         let jobs = plan.jobs.iter().zip(edges(plan)).zip(skips).map(|((job, edges), skipped)| PlannedJobView {
@@ -108,7 +112,7 @@ pub fn foreseen_skips(plan: &Plan) -> Vec<Option<String>> {
     }
     let mut run = Run::new(Arc::new(plan.clone()), 0);
     let _ = run.apply(&Event::Begun, 0);
-    run.jobs().iter().map(|job| if job.state == State::Skipped { job.why.clone() } else { None }).collect()
+    run.jobs().iter().map(|job| if job.state() == State::Skipped { job.why().map(Into::into) } else { None }).collect()
 }
 
 /// Diagnostics of a file with their places.

@@ -4,8 +4,10 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// The media type of every refusal and error (RFC 9457).
 pub const MEDIA_TYPE: &str = "application/problem+json";
 
+/// What every call that did not succeed is answered with.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
     /// A stable word, such as `/problems/unknown-project`.
@@ -19,6 +21,7 @@ pub struct Problem {
     pub errors: Vec<FieldProblem>,
 }
 
+/// One wrong field of a request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FieldProblem {
     /// RFC 6901, within the request's body.

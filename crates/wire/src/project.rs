@@ -5,6 +5,7 @@ use ordotaxis_core::access::Seen;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// Adds a project. A name that is taken is refused.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewProject {
@@ -23,6 +24,7 @@ fn main_branch() -> String {
     "main".into()
 }
 
+/// Where a project's commit statuses are sent.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewForge {
@@ -32,6 +34,7 @@ pub struct NewForge {
     pub url: String,
     /// The repository's name on the forge.
     pub repository: String,
+    /// What statuses are sent with. Stored sealed, never answered.
     #[serde(default)]
     pub token: Option<String>,
 }
@@ -44,6 +47,7 @@ pub struct SetOutside {
     pub outside: String,
 }
 
+/// Changes who sees a project.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetSeen {
@@ -51,6 +55,7 @@ pub struct SetSeen {
     pub seen: Seen,
 }
 
+/// A project as people see it; nothing in it is secret but `hook_secret`.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ProjectView {
     pub name: String,

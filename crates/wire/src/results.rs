@@ -32,6 +32,7 @@ pub struct TestsView {
     pub gone: u64,
 }
 
+/// One test case of a run, from the last attempt of its job.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CaseView {
     pub job: String,
@@ -40,6 +41,7 @@ pub struct CaseView {
     pub end: CaseEnd,
     /// How it ended in the run that this one is compared with.
     pub before: Option<CaseEnd>,
+    /// It failed at first and passed when tried again, in the same job.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub wavered: bool,
     pub ms: Option<i64>,
@@ -80,6 +82,7 @@ pub struct HistoryView {
     pub message: Option<String>,
 }
 
+/// One finding of an analysis (SARIF), at a place in a file.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FindingView {
     pub job: String,
@@ -99,6 +102,7 @@ pub struct SeriesView {
     pub points: Vec<NumberView>,
 }
 
+/// A number's value in one run.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct NumberView {
     pub run: String,

@@ -1,4 +1,4 @@
-//! Runs and their jobs: started, shown, stopped, done again; and what is told of them live.
+//! Runs and their jobs: started, shown, stopped, done again; and their live events.
 
 use crate::plan::DiagnosticView;
 use jiff::Timestamp;
@@ -27,6 +27,7 @@ pub struct NewRun {
     pub jobs: Vec<String>,
 }
 
+/// Asks to stop a run or one of its jobs. What has ended already stays as it is.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Stop {
@@ -60,6 +61,7 @@ pub struct StartJob {
     pub inputs: BTreeMap<String, String>,
 }
 
+/// Adds a remark to a run, for the people who look at it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewNote {
@@ -67,6 +69,7 @@ pub struct NewNote {
     pub text: String,
 }
 
+/// What began a run.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct OccasionView {
     pub event: Event,
@@ -76,6 +79,7 @@ pub struct OccasionView {
     pub target: Option<String>,
 }
 
+/// A run with its verdict in one sentence; with its jobs where a single run is asked for.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunView {
     /// `PROJECT/NUMBER`
@@ -143,12 +147,14 @@ pub struct TimeView {
     pub runner_ms: i64,
 }
 
+/// How many jobs of a run are in a state.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StateCount {
     pub state: State,
     pub jobs: i64,
 }
 
+/// A job of a run, with all its attempts.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JobView {
     pub id: JobId,
@@ -186,6 +192,7 @@ pub struct JobView {
     pub not_reused: Option<String>,
 }
 
+/// One attempt at a job, on one runner. Its log is fetched by its number.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AttemptView {
     pub number: u32,
@@ -202,6 +209,7 @@ pub struct AttemptView {
     pub caches: Vec<crate::runner::CacheUse>,
 }
 
+/// What an attempt spends time on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PhaseKind {
@@ -248,6 +256,7 @@ pub struct WhyView {
     pub jobs: Vec<JobWhyView>,
 }
 
+/// One job of a [`WhyView`].
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JobWhyView {
     pub id: JobId,
@@ -267,6 +276,7 @@ pub struct LiveEvent {
 }
 
 impl PhaseKind {
+    /// The word by which logs, the API and the database name the kind.
     pub fn word(self) -> &'static str {
         match self {
             PhaseKind::Checkout => "checkout",

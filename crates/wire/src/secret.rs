@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// Sets a secret of a project; a value that is there already is replaced. It is stored sealed and never answered.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewSecret {
     pub value: String,

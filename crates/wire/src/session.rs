@@ -20,6 +20,7 @@ pub enum NewSession {
     },
 }
 
+/// A link that signs one browser in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SignInLink {
     /// Good once, for ten minutes.
@@ -45,6 +46,7 @@ pub struct Me {
     pub projects: BTreeMap<String, Role>,
 }
 
+/// A browser that is signed in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SessionView {
     pub id: i64,

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What looking through the whole store came to.
+/// The result of checking the whole store.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct VerifiedView {
     pub packs: u64,
@@ -15,6 +15,7 @@ pub struct VerifiedView {
     pub broken: Vec<String>,
 }
 
+/// A pack whose bytes are not what was written.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DamageView {
     pub pack: String,
@@ -26,6 +27,7 @@ pub struct DamageView {
 /// Sweep the store: only look, or take away.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct Sweep {
+    /// False: only say what would be taken away.
     #[serde(default)]
     pub apply: bool,
 }
@@ -40,12 +42,14 @@ pub struct SweepView {
     pub packs: u64,
     /// Small packs that are joined into larger ones.
     pub small: u64,
+    /// Files that no record knows: what a crash left.
     pub strays: u64,
     /// What it frees, as stored: about.
     pub bytes: u64,
     pub done: bool,
 }
 
+/// An artifact, or an entry of a cache, that a sweep takes away.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SweptView {
     pub what: String,

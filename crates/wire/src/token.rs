@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use utoipa::ToSchema;
 
+/// Makes a token with which a program acts as the person, with the person's rights or fewer.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewToken {
@@ -22,6 +23,7 @@ pub struct NewToken {
     pub ends_ms: Option<i64>,
 }
 
+/// A personal token: everything about it but the token itself.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TokenView {
     pub id: i64,

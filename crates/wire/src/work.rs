@@ -4,15 +4,16 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// A piece of work that failed at least once: a row of `GET /api/v1/work`.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct WorkView {
     pub id: i64,
     pub project: String,
     /// `occasion`, `status` or `note`.
     pub kind: String,
-    /// What it is about: a commit, for what is told of one.
+    /// What it is about: the commit, for a report to one.
     pub commit: Option<String>,
-    /// The run that is told of.
+    /// The run that is reported.
     pub run: Option<String>,
     /// `waiting` for another try, or `given up`.
     pub state: String,

@@ -122,7 +122,7 @@ async fn export(api: &Api) -> Done {
     let mut out = std::io::stdout().lock();
     while let Some(bytes) = answer.chunk().await.map_err(broke)? {
         if out.write_all(&bytes).is_err() {
-            return OK; // whoever reads it has enough
+            return OK; // the reader has seen enough
         }
     }
     OK

@@ -1,4 +1,4 @@
-//! Every command, one file a noun with its own options; here they are told apart.
+//! Every command, one file a noun with its own options. This file chooses among them.
 
 mod add;
 mod artifacts;
@@ -99,7 +99,7 @@ enum Command {
     Again(runs::AgainOptions),
     /// Print the files of this copy's share, in a job with `split`; all of them anywhere else
     Share(share::ShareOptions),
-    /// Values that jobs may be lent by name
+    /// Values that jobs get by name
     Secret {
         #[command(subcommand)]
         command: secret::SecretCommand,
@@ -116,7 +116,7 @@ enum Command {
     Stop(runs::StopOptions),
     /// List a run's artifacts, or fetch one
     Artifacts(artifacts::ArtifactsOptions),
-    /// What a run's tests came to; tests that turn by themselves, or one test over time
+    /// The results of a run's tests; flaky tests; one test over time
     Tests(tests::TestsOptions),
     /// What analyses found in a run, new findings first
     Findings(tests::FindingsOptions),
@@ -134,7 +134,7 @@ enum Command {
         #[command(subcommand)]
         command: store::StoreCommand,
     },
-    /// Users and passwords for registries and the like, lent to jobs that publish
+    /// Users and passwords for registries and the like, for jobs that publish
     Connection {
         #[command(subcommand)]
         command: connection::ConnectionCommand,

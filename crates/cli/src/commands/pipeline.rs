@@ -101,7 +101,7 @@ async fn list(api: &Api, project: &str, json: bool) -> Done {
 async fn versions(api: &Api, project: &str, pipeline: &str) -> Result<Vec<VersionView>, Failure> {
     let found = api.get(&format!("projects/{project}/stored/{pipeline}")).await;
     match found {
-        // Nothing kept is no failure for those who keep the first version; a project that is not there is told when it is.
+        // Nothing kept is no failure for those who keep the first version; a project that does not exist is an error.
         Err(failure) if failure.says("nothing is kept here") => Ok(Vec::new()),
         other => other,
     }

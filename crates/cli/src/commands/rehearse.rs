@@ -1,6 +1,6 @@
 //! `rehearse`: the plan run here. A copy of the working tree becomes a commit in a repository of its own; a private
 //! service and a runner in this process run it, so that the engine, the isolation and the steps are the same as
-//! anywhere. Nobody is told of it, and all of it is gone afterwards but what was asked to be kept.
+//! anywhere. Nothing is reported anywhere, and afterwards all of it is deleted except what was asked to be kept.
 
 use super::local::OccasionOptions;
 use super::{artifacts, check, local, logs, plan, runner, signals, watch};
@@ -268,7 +268,7 @@ impl Stage {
         labels: BTreeSet<String>,
         isolation: Isolation,
     ) -> Result<tokio::task::JoinHandle<()>, Failure> {
-        // Whatever its jobs ask for, and whoever it plays that they come from.
+        // For any labels that its jobs ask for, and also for a played proposal from outside.
         let grant = RunnerGrant { labels: labels.into_iter().collect(), projects: None, outside: Taking::Yes };
         let invitation: Invitation = self.api.post("runner-invitations", &Invite { grant, expires_ms: None }).await?;
         let identity = enrol(&self.api.url, &invitation.token, "here").await.map_err(|error| cannot("a runner", &error))?;

@@ -48,7 +48,7 @@ pub(crate) enum RunnerCommand {
         #[arg(long, default_value = "./ordotaxis-runner")]
         dir: PathBuf,
     },
-    /// Claim jobs and do them until told to leave
+    /// Claim jobs and run them until asked to leave
     Work {
         #[arg(long, default_value = "./ordotaxis-runner")]
         dir: PathBuf,

@@ -147,7 +147,7 @@ pub(super) async fn why(options: WhyOptions, api: &Api, json: bool) -> Done {
     OK
 }
 
-/// The job passed, and so has no reason to tell, or there is no such job.
+/// The job passed, so there is nothing to explain, or there is no such job.
 async fn no_reason(api: &Api, run: &RunRef, number: i64, name: &str, json: bool) -> Done {
     let view = api.run(&RunRef { project: run.project.clone(), number: Some(number) }).await?;
     let jobs = view.jobs.unwrap_or_default();

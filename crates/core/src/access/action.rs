@@ -14,17 +14,21 @@ pub enum Needs {
 
 macro_rules! actions {
     ($($(#[$doc:meta])* $name:ident $word:literal $needs:expr;)*) => {
+        /// Everything that someone may be allowed to do. A route of the service maps to one of these, and the journal names
+        /// it.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
         pub enum Action { $($(#[$doc])* $name,)* }
 
         impl Action {
+            /// Every action, in the order of the table.
             pub const ALL: [Action; [$($word),*].len()] = [$(Action::$name),*];
 
-            /// Its word in the journal. Words are kept for ever.
+            /// Its word in the journal. Words never change.
             pub fn word(self) -> &'static str {
                 match self { $(Action::$name => $word,)* }
             }
 
+            /// The least role that allows it, and on what: the service or the project it is done to.
             pub fn needs(self) -> Needs {
                 match self { $(Action::$name => $needs,)* }
             }

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+/// Who makes a change, and how the request came in. Every transaction has one, and the journal keeps it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Actor {
     pub who: Who,
@@ -10,6 +11,7 @@ pub struct Actor {
     pub address: Option<String>,
 }
 
+/// Who acts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Who {
     /// `id` is never given twice, so that a name that is taken anew is not mistaken.
@@ -38,6 +40,7 @@ impl Who {
         }
     }
 
+    /// The name as people read it: of a person, a job, a runner or a rule.
     pub fn name(&self) -> &str {
         match self {
             Who::Person { name, .. } | Who::Runner(name) | Who::Job(name) | Who::Service(name) => name,
@@ -46,6 +49,7 @@ impl Who {
     }
 }
 
+/// How the request came in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Way {
     Console,
@@ -57,6 +61,7 @@ pub enum Way {
 }
 
 impl Way {
+    /// The word that the journal keeps for it. Words never change.
     pub fn word(self) -> &'static str {
         match self {
             Way::Console => "console",
@@ -75,6 +80,7 @@ impl Actor {
         Actor { who: Who::Service(name.to_owned()), way: Way::Rule, address: None }
     }
 
+    /// A runner, by its name; it acts through its own API.
     pub fn runner(name: &str) -> Actor {
         Actor { who: Who::Runner(name.to_owned()), way: Way::Api, address: None }
     }

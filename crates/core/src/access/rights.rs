@@ -33,8 +33,10 @@ impl fmt::Display for UnknownWord {
 impl std::error::Error for UnknownWord {}
 
 impl Role {
+    /// From the least rights to the most.
     pub const ALL: [Role; 4] = [Role::Reader, Role::Operator, Role::Editor, Role::Owner];
 
+    /// The role as commands, the API and the database write it.
     pub fn word(self) -> &'static str {
         match self {
             Role::Reader => "reader",

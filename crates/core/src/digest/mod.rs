@@ -1,7 +1,7 @@
 //! What a job's result depends on, and a key made of it: the same key, the same result.
 //!
 //! A job that says `reuse` promises that its result depends on the files it names, and on what it says itself. Each part
-//! is kept by name, so that where a key differs it can be told which part did.
+//! is kept by name, so that for a key that differs one can say which part did.
 
 use crate::language::Extras;
 use crate::plan::{Plan, PlannedJob};

@@ -39,6 +39,7 @@ pub enum Taking {
 }
 
 impl Taking {
+    /// As commands, the API and the database write it.
     pub fn word(self) -> &'static str {
         match self {
             Taking::No => "no",
@@ -47,6 +48,7 @@ impl Taking {
         }
     }
 
+    /// The reverse of [`Taking::word`]; none for any other word.
     pub fn from_word(word: &str) -> Option<Taking> {
         [Taking::No, Taking::Yes, Taking::Only].into_iter().find(|taking| taking.word() == word)
     }
@@ -80,6 +82,7 @@ pub struct Offer {
 }
 
 impl Needs {
+    /// What a planned job of this project needs. `occasion` says whether it comes from outside.
     pub fn of(job: &PlannedJob, project: &str, occasion: &Occasion) -> Needs {
         let extras = job.extras.as_deref();
         let tools = extras.iter().flat_map(|extras| &extras.tools).map(|(tool, wanted)| (tool.clone(), wanted.clone()));

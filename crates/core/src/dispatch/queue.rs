@@ -2,7 +2,7 @@
 //!
 //! Among projects: the one with the fewest jobs running, of equals the one that was served longest ago, so that none
 //! starves. Within a project: what has the longest way to the end of its run goes first, and waiting counts as way, so
-//! that nothing waits for ever. Of those that want the same turn only the first that asked may go.
+//! that nothing waits forever. Among jobs that want the same turn only the first that asked may start.
 
 use super::{Needs, Offer};
 use crate::engine::Millis;
@@ -37,6 +37,8 @@ type Rank = (Millis, Key);
 /// Jobs that any runner fits alike.
 type Class = (Arc<Needs>, Option<Arc<str>>);
 
+/// All queued jobs of all projects, in the order in which they start. Cloning copies it; the keeper shares it with readers
+/// until it changes.
 #[derive(Debug, Clone, Default)]
 pub struct Queue {
     jobs: HashMap<Key, Queued>,
@@ -64,6 +66,7 @@ impl Queue {
         self.jobs.insert(key, job);
     }
 
+    /// Takes a job out. Does nothing when the job is not queued.
     pub fn remove(&mut self, key: Key) {
         let Some(job) = self.jobs.remove(&key) else { return };
         if let Some(lane) = self.projects.get_mut(&job.project) {
@@ -85,18 +88,22 @@ impl Queue {
         }
     }
 
+    /// What is known of a queued job; none when it is not queued.
     pub fn get(&self, key: Key) -> Option<&Queued> {
         self.jobs.get(&key)
     }
 
+    /// How many jobs are queued.
     pub fn len(&self) -> usize {
         self.jobs.len()
     }
 
+    /// Whether no job is queued.
     pub fn is_empty(&self) -> bool {
         self.jobs.is_empty()
     }
 
+    /// All queued jobs, in no particular order.
     pub fn keys(&self) -> impl Iterator<Item = Key> {
         self.jobs.keys().copied()
     }
@@ -119,7 +126,7 @@ impl Queue {
         Some(key)
     }
 
-    /// The first of a class that may go: where a turn is wanted, only whoever asked for it first.
+    /// The first of a class that may start: where a turn is wanted, only the job that asked for it first.
     fn first_of(&self, turn: Option<&Arc<str>>, jobs: &BTreeSet<Rank>) -> Option<Rank> {
         let Some(turn) = turn else { return jobs.first().copied() };
         let &(_, key) = self.turns.get(turn)?.first()?;

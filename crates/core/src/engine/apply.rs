@@ -3,6 +3,7 @@
 
 use super::event::{Effects, Event, Outcome, Refused};
 use super::numbers::Numbers;
+use super::progress::{Cut, Progress};
 use super::retry::{Ended, again_in};
 use super::spread::Step;
 use super::state::Run;
@@ -37,8 +38,8 @@ impl Step<'_> {
     fn begun(&mut self) {
         let plan = self.run.plan.clone();
         for (job, planned) in plan.jobs.iter().enumerate() {
-            if planned.skipped.is_some() && !self.run.jobs[job].state.is_end() {
-                self.finish(job, State::Skipped, planned.skipped.clone());
+            if let Some(why) = planned.skipped.clone().filter(|_| !self.run.jobs[job].state().is_end()) {
+                self.finish(job, Progress::Skipped { why, unwanted: false });
             }
         }
         for job in 0..self.run.jobs.len() {
@@ -52,14 +53,15 @@ impl Step<'_> {
         if repeated && attempt > 0 {
             return Ok(());
         }
-        if known.state != State::Queued || attempt != known.attempt + 1 || known.not_before.is_some() {
+        let free = matches!(known.progress, Progress::Queued { not_before: None, .. });
+        if !free || attempt != known.attempt + 1 {
             return Err(Refused::NotQueued);
         }
         let entry = &mut self.run.jobs[job];
         entry.attempt = attempt;
         entry.runner = Some(runner.to_owned());
         entry.started = Some(self.now);
-        self.enter(job, State::Running, None);
+        self.enter(job, Progress::Running { cut: None });
         Ok(())
     }
 
@@ -76,23 +78,24 @@ impl Step<'_> {
 
     fn reused(&mut self, job: usize, from: &str, facts: &BTreeMap<String, String>, numbers: &Numbers) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
-        if entry.state == State::Reused && entry.reused_from.as_deref() == Some(from) {
+        if matches!(&entry.progress, Progress::Reused { from: known } if known == from) {
             return Ok(());
         }
-        if entry.state != State::Queued || entry.fresh {
+        if entry.state() != State::Queued || entry.fresh {
             return Err(Refused::NotQueued);
         }
-        entry.reused_from = Some(from.to_owned());
         entry.facts = facts.clone();
         entry.numbers = numbers.clone();
         self.run.with_facts.insert(job);
-        self.finish(job, State::Reused, Some(format!("the same as in {from}")));
+        self.finish(job, Progress::Reused { from: from.to_owned() });
         Ok(())
     }
 
     fn pause_over(&mut self, job: usize) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
-        if entry.not_before.take().is_some() {
+        if let Progress::Queued { not_before, .. } = &mut entry.progress
+            && not_before.take().is_some()
+        {
             self.effects.changed.push(job);
         }
         Ok(())
@@ -101,7 +104,7 @@ impl Step<'_> {
     /// The attempt that an event speaks of, if the event still counts: running gives true, a repeat false.
     fn current(&self, job: usize, attempt: u32) -> Result<bool, Refused> {
         let known = self.run.jobs.get(job).ok_or(Refused::NoSuchJob)?;
-        match known.state {
+        match known.state() {
             State::Running if known.attempt == attempt => Ok(true),
             _ if known.attempt == attempt && attempt > 0 => Ok(false),
             _ => Err(Refused::Stale),
@@ -111,16 +114,16 @@ impl Step<'_> {
     fn ended(&mut self, job: usize, attempt: u32, end: Ended, why: Option<&str>) -> Result<(), Refused> {
         if !self.current(job, attempt)? {
             // The same result again is fine; a result for an attempt that was counted as lost comes too late.
-            let lost = matches!(self.run.jobs[job].state, State::Waiting | State::Queued | State::Lost);
+            let lost = matches!(self.run.jobs[job].state(), State::Waiting | State::Queued | State::Lost);
             return if lost { Err(Refused::Stale) } else { Ok(()) };
         }
         match end.outcome {
-            Outcome::Passed => self.finish(job, State::Passed, None),
+            Outcome::Passed => self.finish(job, Progress::Passed),
             Outcome::Stopped => self.cut_off(job, why),
             Outcome::Failed | Outcome::TimedOut => {
                 let why = why.unwrap_or("it failed").to_owned();
                 if !self.try_again(job, end.words(), &why) {
-                    self.finish(job, State::Failed, Some(why));
+                    self.finish(job, Progress::Failed { why });
                 }
             }
         }
@@ -129,23 +132,22 @@ impl Step<'_> {
 
     /// An attempt ended because someone, or a newer commit, wanted that.
     fn cut_off(&mut self, job: usize, why: Option<&str>) {
-        let entry = &self.run.jobs[job];
-        match (&entry.stop_asked, &entry.overtaken_by) {
-            (Some(by), _) => self.finish(job, State::Stopped, Some(stopped_by(by))),
-            (None, Some(by)) => self.finish(job, State::Overtaken, Some(overtaken_by(by))),
-            (None, None) => self.finish(job, State::Stopped, why.map(str::to_owned)),
-        }
+        let end = match self.run.jobs[job].progress.cut() {
+            Some(Cut::Stopped { by }) => Progress::stopped_by(by),
+            Some(Cut::Overtaken { by }) => Progress::Overtaken { by: by.clone() },
+            None => Progress::Stopped { why: why.unwrap_or("its runner stopped it").to_owned() },
+        };
+        self.finish(job, end);
     }
 
     fn lost(&mut self, job: usize, attempt: u32, why: &str) -> Result<(), Refused> {
         if !self.current(job, attempt)? {
             return Ok(());
         }
-        let entry = &self.run.jobs[job];
-        if entry.stop_asked.is_some() || entry.overtaken_by.is_some() {
+        if self.run.jobs[job].progress.cut().is_some() {
             self.cut_off(job, None);
         } else if !self.try_again(job, vec!["lost".to_owned()], why) {
-            self.finish(job, State::Lost, Some(why.to_owned()));
+            self.finish(job, Progress::Lost { why: why.to_owned() });
         }
         Ok(())
     }
@@ -153,29 +155,28 @@ impl Step<'_> {
     /// Queues a job once more if its `retry` names one of these outcomes and tries are left.
     fn try_again(&mut self, job: usize, outcomes: Vec<String>, why: &str) -> bool {
         let entry = &self.run.jobs[job];
-        let unwanted = entry.stop_asked.is_some() || entry.overtaken_by.is_some();
+        let unwanted = entry.progress.cut().is_some();
         let plan = self.run.plan.clone();
         let retry = plan.jobs[job].extras.as_ref().and_then(|extras| extras.retry.as_ref());
         let Some(pause) = retry.filter(|_| !unwanted).and_then(|retry| again_in(retry, &outcomes, entry.retries)) else { return false };
         let entry = &mut self.run.jobs[job];
         entry.retries += 1;
-        entry.not_before = (pause > 0).then_some(self.now + pause);
-        self.enter(job, State::Queued, Some(why.to_owned()));
+        let not_before = (pause > 0).then_some(self.now + pause);
+        self.enter(job, Progress::Queued { not_before, after: Some(why.to_owned()) });
         true
     }
 
     fn stop_job(&mut self, job: usize, by: &str) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
-        if entry.state.is_end() || entry.stop_asked.is_some() {
-            return Ok(());
-        }
-        entry.stop_asked = Some(by.to_owned());
-        if entry.state == State::Running {
-            let attempt = entry.attempt;
-            self.effects.stop.push((job, attempt));
-            self.effects.changed.push(job);
-        } else {
-            self.finish(job, State::Stopped, Some(stopped_by(by)));
+        let end = Progress::stopped_by(by);
+        match &mut entry.progress {
+            Progress::Running { cut: Some(Cut::Stopped { .. }) } => {}
+            Progress::Running { cut } => {
+                *cut = Some(Cut::Stopped { by: by.to_owned() });
+                self.cut(job);
+            }
+            progress if progress.state().is_end() => {}
+            _ => self.finish(job, end),
         }
         Ok(())
     }
@@ -191,26 +192,22 @@ impl Step<'_> {
         let plan = self.run.plan.clone();
         for (job, planned) in plan.jobs.iter().enumerate() {
             let deploys = planned.extras.as_ref().is_some_and(|extras| extras.deploys.is_some());
-            let entry = &mut self.run.jobs[job];
-            if entry.state.is_end() || entry.overtaken_by.is_some() || (deploys && entry.state == State::Running) {
-                continue;
-            }
-            entry.overtaken_by = Some(by.to_owned());
-            if entry.state == State::Running {
-                let attempt = entry.attempt;
-                self.effects.stop.push((job, attempt));
-                self.effects.changed.push(job);
-            } else {
-                self.finish(job, State::Overtaken, Some(overtaken_by(by)));
+            match &mut self.run.jobs[job].progress {
+                Progress::Running { cut: Some(_) } => {}
+                Progress::Running { .. } if deploys => {}
+                Progress::Running { cut } => {
+                    *cut = Some(Cut::Overtaken { by: by.to_owned() });
+                    self.cut(job);
+                }
+                progress if progress.state().is_end() => {}
+                _ => self.finish(job, Progress::Overtaken { by: by.to_owned() }),
             }
         }
     }
-}
 
-fn stopped_by(by: &str) -> String {
-    format!("stopped by {by}")
-}
-
-fn overtaken_by(run: &str) -> String {
-    format!("overtaken by {run}, a newer commit")
+    /// Asks the runner of a job to stop its newest attempt.
+    fn cut(&mut self, job: usize) {
+        self.effects.stop.push((job, self.run.jobs[job].attempt));
+        self.effects.changed.push(job);
+    }
 }

@@ -1,17 +1,17 @@
-//! What can happen to a run, and what comes of it. These are the words between the engine and whoever drives it.
+//! What can happen to a run, and the effects. These types are the interface between the engine and the service.
 
 use super::numbers::Numbers;
-use super::state::Stopper;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
+/// One thing that happened to a run. Jobs are named by their place in the plan, attempts by their number from 1 on.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Event {
     /// The run was written down.
     Begun,
     /// A runner takes a queued job; `attempt` is one more than the job's newest.
     Claimed { job: usize, attempt: u32, runner: String },
-    /// What an attempt left for later jobs, and what its reports come to; told while it runs.
+    /// Facts that an attempt left for later jobs, and the numbers of its reports; sent while it runs.
     Said { job: usize, attempt: u32, facts: BTreeMap<String, String>, numbers: Numbers },
     /// The result of an earlier run is taken over: nothing that can change it has changed.
     Reused { job: usize, from: String, facts: BTreeMap<String, String>, numbers: Numbers },
@@ -22,7 +22,7 @@ pub enum Event {
     /// The pause before another try is over.
     PauseOver { job: usize },
     /// Someone asks to stop one job, or with none the whole run.
-    StopAsked { job: Option<usize>, by: Stopper },
+    StopAsked { job: Option<usize>, by: String },
     /// Someone starts a job that starts by hand only, with inputs of its own.
     StartAsked { job: usize, by: String, inputs: BTreeMap<String, String> },
     /// Someone asks for jobs once more, and for what follows them; with none for all that did not end well.
@@ -37,7 +37,7 @@ pub enum Event {
 pub enum Outcome {
     Passed,
     Failed,
-    /// It went past a time limit: a failure that `retry` can tell from others.
+    /// It exceeded a time limit: a failure that `retry` can distinguish from others.
     TimedOut,
     Stopped,
 }
@@ -54,6 +54,7 @@ pub struct Effects {
 }
 
 impl Effects {
+    /// Whether nothing changed: the event was a repeat.
     pub fn is_empty(&self) -> bool {
         self == &Effects::default()
     }

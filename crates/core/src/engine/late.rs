@@ -1,12 +1,12 @@
 //! Conditions that read facts: decided when a job is about to start, when all that it waits for has ended. Those of its
-//! steps as well: what cannot be decided is told before anything runs.
+//! steps as well: what cannot be decided is an error before anything runs.
 
 use super::state::Run;
-use crate::expression::{Expression, Facts, Values, in_room};
+use crate::expression::{Expression, Facts, Values, with_deep_stack};
 use crate::language::{JobId, Step};
 use std::collections::BTreeMap;
 
-/// What came of a job's late conditions.
+/// The decision about a job's late conditions.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Late {
     Run,
@@ -37,13 +37,14 @@ impl Run {
         facts
     }
 
+    /// Whether a job that could start now wants to.
     pub(super) fn late(&self, job: usize) -> Late {
         let planned = &self.plan.jobs[job];
         if planned.conditions.is_empty() && planned.steps.iter().all(|step| step.condition.is_none()) {
             return Late::Run;
         }
         let values = self.values(job);
-        in_room(|| match decide(&planned.conditions, &values, &planned.id) {
+        with_deep_stack(|| match decide(&planned.conditions, &values, &planned.id) {
             Late::Run => {
                 planned.steps.iter().map(|step| wanted(step, &values, &planned.id)).find_map(Result::err).map_or(Late::Run, Late::Undecided)
             }
@@ -58,7 +59,7 @@ impl Run {
             return planned.steps.clone();
         }
         let values = self.values(job);
-        in_room(|| planned.steps.iter().filter(|step| wanted(step, &values, &planned.id) == Ok(true)).cloned().collect())
+        with_deep_stack(|| planned.steps.iter().filter(|step| wanted(step, &values, &planned.id) == Ok(true)).cloned().collect())
     }
 
     fn values(&self, job: usize) -> Values {

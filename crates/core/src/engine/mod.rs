@@ -10,6 +10,7 @@ mod gates;
 mod late;
 mod numbers;
 mod paths;
+mod progress;
 mod retry;
 mod returns;
 mod spread;
@@ -20,12 +21,13 @@ pub use event::{Effects, Event, Outcome, Refused};
 pub use gates::why_shut;
 pub use numbers::{Number, Numbers, shown, sums};
 pub use paths::{Paths, Usual};
-pub use state::{JobState, Run, Stopper};
+pub use progress::{Cut, Hold, Progress};
+pub use state::{JobState, Run};
 pub use why::{Clock, why_job};
 
 use serde::{Deserialize, Serialize};
 
-/// A moment in milliseconds since 1970, UTC. The engine is told the time; it never asks.
+/// A moment in milliseconds since 1970, UTC. The engine gets the time with each event; it never reads a clock.
 pub type Millis = i64;
 
 /// The state of a job or a run. Not every state fits a run: it is never queued.
@@ -48,6 +50,7 @@ pub enum State {
 }
 
 impl State {
+    /// Whether it is final: no event but `Again` leaves it.
     pub fn is_end(self) -> bool {
         !matches!(self, State::Waiting | State::Gated | State::Queued | State::Running)
     }
@@ -57,6 +60,7 @@ impl State {
         matches!(self, State::Waiting | State::Gated | State::Queued)
     }
 
+    /// The state as the API, the database and the terminal write it.
     pub fn word(self) -> &'static str {
         match self {
             State::Waiting => "waiting",
@@ -73,6 +77,7 @@ impl State {
         }
     }
 
+    /// The state of a stored word; none for a word that is no state.
     pub fn from_word(word: &str) -> Option<State> {
         const ALL: [State; 11] = [
             State::Waiting,

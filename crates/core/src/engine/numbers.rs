@@ -14,10 +14,12 @@ pub struct Number {
 }
 
 impl Number {
+    /// A plain count.
     pub fn count(count: u64) -> Number {
         Number { sum: i64::try_from(count).unwrap_or(i64::MAX).saturating_mul(1000), of: None }
     }
 
+    /// A part of a whole, shown in percent. Sums of shares add parts and wholes separately.
     pub fn share(part: u64, of: u64) -> Number {
         let number = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
         Number { sum: number(part), of: Some(number(of)) }

@@ -21,6 +21,7 @@ pub struct Paths {
 pub type Usual = HashMap<String, Millis>;
 
 impl Paths {
+    /// Reads which job waits for which out of a plan. Takes time linear in jobs and waits.
     pub fn new(plan: &Plan) -> Paths {
         let (jobs, stages) = (plan.jobs.len(), plan.stages.len());
         let (whole, gate) = (|stage: usize| jobs + stage, |stage: usize| jobs + stages + stage);

@@ -1,19 +1,20 @@
 //! What brings a run back: a job started by hand, jobs asked for again.
 
-use super::State;
 use super::event::Refused;
+use super::progress::{Hold, Progress};
 use super::spread::Step;
 use super::state::{End, Run};
 use crate::plan::WaitOn;
 use std::collections::BTreeMap;
 
 impl Step<'_> {
+    /// Someone starts a job that starts by hand only. A repeat by the same person with the same inputs changes nothing.
     pub(super) fn start_by_hand(&mut self, job: usize, by: &str, inputs: &BTreeMap<String, String>) -> Result<(), Refused> {
         let entry = self.run.jobs.get(job).ok_or(Refused::NoSuchJob)?;
         if entry.started_by.as_deref() == Some(by) && entry.inputs == *inputs {
             return Ok(()); // said twice
         }
-        if entry.state.is_end() || !self.run.waits_for_hand(job) {
+        if entry.state().is_end() || !self.run.waits_for_hand(job) {
             return Err(Refused::NotByHand);
         }
         if self.run.gate_before(job).is_some() {
@@ -23,8 +24,8 @@ impl Step<'_> {
         entry.started_by = Some(by.to_owned());
         entry.inputs = inputs.clone();
         self.effects.changed.push(job);
-        if entry.state == State::Gated {
-            self.enter(job, State::Waiting, None);
+        if matches!(entry.progress, Progress::Gated(_)) {
+            self.enter(job, Progress::Waiting);
         }
         self.run.count_open();
         self.queue_if_ready(job);
@@ -42,12 +43,12 @@ impl Step<'_> {
         if asked.iter().any(|&job| job >= count) {
             return Err(Refused::NoSuchJob);
         }
-        if jobs.iter().any(|&job| !self.run.jobs[job].state.is_end()) {
+        if jobs.iter().any(|&job| !self.run.jobs[job].state().is_end()) {
             let repeated = jobs.iter().all(|&job| self.run.jobs[job].started_by.as_deref() == Some(by));
             return if repeated { Ok(()) } else { Err(Refused::NotEnded) };
         }
         if asked.is_empty() {
-            let going = self.run.jobs.iter().any(|job| !job.state.is_end());
+            let going = self.run.jobs.iter().any(|job| !job.state().is_end());
             return if going { Ok(()) } else { Err(Refused::NothingFailed) };
         }
         let mut back = self.run.with_followers(&asked);
@@ -56,9 +57,10 @@ impl Step<'_> {
         }
         asked.iter().for_each(|&job| self.run.jobs[job].started_by = Some(by.to_owned()));
         // Gates are asked anew: their numbers will be others.
-        for job in (0..count).filter(|&job| self.run.jobs[job].state == State::Gated && !self.run.waits_for_hand(job)).collect::<Vec<_>>() {
+        let shut = |job: &usize| matches!(self.run.jobs[*job].progress, Progress::Gated(Hold::Shut { .. }));
+        for job in (0..count).filter(shut).collect::<Vec<_>>() {
             back[job] = true;
-            self.enter(job, State::Waiting, None);
+            self.enter(job, Progress::Waiting);
         }
         self.run.count();
         let waiting = || (0..count).filter(|&job| back[job]);
@@ -74,17 +76,11 @@ impl Step<'_> {
     fn put_back(&mut self, job: usize, fresh: bool) {
         let entry = &mut self.run.jobs[job];
         entry.retries = 0;
-        entry.not_before = None;
-        entry.ended = None;
-        entry.stop_asked = None;
-        entry.overtaken_by = None;
         entry.started_by = None;
         entry.fresh = fresh;
         entry.facts.clear();
         entry.numbers.clear();
-        entry.reused_from = None;
-        entry.unwanted = false;
-        self.enter(job, State::Waiting, None);
+        self.enter(job, Progress::Waiting);
     }
 }
 
@@ -111,7 +107,7 @@ impl Run {
         let mut found: Vec<usize> = (0..count).filter(|&job| back[job]).collect();
         while let Some(job) = found.pop() {
             for follower in self.followers_of(job) {
-                if !back[follower] && self.jobs[follower].state.is_end() && self.end_of(follower) != Some(End::Absent) {
+                if !back[follower] && self.jobs[follower].state().is_end() && self.end_of(follower) != Some(End::Absent) {
                     back[follower] = true;
                     found.push(follower);
                 }

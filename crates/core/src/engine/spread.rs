@@ -3,6 +3,7 @@
 
 use super::event::Effects;
 use super::late::Late;
+use super::progress::{Hold, Progress};
 use super::state::{End, Run};
 use super::{Millis, State};
 use crate::language::Upon;
@@ -14,8 +15,8 @@ pub(super) struct Step<'r> {
     pub(super) effects: Effects,
     /// Jobs that can no longer start, each with what is to blame.
     skips: Vec<(usize, Cause)>,
-    /// Jobs whose own condition, decided late, keeps them from starting: the state they come to, and why.
-    unwanted: Vec<(usize, State, String)>,
+    /// Jobs whose own condition, decided late, keeps them from starting: how they end.
+    unwanted: Vec<(usize, Progress)>,
 }
 
 /// Why a job cannot start any more; each names a job.
@@ -34,31 +35,28 @@ impl<'r> Step<'r> {
         Step { run, now, effects: Effects::default(), skips: Vec::new(), unwanted: Vec::new() }
     }
 
-    /// Enters a state that is an end and tells all that follow.
-    pub(super) fn finish(&mut self, job: usize, state: State, why: Option<String>) {
-        self.finish_because(job, state, why, Cause::Ended(job));
+    /// Enters a final state and notifies all jobs that wait for this one.
+    pub(super) fn finish(&mut self, job: usize, end: Progress) {
+        self.finish_because(job, end, Cause::Ended(job));
     }
 
-    fn finish_because(&mut self, job: usize, state: State, why: Option<String>, cause: Cause) {
-        if matches!(self.run.jobs[job].state, State::Queued | State::Running)
+    fn finish_because(&mut self, job: usize, end: Progress, cause: Cause) {
+        let before = self.run.jobs[job].state();
+        if matches!(before, State::Queued | State::Running)
             && let Some(limit) = self.run.limit_of[job]
         {
             self.run.limits[limit].active -= 1;
         }
-        let entry = &mut self.run.jobs[job];
-        let entry_state = entry.state;
-        entry.ended = Some(self.now);
-        entry.not_before = None;
-        let by_hand = self.run.waits_for_hand(job) || entry_state == State::Gated;
+        let by_hand = self.run.waits_for_hand(job) || before == State::Gated;
         if !self.run.by_hand[job] {
             self.run.open -= 1;
         }
-        self.enter(job, state, why);
+        self.enter(job, end);
         if by_hand {
             self.run.count_open();
         }
         let Some(end) = self.run.end_of(job) else { return };
-        // Of a chain of skips the first cause is named; those told of a failure's halt name what halted.
+        // In a chain of skips the first cause is named; jobs that were halted by a failure name that failure.
         let cause = match (end, cause) {
             (End::Other(Upon::Skipped), Cause::Ended(root)) => Cause::Ended(root),
             _ => Cause::Ended(job),
@@ -75,11 +73,11 @@ impl<'r> Step<'r> {
         }
     }
 
-    pub(super) fn enter(&mut self, job: usize, state: State, why: Option<String>) {
+    /// Enters a state that is no end.
+    pub(super) fn enter(&mut self, job: usize, progress: Progress) {
         let entry = &mut self.run.jobs[job];
-        entry.state = state;
+        entry.progress = progress;
         entry.since = self.now;
-        entry.why = why;
         self.effects.changed.push(job);
     }
 
@@ -129,7 +127,7 @@ impl<'r> Step<'r> {
     /// After a failure: what the file or the job's matrix no longer wants started.
     fn halt(&mut self, job: usize, all: bool) {
         let plan = self.run.plan.clone();
-        let unstarted = |run: &Run, other: usize| run.jobs[other].state.is_unstarted();
+        let unstarted = |run: &Run, other: usize| run.jobs[other].state().is_unstarted();
         if all {
             // What is there for failures is still wanted.
             let unwanted =
@@ -155,20 +153,22 @@ impl<'r> Step<'r> {
         self.queue_if_ready(job);
     }
 
+    /// Queues a job that waits for nothing any more: unless it starts by hand, its own condition, its stage's gate or a limit
+    /// of its matrix is against it.
     pub(super) fn queue_if_ready(&mut self, job: usize) {
-        if self.run.unmet[job] > 0 || self.run.jobs[job].state != State::Waiting {
+        if self.run.unmet[job] > 0 || self.run.jobs[job].progress != Progress::Waiting {
             return;
         }
         if self.run.waits_for_hand(job) {
-            return self.enter(job, State::Gated, None);
+            return self.enter(job, Progress::Gated(Hold::ByHand));
         }
         match self.run.late(job) {
             Late::Run => {}
-            Late::Skip(why) => return self.unwanted.push((job, State::Skipped, why)),
-            Late::Undecided(why) => return self.unwanted.push((job, State::Failed, why)),
+            Late::Skip(why) => return self.unwanted.push((job, Progress::Skipped { why, unwanted: true })),
+            Late::Undecided(why) => return self.unwanted.push((job, Progress::Failed { why })),
         }
         if let Some(why) = self.run.shut(job) {
-            self.enter(job, State::Gated, Some(why));
+            self.enter(job, Progress::Gated(Hold::Shut { why }));
             return self.run.count_open();
         }
         if let Some(limit) = self.run.limit_of[job] {
@@ -178,7 +178,7 @@ impl<'r> Step<'r> {
             }
             limit.active += 1;
         }
-        self.enter(job, State::Queued, None);
+        self.enter(job, Progress::queued());
     }
 
     /// Queues further cells where one has made room.
@@ -197,15 +197,14 @@ impl<'r> Step<'r> {
     pub(super) fn settle(mut self) -> Effects {
         loop {
             while let Some((job, cause)) = self.skips.pop() {
-                if self.run.jobs[job].state.is_unstarted() {
-                    let sentence = self.because_of(cause);
-                    self.finish_because(job, State::Skipped, Some(sentence), cause.root());
+                if self.run.jobs[job].state().is_unstarted() {
+                    let why = self.because_of(cause);
+                    self.finish_because(job, Progress::Skipped { why, unwanted: false }, cause.root());
                 }
             }
-            if let Some((job, state, why)) = self.unwanted.pop() {
-                if self.run.jobs[job].state.is_unstarted() {
-                    self.run.jobs[job].unwanted = state == State::Skipped;
-                    self.finish(job, state, Some(why));
+            if let Some((job, end)) = self.unwanted.pop() {
+                if self.run.jobs[job].state().is_unstarted() {
+                    self.finish(job, end);
                 }
                 continue;
             }
@@ -244,7 +243,7 @@ impl<'r> Step<'r> {
     fn because_of(&self, cause: Cause) -> String {
         let (Cause::Ended(root) | Cause::FileStops(root) | Cause::CellFailed(root)) = cause;
         let id = &self.run.plan.jobs[root].id;
-        let what = match self.run.jobs[root].state {
+        let what = match self.run.jobs[root].state() {
             State::Stopped => "was stopped",
             State::Overtaken => "was overtaken by a newer commit",
             State::Lost => "was lost with its runner",
@@ -267,8 +266,8 @@ impl<'r> Step<'r> {
             return if begun { State::Running } else { State::Waiting };
         }
         let counts = |job: usize| self.run.end_of(job) != Some(End::Well);
-        let any = |states: &[State]| (0..jobs.len()).any(|job| counts(job) && states.contains(&jobs[job].state));
-        let shut = (0..jobs.len()).any(|job| jobs[job].state == State::Gated && !self.run.waits_for_hand(job));
+        let any = |states: &[State]| (0..jobs.len()).any(|job| counts(job) && states.contains(&jobs[job].state()));
+        let shut = jobs.iter().any(|job| matches!(job.progress, Progress::Gated(Hold::Shut { .. })));
         if any(&[State::Failed, State::Lost]) || shut {
             State::Failed
         } else if any(&[State::Stopped]) {

@@ -1,38 +1,29 @@
 //! What a run remembers: a [`JobState`] for each job (these are stored), and counters made from them (these are not).
 
 use super::numbers::Numbers;
+use super::progress::Progress;
 use super::{Millis, State};
 use crate::language::Upon;
 use crate::plan::{Plan, WaitOn};
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
-
-/// Who asked for a stop.
-pub type Stopper = String;
 
 /// One job of a run. Everything here is stored; [`Run::restore`] needs nothing else.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct JobState {
-    pub state: State,
+    pub progress: Progress,
     /// The number of the newest attempt, 0 before the first. It is also the fencing number: a word about an attempt
     /// with a smaller number comes from a runner that was given up.
     pub attempt: u32,
     /// How many of its attempts were made because `retry` says so, since it was last asked for.
     pub retries: u32,
-    /// Queued, but not to be taken yet: the pause before another try, which is over about then.
-    pub not_before: Option<Millis>,
     /// The runner of the newest attempt.
     pub runner: Option<String>,
-    /// For an end other than passed: what happened, in one sentence.
-    pub why: Option<String>,
     /// When it came into its present state.
     pub since: Millis,
     /// When its newest attempt began.
     pub started: Option<Millis>,
-    pub ended: Option<Millis>,
-    pub stop_asked: Option<Stopper>,
-    /// The run of a newer commit that made this one pointless.
-    pub overtaken_by: Option<String>,
     /// Who started it, where it starts by hand only, or who asked for it again.
     pub started_by: Option<String>,
     /// What was given when it was started by hand.
@@ -43,37 +34,43 @@ pub struct JobState {
     pub facts: BTreeMap<String, String>,
     /// What its reports and facts come to.
     pub numbers: Numbers,
-    /// The run whose result it took over.
-    pub reused_from: Option<String>,
-    /// Skipped by a condition of its own that was decided when it was about to start.
-    pub unwanted: bool,
 }
 
 impl JobState {
-    fn new(now: Millis) -> Self {
+    /// A job of which nothing has happened yet.
+    pub fn new(now: Millis) -> Self {
         JobState {
-            state: State::Waiting,
+            progress: Progress::Waiting,
             attempt: 0,
             retries: 0,
-            not_before: None,
             runner: None,
-            why: None,
             since: now,
             started: None,
-            ended: None,
-            stop_asked: None,
-            overtaken_by: None,
             started_by: None,
             inputs: BTreeMap::new(),
             fresh: false,
             facts: BTreeMap::new(),
             numbers: Numbers::new(),
-            reused_from: None,
-            unwanted: false,
         }
+    }
+
+    /// What it is at, without the data of that.
+    pub fn state(&self) -> State {
+        self.progress.state()
+    }
+
+    /// What happened, in one sentence; see [`Progress::why`].
+    pub fn why(&self) -> Option<Cow<'_, str>> {
+        self.progress.why()
+    }
+
+    /// When it ended, if it has.
+    pub fn ended(&self) -> Option<Millis> {
+        self.state().is_end().then_some(self.since)
     }
 }
 
+/// A run in memory: the stored state of each job, and counters made from it so that an event costs no walk over all jobs.
 #[derive(Debug, Clone)]
 pub struct Run {
     pub(super) plan: Arc<Plan>,
@@ -116,14 +113,15 @@ pub(super) struct Bundle {
     pub(super) open: usize,
     /// Each job that waits for all of them, with the wait's place in its list.
     pub(super) waiters: Vec<(usize, usize)>,
-    /// Ends that a member came to already: whoever does not accept one was told.
+    /// Kinds of end that members have reached already: those who do not accept one were notified.
     pub(super) seen: Vec<End>,
 }
 
+/// A stage's jobs, and what stands before it and after it in the order.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Stage {
     pub(super) bundle: Bundle,
-    /// Stages before this one that have not wholly ended.
+    /// Stages before this one of which some job has not ended.
     pub(super) before_left: usize,
     /// Stages that come after this one.
     pub(super) after: Vec<usize>,
@@ -140,7 +138,7 @@ pub(super) enum End {
 }
 
 impl Bundle {
-    /// Counts an end: whether it was the last, whether it is the first of its kind, and who must be told of either.
+    /// Counts an end. Returns whether it was the last, whether it is the first of its kind, and who must be notified of either.
     pub(super) fn member_ended(&mut self, end: End) -> (bool, bool, Vec<(usize, usize)>) {
         self.open -= 1;
         let (all_ended, news) = (self.open == 0, !self.seen.contains(&end));
@@ -251,7 +249,7 @@ impl Run {
         for (number, job) in plan.jobs.iter().enumerate() {
             let waits = job.waits.iter().filter(|wait| match wait.on {
                 WaitOn::Job(_) if wait.at_once => false,
-                WaitOn::Job(on) => !self.jobs[on].state.is_end(),
+                WaitOn::Job(on) => !self.jobs[on].state().is_end(),
                 WaitOn::Stage(stage) => self.stages[stage].bundle.open > 0,
                 WaitOn::Cells(first, cells) => open_groups[&(first, cells)],
             });
@@ -259,7 +257,7 @@ impl Run {
             self.unmet[number] = waits.count() + usize::from(gate);
         }
         for limit in &mut self.limits {
-            let active = |&cell: &usize| matches!(self.jobs[cell].state, State::Queued | State::Running);
+            let active = |&cell: &usize| matches!(self.jobs[cell].state(), State::Queued | State::Running);
             limit.active = limit.cells.clone().filter(active).count();
         }
         self.count_open();
@@ -269,7 +267,7 @@ impl Run {
     pub(super) fn count_open(&mut self) {
         let plan = self.plan.clone();
         let unstarted = |job: usize| {
-            let state = self.jobs[job].state;
+            let state = self.jobs[job].state();
             state == State::Gated || self.waits_for_hand(job) && !state.is_end()
         };
         let mut found: Vec<usize> = (0..plan.jobs.len()).filter(|&job| unstarted(job)).collect();
@@ -292,7 +290,7 @@ impl Run {
             let later = self.stages[stage].after.iter().flat_map(|&later| &self.stages[later].bundle.members);
             later.filter(|&&member| plan.jobs[member].ordered).for_each(|&member| add(member));
         }
-        self.open = (0..plan.jobs.len()).filter(|&job| !by_hand[job] && !self.jobs[job].state.is_end()).count();
+        self.open = (0..plan.jobs.len()).filter(|&job| !by_hand[job] && !self.jobs[job].state().is_end()).count();
         self.by_hand = by_hand;
     }
 
@@ -303,7 +301,7 @@ impl Run {
 
     fn counted_bundle(&self, bundle: &Bundle) -> Bundle {
         let mut bundle = bundle.clone();
-        bundle.open = bundle.members.iter().filter(|&&job| !self.jobs[job].state.is_end()).count();
+        bundle.open = bundle.members.iter().filter(|&&job| !self.jobs[job].state().is_end()).count();
         bundle.seen.clear();
         for end in bundle.members.iter().filter_map(|&job| self.end_of(job)) {
             if !bundle.seen.contains(&end) {
@@ -315,15 +313,15 @@ impl Run {
 
     /// How a job ended; None while it has not.
     pub(super) fn end_of(&self, job: usize) -> Option<End> {
-        match self.jobs[job].state {
-            State::Passed | State::Reused => Some(End::Well),
-            State::Failed if self.plan.jobs[job].may_fail => Some(End::Well),
-            State::Failed => Some(End::Other(Upon::Failed)),
-            State::Skipped if self.plan.jobs[job].skipped.is_some() || self.jobs[job].unwanted => Some(End::Absent),
-            State::Skipped => Some(End::Other(Upon::Skipped)),
-            State::Stopped | State::Overtaken => Some(End::Other(Upon::Stopped)),
-            State::Lost => Some(End::Other(Upon::Lost)),
-            State::Waiting | State::Gated | State::Queued | State::Running => None,
+        match self.jobs[job].progress {
+            Progress::Passed | Progress::Reused { .. } => Some(End::Well),
+            Progress::Failed { .. } if self.plan.jobs[job].may_fail => Some(End::Well),
+            Progress::Failed { .. } => Some(End::Other(Upon::Failed)),
+            Progress::Skipped { unwanted, .. } if unwanted || self.plan.jobs[job].skipped.is_some() => Some(End::Absent),
+            Progress::Skipped { .. } => Some(End::Other(Upon::Skipped)),
+            Progress::Stopped { .. } | Progress::Overtaken { .. } => Some(End::Other(Upon::Stopped)),
+            Progress::Lost { .. } => Some(End::Other(Upon::Lost)),
+            Progress::Waiting | Progress::Gated(_) | Progress::Queued { .. } | Progress::Running { .. } => None,
         }
     }
 
@@ -348,14 +346,17 @@ impl Run {
         first..end
     }
 
+    /// The plan that the run follows; it never changes.
     pub fn plan(&self) -> &Arc<Plan> {
         &self.plan
     }
 
+    /// The run's own state.
     pub fn state(&self) -> State {
         self.state
     }
 
+    /// The state of each job, in the order of the plan.
     pub fn jobs(&self) -> &[JobState] {
         &self.jobs
     }

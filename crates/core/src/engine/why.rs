@@ -1,8 +1,10 @@
 //! "Why?" in one sentence for every job that has not ended. Names the job or the order it waits for, and since when.
 
+use super::progress::{Cut, Hold, Progress};
 use super::state::Run;
 use super::{Millis, State};
 use crate::plan::WaitOn;
+use std::borrow::Cow;
 
 /// Writes a moment for a person; given by the caller, who knows the time zone.
 pub type Clock<'c> = &'c dyn Fn(Millis) -> String;
@@ -10,38 +12,35 @@ pub type Clock<'c> = &'c dyn Fn(Millis) -> String;
 /// The sentence for a job of the run that is called `name`. For a queued one `queued` says what dispatch knows.
 pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl FnOnce() -> String) -> Option<String> {
     let state = &run.jobs()[job];
-    match state.state {
-        State::Passed => None,
-        State::Waiting => Some(waiting(run, job, clock)),
-        State::Queued => {
-            let again = state.why.as_ref().map(|why| format!(" (attempt {} did not do: {why})", state.attempt)).unwrap_or_default();
+    match &state.progress {
+        Progress::Waiting => Some(waiting(run, job, clock)),
+        Progress::Queued { after, .. } => {
+            let again = after.as_ref().map(|why| format!(" (attempt {} did not do: {why})", state.attempt)).unwrap_or_default();
             Some(format!("{}; queued since {}{again}", queued(), clock(state.since)))
         }
-        State::Gated if !run.waits_for_hand(job) => {
-            Some(format!("{}; shut since {}", state.why.as_deref().unwrap_or("its gate is shut"), clock(state.since)))
-        }
-        State::Gated => Some(format!(
+        Progress::Gated(Hold::Shut { why }) => Some(format!("{why}; shut since {}", clock(state.since))),
+        Progress::Gated(Hold::ByHand) => Some(format!(
             "starts by hand only, and nobody has started it; ready since {}; `ordotaxis start {name} --job {}` starts it",
             clock(state.since),
             run.plan().jobs[job].id
         )),
-        State::Running => {
+        Progress::Running { cut } => {
             let runner = state.runner.as_deref().unwrap_or("a runner");
-            let stopping = match (&state.stop_asked, &state.overtaken_by) {
-                (Some(by), _) => format!("; {by} asked to stop it"),
-                (None, Some(by)) => format!("; {by} overtook it, and it is being stopped"),
-                (None, None) => String::new(),
+            let stopping = match cut {
+                Some(Cut::Stopped { by }) => format!("; {by} asked to stop it"),
+                Some(Cut::Overtaken { by }) => format!("; {by} overtook it, and it is being stopped"),
+                None => String::new(),
             };
             let attempt = if state.attempt > 1 { format!(", attempt {}", state.attempt) } else { String::new() };
             Some(format!("running on {runner} since {}{attempt}{stopping}", clock(state.since)))
         }
-        _ => state.why.clone(),
+        end => end.why().map(Cow::into_owned),
     }
 }
 
 fn waiting(run: &Run, job: usize, clock: Clock<'_>) -> String {
     let open = open_waits(run, job);
-    let Some(&(first, because)) = open.iter().max_by_key(|(on, _)| run.jobs()[*on].state == State::Running) else {
+    let Some(&(first, because)) = open.iter().max_by_key(|(on, _)| run.jobs()[*on].state() == State::Running) else {
         return limited(run, job, clock);
     };
     let (plan, on) = (run.plan(), &run.jobs()[first]);
@@ -50,14 +49,14 @@ fn waiting(run: &Run, job: usize, clock: Clock<'_>) -> String {
         1 => " and 1 other job".into(),
         more => format!(" and {more} other jobs"),
     };
-    format!("waits for {}{others}: {} since {}; {because}", plan.jobs[first].id, on.state.word(), clock(on.since))
+    format!("waits for {}{others}: {} since {}; {because}", plan.jobs[first].id, on.state().word(), clock(on.since))
 }
 
 /// All it waits for is the cells before it.
 fn limited(run: &Run, job: usize, clock: Clock<'_>) -> String {
     let Some(limit) = run.limit_of[job].map(|limit| &run.limits[limit]) else { return "about to be queued".into() };
     let plan = run.plan();
-    let active = |&cell: &usize| matches!(run.jobs()[cell].state, State::Queued | State::Running);
+    let active = |&cell: &usize| matches!(run.jobs()[cell].state(), State::Queued | State::Running);
     let Some(first) = limit.cells.clone().find(active) else { return "about to be queued".into() };
     let others = match limit.active - 1 {
         0 => String::new(),
@@ -67,7 +66,7 @@ fn limited(run: &Run, job: usize, clock: Clock<'_>) -> String {
     let what = plan.jobs[first].id.without_cell();
     let since = clock(run.jobs()[first].since);
     let most = if limit.most == 1 { "1 cell".to_owned() } else { format!("{} cells", limit.most) };
-    let word = run.jobs()[first].state.word();
+    let word = run.jobs()[first].state().word();
     format!("waits for {}{others}: {word} since {since}; only {most} of {what} at once", plan.jobs[first].id)
 }
 
@@ -94,6 +93,6 @@ fn open_waits(run: &Run, job: usize) -> Vec<(usize, &'static str)> {
         open.extend(before.map(|&on| (on, "the order puts that job's stage earlier")));
     }
     let mut seen = vec![false; plan.jobs.len()];
-    open.retain(|(on, _)| !run.jobs()[*on].state.is_end() && !std::mem::replace(&mut seen[*on], true));
+    open.retain(|(on, _)| !run.jobs()[*on].state().is_end() && !std::mem::replace(&mut seen[*on], true));
     open
 }

@@ -2,7 +2,7 @@
 //! Expression Language, an open specification.
 //!
 //! The evaluator has no budget of its own and recurses without a bound, so the bounds are ours: a source is at most
-//! [`SOURCE_LIMIT`] bytes, loops do not nest, only declared names exist, and everything happens in [`in_room`].
+//! [`SOURCE_LIMIT`] bytes, loops do not nest, only declared names exist, and everything happens in [`with_deep_stack`].
 
 mod reads;
 mod values;
@@ -46,7 +46,7 @@ pub struct Mistake {
 
 /// Runs what compiles or evaluates expressions where deep recursion has room. Programs must not leave it: freeing one
 /// recurses too.
-pub fn in_room<T: Send>(work: impl FnOnce() -> T + Send) -> T {
+pub fn with_deep_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
     std::thread::scope(|scope| {
         let room = std::thread::Builder::new().name("expressions".into()).stack_size(STACK).spawn_scoped(scope, work);
         match room.expect("a thread can be started").join() {
@@ -57,6 +57,8 @@ pub fn in_room<T: Send>(work: impl FnOnce() -> T + Send) -> T {
 }
 
 impl Expression {
+    /// Compiles a CEL expression (github.com/google/cel-spec) and looks through it: names, calls, compared texts. The error
+    /// points at its place in bytes.
     pub fn compile(source: &str) -> Result<Expression, Mistake> {
         let whole = 0..source.len();
         if source.len() > SOURCE_LIMIT {
@@ -183,7 +185,7 @@ mod tests {
 
     fn decide(source: &str, values: &Values) -> Result<bool, String> {
         let (source, values) = (source.to_owned(), values.clone());
-        in_room(move || {
+        with_deep_stack(move || {
             let expression = Expression::compile(&source).map_err(|mistake| mistake.message)?;
             let root = values.root();
             let mut own = root.new_inner_scope();

@@ -13,6 +13,7 @@ pub struct Read {
 }
 
 impl Read {
+    /// The first name of the path, such as `ref` in `ref.branch`.
     pub fn root(&self) -> &str {
         &self.path[0]
     }
@@ -24,6 +25,7 @@ impl fmt::Display for Read {
     }
 }
 
+/// What an expression reads, calls and compares, without evaluating it.
 #[derive(Default)]
 pub(super) struct Found {
     pub(super) reads: Vec<Read>,
@@ -36,6 +38,7 @@ pub(super) struct Found {
     depth: usize,
 }
 
+/// Adds what an expression and all its parts read.
 pub(super) fn walk(expression: &IdedExpr, places: &SourceInfo, source: &str, found: &mut Found) {
     if let Some(path) = path(expression) {
         return read(path, expression, places, source, found);

@@ -9,6 +9,7 @@ use std::sync::Arc;
 /// Stage, job and name → what the job said.
 pub type Facts = BTreeMap<(String, String, String), String>;
 
+/// What an expression can read. Unset texts are empty.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Values {
     pub event: String,
@@ -84,6 +85,7 @@ impl Values {
         Some(value.clone())
     }
 
+    /// Whether a changed path fits one of the globs; true when it is not known what changed.
     pub fn touches(&self, glob: &str) -> bool {
         touches(self.changed.as_deref(), glob)
     }

@@ -163,6 +163,7 @@ impl Code {
     }
 }
 
+/// How serious a diagnostic is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
@@ -186,18 +187,22 @@ pub struct Diagnostic {
 }
 
 impl Diagnostic {
+    /// A mistake: the pipeline cannot be run.
     pub fn error(code: Code, span: Range<usize>, message: impl Into<String>) -> Self {
         Diagnostic { code, severity: Severity::Error, message: message.into(), hint: None, span, related: Vec::new() }
     }
 
+    /// Something that is probably not meant.
     pub fn warning(code: Code, span: Range<usize>, message: impl Into<String>) -> Self {
         Diagnostic { severity: Severity::Warning, ..Diagnostic::error(code, span, message) }
     }
 
+    /// Something that is good to know.
     pub fn note(code: Code, span: Range<usize>, message: impl Into<String>) -> Self {
         Diagnostic { severity: Severity::Note, ..Diagnostic::error(code, span, message) }
     }
 
+    /// Adds what to do about it.
     #[must_use]
     pub fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hint = Some(hint.into());
@@ -246,6 +251,7 @@ pub struct Lines<'a> {
 }
 
 impl<'a> Lines<'a> {
+    /// Prepares the places of all lines of a text, so that a byte can be turned into line and column.
     pub fn new(text: &'a str) -> Self {
         let starts = std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
         Lines { text, starts }

@@ -7,6 +7,7 @@ use crate::template::Template;
 use indexmap::IndexMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+/// Keys of a job beyond its steps, in the same form in the file and in the plan. Empty values are not stored.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Extras {
@@ -114,18 +115,21 @@ pub struct Publish {
     pub fact: Option<String>,
 }
 
+/// `split`: the job runs in copies that share its tests out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Split {
     pub into: u32,
     pub by: String,
 }
 
+/// `retry`: how often, and after which kinds of end, the job is tried again.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Retry {
     pub times: u32,
     pub on: Vec<String>,
 }
 
+/// `cache`: paths that are kept from one run to the next under a key.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Cache {
     pub paths: Vec<Placed>,
@@ -135,6 +139,7 @@ pub struct Cache {
     pub save: String,
 }
 
+/// `beside`: a process that runs while the steps do, such as a database.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Helper {
     pub name: String,

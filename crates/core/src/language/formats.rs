@@ -9,6 +9,7 @@ use crate::template::Template;
 use std::str::FromStr;
 
 impl Reader<'_> {
+    /// Reports a text that is not of the format that its place wants.
     pub(super) fn fits_text(&mut self, text: &str, format: Format, span: Span, what: Place<'_>) {
         let named = || match what {
             Place::Fixed(name) if !name.contains(' ') => format!("`{name}`"),
@@ -100,7 +101,7 @@ impl Reader<'_> {
         }
     }
 
-    /// Reads placeholders; each mistake is told at its place in the file.
+    /// Reads placeholders; each mistake is reported at its place in the file.
     pub(super) fn template(&mut self, text: &str, span: Span) -> Option<Template> {
         if !text.contains('{') {
             return Some(Template::of_text(text));

@@ -29,6 +29,7 @@ pub struct GateRule {
     pub wants: String,
 }
 
+/// How a number is compared with a bound.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Compare {
     Less,
@@ -60,6 +61,7 @@ pub struct Bound {
 }
 
 impl Bound {
+    /// Reads `>= 80`, `< 3`, or `0`, which means equal. None when it is neither.
     pub fn parse(text: &str) -> Option<Bound> {
         let text = text.trim();
         let signs = [
@@ -77,6 +79,7 @@ impl Bound {
         than.is_finite().then_some(Bound { compare, than })
     }
 
+    /// Whether a value satisfies the bound.
     pub fn holds(&self, value: f64) -> bool {
         match self.compare {
             Compare::Less => value < self.than,

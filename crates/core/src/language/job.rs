@@ -9,6 +9,7 @@ use crate::language::diagnostic::{Code, Diagnostic};
 use toml::de::{DeTable, DeValue};
 
 impl Reader<'_> {
+    /// The keys that jobs and patterns share.
     pub(super) fn body(&mut self, table: &DeTable<'_>) -> Body {
         let mut body = Body::default();
         for (key, value) in table {

@@ -18,6 +18,7 @@ use std::fmt;
 pub struct JobId(String);
 
 impl JobId {
+    /// `STAGE.NAME`. Neither is checked here.
     pub fn new(stage: &str, name: &str) -> Self {
         // Made for every job several times: without the machinery of formatting.
         let mut id = String::with_capacity(stage.len() + 1 + name.len());
@@ -27,10 +28,12 @@ impl JobId {
         JobId(id)
     }
 
+    /// The whole id as text.
     pub fn into_string(self) -> String {
         self.0
     }
 
+    /// The whole id as text.
     pub fn as_str(&self) -> &str {
         &self.0
     }
@@ -54,6 +57,7 @@ impl fmt::Display for JobId {
     }
 }
 
+/// A whole file. Its parts keep the order of the file.
 #[derive(Debug, Clone, Default)]
 pub struct Pipeline {
     pub title: Option<String>,
@@ -112,6 +116,7 @@ pub struct Input {
     pub says: Option<String>,
 }
 
+/// What `[stage.NAME]` says for all jobs of a stage.
 #[derive(Debug, Clone, Default)]
 pub struct StageRules {
     pub span: Span,
@@ -121,6 +126,7 @@ pub struct StageRules {
     pub gate: Vec<At<super::GateRule>>,
 }
 
+/// What `[pattern.NAME]` offers to jobs that follow it.
 #[derive(Debug, Clone)]
 pub struct Pattern {
     pub span: Span,
@@ -137,6 +143,7 @@ pub struct Borrow {
     pub file: String,
 }
 
+/// One `[job.STAGE.NAME]`.
 #[derive(Debug, Clone)]
 pub struct Job {
     pub stage: String,
@@ -147,6 +154,7 @@ pub struct Job {
 }
 
 impl Job {
+    /// The job's id without cells.
     pub fn id(&self) -> JobId {
         JobId::new(&self.stage, &self.name)
     }
@@ -217,6 +225,7 @@ pub struct GiveLine {
     pub upon: Vec<Upon>,
 }
 
+/// An artifact as a plan holds it, with its placeholders filled as far as possible.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Give {
     pub artifact: String,
@@ -243,6 +252,7 @@ pub enum Upon {
 }
 
 impl Upon {
+    /// Each with its word in the file.
     pub const ALL: [(&'static str, Upon); 5] =
         [("passed", Upon::Passed), ("failed", Upon::Failed), ("skipped", Upon::Skipped), ("stopped", Upon::Stopped), ("lost", Upon::Lost)];
 }
@@ -264,6 +274,7 @@ pub enum WhenNone {
     Ignore,
 }
 
+/// What a job's folder holds before its steps.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Checkout {

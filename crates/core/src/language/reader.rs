@@ -9,8 +9,10 @@ use crate::template::Template;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+/// A TOML value with its place in the file.
 pub(crate) type Value<'i> = Spanned<DeValue<'i>>;
 
+/// Reads a file's values and gathers what is wrong with them; it goes on after a mistake.
 pub(crate) struct Reader<'t> {
     pub(crate) text: &'t str,
     pub(crate) diagnostics: Vec<Diagnostic>,
@@ -19,10 +21,12 @@ pub(crate) struct Reader<'t> {
 }
 
 impl Reader<'_> {
+    /// Reports a mistake.
     pub(crate) fn error(&mut self, code: Code, span: Span, message: impl Into<String>) {
         self.note(Diagnostic::error(code, span, message));
     }
 
+    /// Adds a diagnostic.
     pub(crate) fn note(&mut self, diagnostic: Diagnostic) {
         self.diagnostics.push(diagnostic);
     }
@@ -67,6 +71,7 @@ pub(crate) fn inside(text: &str, string: &At<String>) -> impl Fn(Span) -> Span +
     move |span: Span| if plain { whole.start + start + span.start..whole.start + start + span.end } else { whole.clone() }
 }
 
+/// A string with its place; none for another kind, which was reported before.
 pub(super) fn text(value: &Value<'_>) -> Option<At<String>> {
     match value.get_ref() {
         DeValue::String(text) => Some(At { value: text.to_string(), span: value.span() }),
@@ -92,6 +97,7 @@ pub(super) fn number(value: &Value<'_>) -> Option<u32> {
     }
 }
 
+/// In milliseconds.
 pub(super) fn duration(value: &Value<'_>) -> Option<u64> {
     milliseconds(&string(value)?)
 }
@@ -128,7 +134,7 @@ pub(super) fn scalar(value: &Value<'_>) -> Option<String> {
     }
 }
 
-/// A text with placeholders; mistakes in them were told when the file was checked.
+/// A text with placeholders; mistakes in them were reported when the file was checked.
 pub(super) fn template(value: &Value<'_>) -> Option<At<Template>> {
     let text = text(value)?;
     Some(At { value: Template::parse(&text.value).ok()?, span: text.span })
@@ -143,10 +149,12 @@ pub(super) fn env(value: &Value<'_>) -> Env {
     entries.filter_map(|(key, value)| Some((key.get_ref().to_string(), template(value)?))).collect()
 }
 
+/// Whether a text can be the name of an environment variable.
 pub(super) fn is_variable(name: &str) -> bool {
     !name.is_empty() && !name.starts_with(|c: char| c.is_ascii_digit()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }
 
+/// What a value is, in words for a message.
 pub(super) fn kind(value: &DeValue<'_>) -> &'static str {
     match value {
         DeValue::String(_) => "a string",

@@ -10,6 +10,7 @@ use std::str::FromStr;
 /// The longest text that is read.
 const LENGTH: usize = 200;
 
+/// A schedule in cron's five fields, in UTC or a named time zone.
 #[derive(Debug, Clone)]
 pub struct Schedule {
     cron: Cron,

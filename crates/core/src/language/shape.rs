@@ -27,6 +27,7 @@ pub(crate) enum Run {
     NotYet,
 }
 
+/// What a key's value may be.
 pub(crate) enum Shape {
     Flag,
     Text(Format),
@@ -52,6 +53,7 @@ pub(crate) enum Shape {
     Either(&'static [&'static Shape], &'static str),
 }
 
+/// What the names in a table may be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Names {
     /// Lower-case letters, digits, `-`, `_`: names of the language.

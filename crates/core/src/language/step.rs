@@ -22,6 +22,7 @@ pub struct StepLine {
     pub may_fail: bool,
 }
 
+/// A step as a plan holds it: placeholders are filled as far as they are known.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Step {
     /// What it is called in logs and lanes: its `name`, else the command's first line.

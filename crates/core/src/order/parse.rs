@@ -12,6 +12,7 @@ pub struct Line {
     pub span: Span,
 }
 
+/// One part of an order line: a stage, or a line in parentheses.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Item {
     Stage { name: String, span: Span },
@@ -53,6 +54,7 @@ impl Line {
     }
 }
 
+/// Reads an order line such as `build > (test, lint) > ship`. The error points at its place in the line.
 pub fn parse(text: &str) -> Result<Line, Mistake> {
     let mut parser = Parser { tokens: tokens(text)?, next: 0, end: text.len() };
     let line = parser.line(0)?;

@@ -20,6 +20,7 @@ const WAIT_LIMIT: usize = 1_000_000;
 /// Shared axes' values → the numbers of the cells that have them.
 type CellIndex = HashMap<Vec<String>, Vec<usize>>;
 
+/// The plan of a file in which no mistake was found.
 pub(super) fn build(
     file: &File<'_>,
     graph: &Graph,
@@ -420,7 +421,7 @@ fn upon(outcomes: Option<&[Upon]>) -> Vec<Upon> {
     if outcomes == [Upon::Passed] { Vec::new() } else { outcomes }
 }
 
-/// `EACH_*` and `GIVEN_*`: what the job is told of its cell and of what its pattern was given.
+/// `EACH_*` and `GIVEN_*`: the job's own cell, and what its pattern was given.
 fn add_cell(env: &mut IndexMap<String, Template>, cell: &Cell, given: &IndexMap<String, String>) {
     let variable = |prefix: &str, name: &str| format!("{prefix}_{}", name.to_uppercase().replace('-', "_"));
     env.extend(cell.iter().map(|(axis, value)| (variable("EACH", axis), Template::of_text(value))));

@@ -7,7 +7,7 @@ use std::collections::HashSet;
 /// The axis that a `split` makes.
 const SHARE: &str = "share";
 
-/// For each job its cells; a job without a matrix has one without values. Too many are told and cut off.
+/// For each job its cells; a job without a matrix has one without values. Too many are an error and cut off.
 pub(super) fn cells(jobs: &[Whole<'_>], diagnostics: &mut Vec<Diagnostic>) -> Vec<Vec<Cell>> {
     let mut left = JOB_LIMIT;
     let mut told = false;

@@ -8,6 +8,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 /// Past this many labels of one job each near misses are no longer looked for.
 const MANY: usize = 200;
 
+/// Adds a warning for each; `read` has the inputs that something reads.
 pub(super) fn look(file: &File<'_>, graph: &Graph, read: &BTreeSet<String>, diagnostics: &mut Vec<Diagnostic>) {
     stages(file, graph, diagnostics);
     for job in 0..file.jobs.len() {

@@ -34,6 +34,7 @@ pub enum Change {
     },
 }
 
+/// The differences between two plans, in the order of the jobs: jobs added, removed and changed.
 pub fn compare(before: &Plan, after: &Plan) -> Vec<Change> {
     let old: BTreeMap<&JobId, &PlannedJob> = before.jobs.iter().map(|job| (&job.id, job)).collect();
     let new: BTreeSet<&JobId> = after.jobs.iter().map(|job| &job.id).collect();
@@ -46,7 +47,7 @@ pub fn compare(before: &Plan, after: &Plan) -> Vec<Change> {
             continue;
         };
         let (waited, waits) = (old_waits.get(&job.id).unwrap_or(&none), new_waits.get(&job.id).unwrap_or(&none));
-        // A wait on a job that came or went is told with that job.
+        // A wait on a job that was added or removed is listed with that job.
         let both = |on: &&&JobId| old.contains_key(*on) && new.contains(*on);
         changes.extend(waits.difference(waited).filter(both).map(|on| Change::WaitCame { job: job.id.clone(), on: (*on).clone() }));
         changes.extend(waited.difference(waits).filter(both).map(|on| Change::WaitGone { job: job.id.clone(), on: (*on).clone() }));

@@ -5,6 +5,7 @@ use crate::expression::Values;
 use crate::language::{Code, Diagnostic};
 use cel::Context;
 
+/// What is known of a condition when the plan is made.
 pub(super) enum Decision {
     Run,
     Skip(String),

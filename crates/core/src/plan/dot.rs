@@ -5,6 +5,7 @@ use super::edges::{Because, edges};
 use super::value::Plan;
 use std::fmt::Write;
 
+/// The plan as a graph in the DOT language (graphviz.org/doc/info/lang.html).
 pub fn dot(plan: &Plan) -> String {
     let mut out = String::from("digraph pipeline {\n  rankdir = LR;\n  node [shape = box, fontname = \"sans-serif\"];\n");
     for (number, stage) in plan.stages.iter().enumerate() {

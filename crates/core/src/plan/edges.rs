@@ -4,6 +4,7 @@ use super::value::{Plan, WaitOn};
 use fixedbitset::FixedBitSet;
 use serde::{Deserialize, Serialize};
 
+/// Why one job waits for another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Because {
@@ -14,6 +15,7 @@ pub enum Because {
 }
 
 impl Because {
+    /// The reason as the API writes it.
     pub fn word(self) -> &'static str {
         match self {
             Because::Takes => "takes",

@@ -9,6 +9,7 @@ use std::collections::{BTreeSet, HashMap};
 /// A borrow as it was found: the commit its tag or commit named, and the file there. Or, in words, why it was not.
 pub type Lent = HashMap<String, Result<Lend, String>>;
 
+/// A file that is borrowed from another repository, with the commit that it was read from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Lend {
     pub commit: String,
@@ -41,6 +42,7 @@ struct Follower<'p, 'd> {
     diagnostics: &'d mut Vec<Diagnostic>,
 }
 
+/// Every job with the patterns that it follows filled in.
 pub(super) fn follow<'p>(pipeline: &'p Pipeline, lent: &Lent, diagnostics: &mut Vec<Diagnostic>) -> Vec<Whole<'p>> {
     let borrowed = borrowed(pipeline, lent, diagnostics);
     let mut follower = Follower { pipeline, borrowed, chains: HashMap::new(), used: BTreeSet::new(), diagnostics };
@@ -50,7 +52,7 @@ pub(super) fn follow<'p>(pipeline: &'p Pipeline, lent: &Lent, diagnostics: &mut 
     jobs
 }
 
-/// Reads what was lent. A lent file must be without mistakes; only its patterns count.
+/// Reads borrowed files. A borrowed file must be without mistakes; only its patterns count.
 fn borrowed<'p>(pipeline: &'p Pipeline, lent: &Lent, diagnostics: &mut Vec<Diagnostic>) -> HashMap<&'p str, Option<Pipeline>> {
     let mut borrowed = HashMap::new();
     for (name, borrow) in &pipeline.borrows {
@@ -182,7 +184,7 @@ impl<'p> Follower<'p, '_> {
             });
             return None;
         };
-        // What could not be read was told at the borrow itself.
+        // What could not be read is already an error at the borrow itself.
         let lent = lent.as_ref()?;
         match lent.patterns.get(pattern) {
             Some(found) => {
@@ -279,6 +281,7 @@ impl<'p> Follower<'p, '_> {
     }
 }
 
+/// Names in back-quotes, with commas between them.
 pub(super) fn listed(names: &[String]) -> String {
     names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
 }

@@ -32,7 +32,7 @@ pub use occasion::{Cause, Event, Merges, Occasion, Ref, starts};
 pub use svg::svg;
 pub use value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, Wait, WaitOn};
 
-use crate::expression::in_room;
+use crate::expression::with_deep_stack;
 use crate::language::{self, At, Borrow, Code, Diagnostic, Pipeline, Starts, has_errors, nearest};
 use indexmap::IndexMap;
 
@@ -65,7 +65,7 @@ pub fn check(text: &str) -> Vec<Diagnostic> {
 /// As [`check`], with what `[borrow]` asks for.
 pub fn check_lent(text: &str, lent: &Lent) -> Vec<Diagnostic> {
     let (pipeline, diagnostics) = language::read(text);
-    in_room(|| prepared(Source { text, name: "", lent }, &pipeline, diagnostics, |_, _, _, _| ()).1)
+    with_deep_stack(|| prepared(Source { text, name: "", lent }, &pipeline, diagnostics, |_, _, _, _| ()).1)
 }
 
 /// Plans a pipeline. Errors are all that `check` finds, and what does not fit the occasion.
@@ -81,7 +81,7 @@ pub fn plan_any_length(source: Source<'_>, occasion: &Occasion) -> Result<Planne
 }
 
 fn planned(source: Source<'_>, occasion: &Occasion, pipeline: Pipeline, diagnostics: Vec<Diagnostic>) -> Result<Planned, Vec<Diagnostic>> {
-    let made = in_room(|| {
+    let made = with_deep_stack(|| {
         prepared(source, &pipeline, diagnostics, |file, graph, conditions, diagnostics| {
             let occasion = &with_inputs(&pipeline.starts, occasion, diagnostics);
             let mut plan = build::build(file, graph, conditions, source.lent, source.name, occasion, diagnostics);
@@ -163,7 +163,7 @@ fn steps_missing(jobs: &[follow::Whole<'_>], diagnostics: &mut Vec<Diagnostic>) 
     }
 }
 
-/// The occasion with every input of the file: given, or by default. What does not fit is told.
+/// The occasion with every input of the file: given, or by default. What does not fit is an error.
 fn with_inputs(starts: &Starts, occasion: &Occasion, diagnostics: &mut Vec<Diagnostic>) -> Occasion {
     let mut all = IndexMap::new();
     for (name, value) in &occasion.inputs {
@@ -195,7 +195,7 @@ fn with_inputs(starts: &Starts, occasion: &Occasion, diagnostics: &mut Vec<Diagn
                 let mut diagnostic = Diagnostic::error(Code::Given, input.span.clone(), message);
                 diagnostic.hint = choices;
                 diagnostics.push(diagnostic);
-                // So that what reads it is not told as well.
+                // So that whatever reads it is not an error as well.
                 all.insert(name.clone(), String::new());
             }
             None => {

@@ -14,13 +14,14 @@ const BUDGET: usize = 4_000;
 /// How many cells of a job are tried.
 const CELLS: usize = 64;
 
+/// Finds jobs and stages whose conditions can never hold.
 pub(super) struct Never<'a, 'd> {
     pub(super) file: &'a File<'a>,
     pub(super) diagnostics: &'d mut Vec<Diagnostic>,
     pub(super) budget: usize,
 }
 
-/// What trying came to.
+/// The result of trying a condition on samples.
 enum Tried {
     CanBeTrue,
     NeverTrue,
@@ -33,6 +34,7 @@ impl<'a, 'd> Never<'a, 'd> {
         Never { file, diagnostics, budget: BUDGET }
     }
 
+    /// Reports each once.
     pub(super) fn look(&mut self, conditions: &[Conditions]) {
         let mut told_stages = BTreeSet::new();
         for (at, own) in conditions.iter().enumerate() {

@@ -20,8 +20,10 @@ pub enum Event {
 }
 
 impl Event {
+    /// Every kind, in the order of the guides.
     pub const ALL: [Event; 6] = [Event::Push, Event::Proposal, Event::Tag, Event::Schedule, Event::ByHand, Event::Pipeline];
 
+    /// The kind as pipelines and the API write it.
     pub fn word(self) -> &'static str {
         match self {
             Event::Push => "push",
@@ -137,6 +139,7 @@ impl Occasion {
         Occasion::new(Cause::Push { branch: branch.into(), before: None })
     }
 
+    /// A tag that was pushed, of which nothing more is known.
     pub fn tag(tag: impl Into<String>) -> Occasion {
         Occasion::new(Cause::Tag { tag: tag.into() })
     }
@@ -151,6 +154,7 @@ impl Occasion {
         Occasion::new(Cause::ByHand { on: None })
     }
 
+    /// The kind of its cause.
     pub fn event(&self) -> Event {
         match self.cause {
             Cause::Push { .. } => Event::Push,

@@ -3,6 +3,7 @@
 use super::value::Plan;
 use crate::language::{Code, Diagnostic};
 
+/// Takes out all jobs but those asked for and those that they take from.
 pub(super) fn keep_only(plan: &mut Plan, diagnostics: &mut Vec<Diagnostic>) {
     let asked = plan.occasion.only.clone();
     if asked.is_empty() {

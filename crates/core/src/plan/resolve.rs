@@ -21,6 +21,7 @@ pub(super) struct Graph {
     pub(super) after: Vec<Vec<(After, Span)>>,
 }
 
+/// What a job says that it comes after.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum After {
     Job(usize),
@@ -46,6 +47,7 @@ impl File<'_> {
         self.jobs[job].body.eager.or(self.pipeline.defaults.eager).unwrap_or(false)
     }
 
+    /// What a job takes, with the places in the file.
     pub(super) fn takes(&self, job: usize) -> &[At<Take>] {
         self.jobs[job].body.takes.as_deref().unwrap_or_default()
     }

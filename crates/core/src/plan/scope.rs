@@ -1,4 +1,4 @@
-//! Which names expressions and placeholders of a job may use. Compiles each expression once and tells every name that
+//! Which names expressions and placeholders of a job may use. Compiles each expression once and reports every name that
 //! nobody knows.
 
 use super::follow::Whole;
@@ -24,6 +24,7 @@ pub(super) struct Condition {
     pub(super) at: At<String>,
 }
 
+/// Compiles the expressions of a file, each once, and checks what each of them may read at its place.
 pub(super) struct Scopes<'p, 'd> {
     text: &'p str,
     pipeline: &'p Pipeline,
@@ -42,7 +43,7 @@ struct Scope<'a> {
     given: Vec<&'a str>,
     inputs: Vec<&'a str>,
     env: Vec<&'a str>,
-    /// In words, for what is told: `job test.unit`.
+    /// In words, for messages: `job test.unit`.
     place: String,
 }
 
@@ -96,6 +97,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         stages
     }
 
+    /// The conditions of a job, its stage's included.
     pub(super) fn job(&mut self, whole: &Whole<'p>, stages: &HashMap<&'p str, Rc<Condition>>) -> Conditions {
         let (pipeline, body) = (self.pipeline, &*whole.body);
         let stage = pipeline.stages.get(&whole.job.stage);

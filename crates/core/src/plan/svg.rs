@@ -44,6 +44,7 @@ struct Place {
     width: usize,
 }
 
+/// The plan as a drawing: an SVG document that needs nothing from elsewhere.
 pub fn svg(plan: &Plan) -> String {
     let (groups, links) = collapse(plan);
     let layers = layers(groups.len(), &links);

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 /// The form that is written: 1 was before matrices, conditions and patterns.
 pub(super) const VERSION: u32 = 2;
 
+/// What a run does, resolved from a pipeline and an occasion. Stored with the run as JSON; fields are added, never renamed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Plan {
     pub version: u32,
@@ -35,6 +36,7 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// All but the jobs, for one that is made anew from parts of it.
     pub(super) fn clone_without_jobs(&self) -> Plan {
         Plan {
             pipeline: self.pipeline.clone(),
@@ -49,6 +51,7 @@ impl Plan {
     }
 }
 
+/// A file that was borrowed, and the commit it came from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct PlannedBorrow {
     pub name: String,
@@ -59,6 +62,7 @@ pub struct PlannedBorrow {
     pub commit: String,
 }
 
+/// A stage with what has to end before it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlannedStage {
     pub name: String,
@@ -70,6 +74,7 @@ pub struct PlannedStage {
     pub gate: Vec<GateRule>,
 }
 
+/// One job, or one cell of a matrix. `Plan::jobs` holds the cells of a matrix next to each other.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlannedJob {
     pub id: JobId,
@@ -120,6 +125,7 @@ pub struct PlannedJob {
     pub extras: Option<Box<Extras>>,
 }
 
+/// Artifacts that a job takes from another job or from its cells.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlannedTake {
     /// The job taken from, or the first of its cells.
@@ -144,6 +150,7 @@ fn is_one(count: &usize) -> bool {
     *count == 1
 }
 
+/// Something that must end before a job can be queued.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Wait {
     pub on: WaitOn,
@@ -155,6 +162,7 @@ pub struct Wait {
     pub at_once: bool,
 }
 
+/// What is waited for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum WaitOn {

@@ -1,5 +1,6 @@
 //! Why a report is not read.
 
+/// Why a report is not read. Its text completes the sentence "The report cannot be read: …".
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ReportError {
     #[error("it is not well-formed XML: {0}")]

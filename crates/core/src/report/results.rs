@@ -18,6 +18,7 @@ pub enum CaseEnd {
 }
 
 impl CaseEnd {
+    /// As the API and the database write it.
     pub fn word(self) -> &'static str {
         match self {
             CaseEnd::Passed => "passed",
@@ -26,6 +27,7 @@ impl CaseEnd {
         }
     }
 
+    /// The value of a stored word; none for a word that is none.
     pub fn from_word(word: &str) -> Option<CaseEnd> {
         [CaseEnd::Passed, CaseEnd::Failed, CaseEnd::Skipped].into_iter().find(|end| end.word() == word)
     }
@@ -67,6 +69,7 @@ impl Coverage {
         *known = known.saturating_add(hits);
     }
 
+    /// Adds what another report says: of a line that both name, the counts are added.
     pub fn join(&mut self, other: Coverage) {
         for (file, lines) in other.0 {
             lines.into_iter().for_each(|(line, hits)| self.add(&file, line, hits));
@@ -96,6 +99,7 @@ pub enum Level {
 }
 
 impl Level {
+    /// As the API and the database write it.
     pub fn word(self) -> &'static str {
         match self {
             Level::Error => "error",

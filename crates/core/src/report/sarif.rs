@@ -104,6 +104,7 @@ struct Region {
     start_line: Option<u32>,
 }
 
+/// Reads a SARIF log. Errors when it is not JSON, or not of version 2.1.0.
 pub fn sarif_findings(bytes: &[u8]) -> Result<Vec<Finding>, ReportError> {
     let log: Log = serde_json::from_slice(bytes).map_err(|error| ReportError::Json(error.to_string()))?;
     if log.schema.is_none() && log.version.is_none() {

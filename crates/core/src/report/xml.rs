@@ -4,6 +4,7 @@ use super::error::{DEEPEST, ReportError};
 use quick_xml::events::{BytesRef, BytesStart, Event};
 use std::borrow::Cow;
 
+/// What a report's text consists of, as far as reports need it.
 pub(super) enum Part<'a> {
     /// An element begins; the second says whether it holds anything.
     Begin(BytesStart<'a>, bool),

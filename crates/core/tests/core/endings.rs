@@ -109,7 +109,7 @@ fn drive(plan: Plan, picks: &[usize], passes: impl Fn(usize) -> bool) -> Run {
     let _ = run.apply(&Event::Begun, now);
     for pick in picks.iter().cycle().take(400) {
         now += 1;
-        let at = |wanted: State| (0..run.jobs().len()).filter(|&job| run.jobs()[job].state == wanted).collect::<Vec<_>>();
+        let at = |wanted: State| (0..run.jobs().len()).filter(|&job| run.jobs()[job].state() == wanted).collect::<Vec<_>>();
         let (queued, running) = (at(State::Queued), at(State::Running));
         if queued.is_empty() && running.is_empty() {
             break;
@@ -143,7 +143,7 @@ proptest! {
         let of: Vec<usize> = (0..jobs.len()).map(|number| place.iter().position(|&at| at == number).expect("a value")).collect();
         let run = drive(plan, &picks, |number| jobs[of[number]].passes);
         for (at, &place) in place.iter().enumerate() {
-            prop_assert_eq!(run.jobs()[place].state, end(&jobs, at), "j{} of\n{}", at, text);
+            prop_assert_eq!(run.jobs()[place].state(), end(&jobs, at), "j{} of\n{}", at, text);
         }
         prop_assert!(run.state().is_end());
     }
@@ -156,7 +156,7 @@ proptest! {
         let mut run = Run::new(Arc::new(plan), 0);
         let _ = run.apply(&Event::Begun, 0);
         for pick in picks.iter().cycle().take(200) {
-            let at = |wanted: State| (0..cells).filter(|&job| run.jobs()[job].state == wanted).collect::<Vec<_>>();
+            let at = |wanted: State| (0..cells).filter(|&job| run.jobs()[job].state() == wanted).collect::<Vec<_>>();
             let (queued, running) = (at(State::Queued), at(State::Running));
             prop_assert!(queued.len() + running.len() <= at_once);
             // No room stays empty while a cell could use it.
@@ -169,7 +169,7 @@ proptest! {
                 run.apply(&Event::Ended { job, attempt: 1, outcome, exit_code: None, why: None }, 1).expect("a value");
             }
         }
-        let ended = |wanted: State| (0..cells).filter(|&job| run.jobs()[job].state == wanted).count();
+        let ended = |wanted: State| (0..cells).filter(|&job| run.jobs()[job].state() == wanted).count();
         prop_assert_eq!(ended(State::Passed) + ended(State::Failed) + ended(State::Skipped), cells);
         if keep_going {
             prop_assert_eq!(ended(State::Skipped), 0);
@@ -178,7 +178,7 @@ proptest! {
             let first = (0..cells).find(|&cell| bad[cell]).unwrap_or(cells);
             let wanted = |cell: usize| if cell < first { State::Passed } else if cell == first { State::Failed } else { State::Skipped };
             for cell in 0..cells {
-                prop_assert_eq!(run.jobs()[cell].state, wanted(cell));
+                prop_assert_eq!(run.jobs()[cell].state(), wanted(cell));
             }
         }
     }

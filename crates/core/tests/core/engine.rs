@@ -61,7 +61,7 @@ impl Drive {
     }
 
     fn well(&self, job: usize) -> bool {
-        match self.run.jobs()[job].state {
+        match self.run.jobs()[job].state() {
             State::Passed => true,
             State::Failed => self.may_fail[job],
             _ => false,
@@ -70,7 +70,7 @@ impl Drive {
 
     fn check_running(&self) {
         for (job, state) in self.run.jobs().iter().enumerate() {
-            if matches!(state.state, State::Queued | State::Running) {
+            if matches!(state.state(), State::Queued | State::Running) {
                 for on in 0..self.waits.len() {
                     assert!(!self.waits[job][on] || self.well(on), "job {job} may start before {on} ended well");
                 }
@@ -79,7 +79,7 @@ impl Drive {
     }
 
     fn in_state(&self, wanted: State) -> Vec<usize> {
-        (0..self.run.jobs().len()).filter(|&job| self.run.jobs()[job].state == wanted).collect()
+        (0..self.run.jobs().len()).filter(|&job| self.run.jobs()[job].state() == wanted).collect()
     }
 
     fn step(&mut self, Move { pick, kind }: &Move, faults: bool) {
@@ -116,7 +116,7 @@ impl Drive {
 
     fn finish(&mut self, job: usize) {
         let known = &self.run.jobs()[job];
-        let outcome = if known.stop_asked.is_some() { Outcome::Stopped } else { self.outcomes[job] };
+        let outcome = if known.progress.cut().is_some() { Outcome::Stopped } else { self.outcomes[job] };
         let why = (outcome != Outcome::Passed).then(|| "it did not work".to_owned());
         self.apply(Event::Ended { job, attempt: known.attempt, outcome, exit_code: None, why });
     }
@@ -157,9 +157,9 @@ proptest! {
             drive.step(turn, false);
         }
         for job in 0..drive.run.jobs().len() {
-            prop_assert_eq!(drive.run.jobs()[job].state, expected(&drive, job), "job {}", job);
+            prop_assert_eq!(drive.run.jobs()[job].state(), expected(&drive, job), "job {}", job);
         }
-        let bad = (0..drive.run.jobs().len()).any(|job| drive.run.jobs()[job].state == State::Failed && !drive.may_fail[job]);
+        let bad = (0..drive.run.jobs().len()).any(|job| drive.run.jobs()[job].state() == State::Failed && !drive.may_fail[job]);
         prop_assert_eq!(drive.run.state(), if bad { State::Failed } else { State::Passed });
     }
 
@@ -178,8 +178,8 @@ proptest! {
             prop_assert!(rest < 200, "the run does not end: {:?}", drive.run.jobs());
         }
         for job in drive.run.jobs() {
-            prop_assert!(job.state.is_end());
-            prop_assert!(matches!(job.state, State::Passed) || job.why.is_some(), "an end without a reason: {:?}", job);
+            prop_assert!(job.state().is_end());
+            prop_assert!(matches!(job.state(), State::Passed) || job.why().is_some(), "an end without a reason: {:?}", job);
         }
     }
 

@@ -33,11 +33,11 @@ impl Drive {
     }
 
     fn state(&self, id: &str) -> State {
-        self.0.jobs()[self.job(id)].state
+        self.0.jobs()[self.job(id)].state()
     }
 
-    fn why(&self, id: &str) -> &str {
-        self.0.jobs()[self.job(id)].why.as_deref().unwrap_or_default()
+    fn why(&self, id: &str) -> String {
+        self.0.jobs()[self.job(id)].why().unwrap_or_default().into_owned()
     }
 
     fn end(&mut self, id: &str, facts: &[(&str, &str)], numbers: &[(&str, Number)], outcome: Outcome) {
@@ -100,7 +100,7 @@ fn a_long_chain_of_late_conditions_ends() {
     let mut drive = Drive::of(&text);
     drive.end("a.first", &[("go", "no")], &[], Outcome::Passed);
     assert_eq!(drive.0.state(), State::Passed);
-    assert!(drive.0.jobs()[1..].iter().all(|job| job.state == State::Skipped));
+    assert!(drive.0.jobs()[1..].iter().all(|job| job.state() == State::Skipped));
 }
 
 #[test]

@@ -2,7 +2,7 @@
 //! what the rules plainly say.
 
 use super::model::{Sketch, sketch};
-use ordotaxis_core::engine::{Event, Outcome, Refused, Run, State};
+use ordotaxis_core::engine::{Cut, Event, Outcome, Refused, Run, State};
 use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, plan};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -43,11 +43,11 @@ impl Drive {
     }
 
     fn state(&self, id: &str) -> State {
-        self.run.jobs()[self.job(id)].state
+        self.run.jobs()[self.job(id)].state()
     }
 
-    fn why(&self, id: &str) -> &str {
-        self.run.jobs()[self.job(id)].why.as_deref().unwrap_or_default()
+    fn why(&self, id: &str) -> String {
+        self.run.jobs()[self.job(id)].why().unwrap_or_default().into_owned()
     }
 
     fn claim(&mut self, id: &str) {
@@ -94,7 +94,7 @@ impl Drive {
     fn work_off(&mut self, passes: impl Fn(usize) -> bool) {
         for _ in 0..500 {
             self.now += 100_000;
-            let Some(job) = self.run.jobs().iter().position(|job| job.state == State::Queued) else { return };
+            let Some(job) = self.run.jobs().iter().position(|job| job.state() == State::Queued) else { return };
             let id = self.run.plan().jobs[job].id.to_string();
             if passes(job) { self.pass(&id) } else { self.fail(&id) }
         }
@@ -124,13 +124,13 @@ fn only_named_outcomes_are_tried_again_and_only_so_often() {
             continue;
         }
         let job = drive.run.jobs()[0].clone();
-        assert_eq!(job.not_before, Some(job.since + 1_000));
+        assert_eq!(job.progress.pause(), Some(job.since + 1_000));
         let early = Event::Claimed { job: 0, attempt: 2, runner: "quay".into() };
         assert_eq!(drive.apply(early), Err(Refused::NotQueued), "not before the pause is over");
         drive.apply(Event::PauseOver { job: 0 }).expect("it pauses");
         drive.claim("a.x");
         drive.end("a.x", outcome, code);
-        assert_eq!(drive.run.jobs()[0].not_before, Some(drive.now + 2_000), "the pause grows");
+        assert_eq!(drive.run.jobs()[0].progress.pause(), Some(drive.now + 2_000), "the pause grows");
         drive.apply(Event::PauseOver { job: 0 }).expect("it pauses");
         drive.claim("a.x");
         drive.end("a.x", outcome, code);
@@ -142,9 +142,9 @@ fn only_named_outcomes_are_tried_again_and_only_so_often() {
 fn a_lost_job_is_lost_unless_its_retry_says_otherwise() {
     let mut drive = Drive::of("[job.a.x]\nsteps = [\"true\"]\n[job.a.y]\nsteps = [\"true\"]\nretry = { times = 1, on = [\"lost\"] }\n");
     drive.lose("a.x");
-    assert_eq!((drive.state("a.x"), drive.why("a.x")), (State::Lost, "its runner fell silent"));
+    assert_eq!((drive.state("a.x"), &*drive.why("a.x")), (State::Lost, "its runner fell silent"));
     drive.lose("a.y");
-    assert_eq!(drive.run.jobs()[1].not_before, None, "elsewhere at once");
+    assert_eq!(drive.run.jobs()[1].progress.pause(), None, "elsewhere at once");
     drive.lose("a.y");
     assert_eq!(drive.state("a.y"), State::Lost);
     assert_eq!(drive.run.state(), State::Failed);
@@ -216,10 +216,28 @@ fn a_newer_commit_cuts_off_all_but_what_changes_an_environment() {
     drive.apply(Event::Overtaken { by: "tidegauge/9".into() }).expect("it goes on");
     assert_eq!(drive.state("b.z"), State::Overtaken);
     drive.end("a.x", Outcome::Stopped, None);
-    assert_eq!((drive.state("a.x"), drive.why("a.x")), (State::Overtaken, "overtaken by tidegauge/9, a newer commit"));
+    assert_eq!((drive.state("a.x"), &*drive.why("a.x")), (State::Overtaken, "overtaken by tidegauge/9, a newer commit"));
     assert_eq!(drive.run.state(), State::Running, "what deploys is never cut off");
     drive.end("a.ship", Outcome::Passed, Some(0));
     assert_eq!(drive.run.state(), State::Overtaken);
+}
+
+#[test]
+fn a_stop_that_someone_asked_for_counts_before_a_newer_commit_in_either_order() {
+    let stop = || Event::StopAsked { job: Some(0), by: "Odd".into() };
+    let overtaken = || Event::Overtaken { by: "tidegauge/9".into() };
+    for events in [[stop(), overtaken()], [overtaken(), stop()], [stop(), stop()]] {
+        let mut drive = Drive::of("[job.a.x]\nsteps = [\"true\"]\nretry = { times = 3 }\n");
+        drive.claim("a.x");
+        events.into_iter().for_each(|event| drive.apply(event).expect("it runs"));
+        assert_eq!(drive.run.jobs()[0].progress.cut(), Some(&Cut::Stopped { by: "Odd".into() }));
+        drive.end("a.x", Outcome::Failed, Some(1));
+        assert_eq!(drive.state("a.x"), State::Failed, "it is not tried again, and its own end stands");
+    }
+    let mut drive = Drive::of("[job.a.x]\nsteps = [\"true\"]\n");
+    drive.claim("a.x");
+    drive.apply(Event::Ended { job: 0, attempt: 1, outcome: Outcome::Stopped, exit_code: None, why: None }).expect("it runs");
+    assert_eq!(drive.why("a.x"), "its runner stopped it", "nobody had asked, and no reason came");
 }
 
 #[test]
@@ -228,9 +246,9 @@ fn stopping_one_cell_stops_those_after_it_where_one_goes_after_another() {
     drive.claim("a.x[1]");
     drive.apply(Event::StopAsked { job: Some(0), by: "Odd".into() }).expect("it runs");
     drive.end("a.x[1]", Outcome::Stopped, None);
-    assert_eq!([1, 2].map(|job| drive.run.jobs()[job].state), [State::Skipped, State::Skipped]);
+    assert_eq!([1, 2].map(|job| drive.run.jobs()[job].state()), [State::Skipped, State::Skipped]);
     drive.again(&[]).expect("it was stopped");
-    assert_eq!([0, 1, 2].map(|job| drive.run.jobs()[job].state), [State::Queued, State::Waiting, State::Waiting]);
+    assert_eq!([0, 1, 2].map(|job| drive.run.jobs()[job].state()), [State::Queued, State::Waiting, State::Waiting]);
 }
 
 #[test]
@@ -258,7 +276,7 @@ proptest! {
         let reach = Sketch::reach(&sketch);
         let places = sketch.places(drive.run.plan());
         for (j, &place) in places.iter().enumerate() {
-            let counts = |i: usize| match ended[places[i]].state {
+            let counts = |i: usize| match ended[places[i]].state() {
                 State::Failed => !sketch.jobs[i].may_fail,
                 State::Passed => false,
                 _ => true,
@@ -267,7 +285,7 @@ proptest! {
             if !touched {
                 prop_assert_eq!(&drive.run.jobs()[place], &ended[place], "j{} was done again", j);
             } else {
-                prop_assert_eq!(drive.run.jobs()[place].state, State::Passed);
+                prop_assert_eq!(drive.run.jobs()[place].state(), State::Passed);
             }
         }
     }

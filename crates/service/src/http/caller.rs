@@ -14,6 +14,7 @@ use ordotaxis_wire::runner::AttemptId;
 use std::collections::BTreeSet;
 use std::sync::PoisonError;
 
+/// The cookie that holds a browser's session.
 pub(super) const COOKIE: &str = "ordotaxis_session";
 /// A session ends so long after it was used last.
 pub(crate) const IDLE_MS: i64 = 12 * 60 * 60 * 1000;
@@ -28,10 +29,12 @@ pub(crate) struct Caller {
 }
 
 impl Caller {
+    /// Who it is, as the journal writes it.
     pub(crate) fn name(&self) -> &str {
         self.actor.name()
     }
 
+    /// Whether a project exists for this caller at all.
     pub(crate) fn sees(&self, project: &Project) -> bool {
         self.rights.sees(&project.name, project.seen)
     }
@@ -61,20 +64,23 @@ impl<S: Sync> FromRequestParts<S> for Caller {
     }
 }
 
+/// The answer to a call that needs a caller and has none.
 pub(super) fn not_signed_in() -> ApiError {
     ApiError::new(StatusCode::UNAUTHORIZED, "not-signed-in", ordotaxis_core::access::Refusal::NotSignedIn.sentence(&[]))
 }
 
+/// The token of an `Authorization: Bearer` header.
 pub(super) fn bearer(headers: &HeaderMap) -> Option<&str> {
     headers.get(header::AUTHORIZATION)?.to_str().ok()?.strip_prefix("Bearer ")
 }
 
+/// The session of a browser, from its cookie.
 pub(super) fn session_cookie(headers: &HeaderMap) -> Option<&str> {
     let cookies = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
     cookies.flat_map(|line| line.split(';')).find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='))
 }
 
-/// Who calls. A token that is not good is refused; a session that has ended is nobody's.
+/// Who calls. A token that is not valid is refused; a session that has ended counts as not signed in.
 pub(super) async fn authenticate(app: &App, headers: &HeaderMap, address: Address) -> Result<Caller, ApiError> {
     let now = clock::now();
     let address = Some(address.0.to_string());
@@ -101,7 +107,7 @@ pub(super) async fn authenticate(app: &App, headers: &HeaderMap, address: Addres
     person(app, known, Limit::default(), Actor { way: Way::Console, ..nobody.actor }).await
 }
 
-/// The client says so itself; that is told, and nothing hangs on it.
+/// The client says so itself; it is shown, and nothing depends on it.
 fn way_of(headers: &HeaderMap) -> Way {
     let agent = headers.get(header::USER_AGENT).and_then(|agent| agent.to_str().ok()).unwrap_or_default();
     if agent.starts_with("ordotaxis") { Way::Client } else { Way::Api }
@@ -125,7 +131,7 @@ async fn job(app: &App, token: &str) -> Result<Option<Caller>, ApiError> {
     }
     let Some(stored) = app.records.stored_run(known.run_id).await? else { return Ok(None) };
     let Some(project) = app.records.project_by_id(stored.project_id).await? else { return Ok(None) };
-    let plan = crate::plans::plan_of(app, known.run_id).await?;
+    let plan = app.plan_of(known.run_id).await?;
     let id = plan.and_then(|plan| plan.jobs.get(attempt.job).map(|job| job.id.to_string())).unwrap_or_default();
     let starts: BTreeSet<String> = known.allows.iter().filter_map(|allow| allow.strip_prefix("start:")).map(str::to_owned).collect();
     let run_project = known.allows.iter().any(|allow| allow == "note").then(|| project.name.clone());

@@ -13,6 +13,7 @@ struct Files;
 const SECURITY: &str =
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'";
 
+/// A file of the console; its first page for every address that is none.
 pub(super) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
     // A page's address may hold dots (`/runs/tidegauge/12/test.unit`), so the folder decides what is an asset.

@@ -30,6 +30,7 @@ impl FromRequestParts<App> for Address {
     }
 }
 
+/// Refuses what no handler needs to see, and turns a panic into an answer with status 500.
 pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
     let answer = match refused(&app, &request) {
         Some(refusal) => refusal.into_response(),

@@ -7,10 +7,12 @@ use axum::response::{IntoResponse, Response};
 use ordotaxis_store::{BlobError, StoreError};
 use ordotaxis_wire::problem::{FieldProblem, MEDIA_TYPE, Problem};
 
+/// A refusal or an error on its way out, as problem details.
 #[derive(Debug)]
 pub(crate) struct ApiError(Box<Problem>);
 
 impl ApiError {
+    /// `kind` is the stable word of `/problems/…`; `detail` says to a person what happened and what to do.
     pub(crate) fn new(status: StatusCode, kind: &str, detail: impl Into<String>) -> ApiError {
         ApiError(Box::new(Problem {
             kind: format!("/problems/{kind}"),
@@ -21,6 +23,7 @@ impl ApiError {
         }))
     }
 
+    /// `what` is the kind of thing that is not there: the problem is `unknown-WHAT`.
     pub(crate) fn not_found(what: &str, detail: impl Into<String>) -> ApiError {
         ApiError::new(StatusCode::NOT_FOUND, &format!("unknown-{what}"), detail)
     }
@@ -102,6 +105,7 @@ impl From<std::io::Error> for ApiError {
     }
 }
 
+/// The answer to an address that is none.
 pub(crate) async fn unknown_address(uri: axum::http::Uri) -> ApiError {
     ApiError::not_found("address", format!("there is nothing at {}; /api/openapi.json lists what there is", uri.path()))
 }

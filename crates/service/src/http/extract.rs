@@ -35,7 +35,7 @@ impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for Query<T
     }
 }
 
-/// A JSON body; bad syntax, a wrong shape and a wrong media type are told apart.
+/// A JSON body; bad syntax, a wrong shape and a wrong media type are different errors.
 pub(crate) struct Body<T>(pub(crate) T);
 
 impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {

@@ -114,6 +114,7 @@ pub(super) fn action_of(method: &Method, path: &str) -> Option<Action> {
     ROUTES.iter().find(|(known, template, _)| *known == method && *template == path).map(|(.., action)| *action)
 }
 
+/// Lets a call through to its handler when its caller may do what the route does; answers it otherwise.
 pub(super) async fn pass(State(app): State<App>, request: Request, next: Next) -> Response {
     let (mut parts, body) = request.into_parts();
     match opened(&app, &mut parts).await {
@@ -129,7 +130,7 @@ async fn opened(app: &App, parts: &mut axum::http::request::Parts) -> Result<Cal
     let template = parts.extensions.get::<MatchedPath>().map(|path| path.as_str().to_owned()).unwrap_or_default();
     let address = Address::from_request_parts(parts, app).await.unwrap_or_else(|never| match never {});
     let Some(action) = action_of(&parts.method, &template) else {
-        // Another method than the route knows is told so by the router; all else was forgotten in the table.
+        // A method that the route does not have is answered by the router; anything else is missing in the table.
         let known = ROUTES.iter().any(|(_, known, _)| template.strip_prefix("/api/v1") == Some(known));
         let detail = format!("{} {} has no place in the table of rights", parts.method, template);
         let forgotten = ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", detail);
@@ -137,7 +138,7 @@ async fn opened(app: &App, parts: &mut axum::http::request::Parts) -> Result<Cal
     };
     let caller = authenticate(app, &parts.headers, address).await;
     let caller = match caller {
-        // Signing in anew with a token that has ended, or out: whoever it was.
+        // Signing in again with an expired token, or signing out, needs no person.
         Err(_) if matches!(action, Action::SignIn | Action::SignOut) => nobody(address),
         caller => caller?,
     };

@@ -15,10 +15,12 @@ use std::time::{Duration, Instant};
 pub(crate) struct Panics(AtomicU64);
 
 impl Panics {
+    /// How many since the service started.
     pub(crate) fn count(&self) -> u64 {
         self.0.load(Ordering::Relaxed)
     }
 
+    /// Counts one more.
     pub(super) fn note(&self) {
         self.0.fetch_add(1, Ordering::Relaxed);
     }

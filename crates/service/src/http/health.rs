@@ -13,10 +13,12 @@ use axum::response::IntoResponse;
 use ordotaxis_core::access::Rights;
 use std::fmt::Write;
 
+/// Answers as long as the process does.
 pub(super) async fn alive() -> &'static str {
     "alive\n"
 }
 
+/// Whether the service can do work now: its keeper answers and its database is there.
 pub(super) async fn ready(State(app): State<App>) -> (StatusCode, &'static str) {
     let keeper = app.keeper.snapshot().await.is_ok();
     if keeper && app.records.ready().await { (StatusCode::OK, "ready\n") } else { (StatusCode::SERVICE_UNAVAILABLE, "not ready\n") }
@@ -40,6 +42,7 @@ pub(super) async fn description(State(app): State<App>, mut parts: Parts, text: 
     Ok(([(header::CONTENT_TYPE, "application/json")], text))
 }
 
+/// Numbers of the service in the OpenMetrics text format.
 pub(super) async fn metrics(State(app): State<App>, mut parts: Parts) -> Result<impl IntoResponse, ApiError> {
     may_see(&app, &mut parts, app.settings.open.metrics).await?;
     let mut out = String::new();

@@ -2,7 +2,7 @@
 //!
 //! A key belongs to who calls, the address and the body: the same key with another body is refused. Who calls is known before
 //! anything is kept or waited for, and only calls with the same key wait for each other. Answers that hold something secret
-//! (tokens, links, invitations) are not kept: a repeat is told that the call was done.
+//! (tokens, links, invitations) are not kept: a repeat is answered with an error that says so.
 
 use super::caller::{Caller, bearer, session_cookie};
 use super::error::ApiError;
@@ -26,6 +26,7 @@ fn answers_a_secret(path: &str) -> bool {
     matches!(path, "session" | "runner-invitations" | "projects" | "tokens") || path.ends_with("sign-in-links") || path.ends_with("/show")
 }
 
+/// Answers a call that is repeated under the same `Idempotency-Key` as it was answered first.
 pub(super) async fn once(State(app): State<App>, request: Request, next: Next) -> Response {
     let key = request.headers().get("idempotency-key").and_then(|value| value.to_str().ok()).map(str::to_owned);
     let (Some(key), false) = (key, matches!(*request.method(), Method::GET | Method::HEAD)) else {

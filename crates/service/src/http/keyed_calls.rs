@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 pub(crate) struct KeyedCalls(Mutex<HashMap<String, Weak<tokio::sync::Mutex<()>>>>);
 
 impl KeyedCalls {
+    /// The lock of a key. Locks that nobody holds are forgotten.
     pub(super) fn of(&self, key: &str) -> Arc<tokio::sync::Mutex<()>> {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         known.retain(|_, lock| lock.strong_count() > 0);

@@ -23,6 +23,7 @@ impl Known {
         Known { hosts, proxies }
     }
 
+    /// Whether the service is reached by this `Host`, with or without its port.
     pub(super) fn has(&self, host: &str) -> bool {
         let host = host.to_lowercase();
         let name =
@@ -41,11 +42,12 @@ pub(super) fn authority(url: &str) -> Option<String> {
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Address(pub(super) IpAddr);
 
+/// The address of whoever calls. A proxy's word is believed only when the proxy is a configured one.
 pub(super) fn caller(known: &Known, own: IpAddr, headers: &HeaderMap) -> IpAddr {
     if !known.proxies.contains(&own) {
         return own;
     }
-    // The last that is no proxy: what stands before it could have been made up by whoever it is.
+    // The last address that is no proxy: the caller could have invented those before it.
     let lines = headers.get_all("x-forwarded-for").iter().filter_map(|line| line.to_str().ok());
     let named: Vec<IpAddr> = lines.flat_map(|line| line.split(',')).filter_map(|one| one.trim().parse().ok()).collect();
     named.into_iter().rev().find(|address| !known.proxies.contains(address)).unwrap_or(own)

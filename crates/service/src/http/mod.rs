@@ -51,6 +51,7 @@ pub fn openapi() -> String {
     described::completed(api().into_openapi()).to_pretty_json().unwrap_or_default()
 }
 
+/// All addresses of the service.
 pub(crate) fn router(app: App) -> Router {
     let (people, description) = api().split_for_parts();
     let description = described::completed(description).to_json().unwrap_or_default();

@@ -13,6 +13,7 @@ const WINDOW_MS: i64 = 60_000;
 pub(crate) struct Refusals(Mutex<HashMap<String, (u32, i64)>>);
 
 impl Refusals {
+    /// Whether a refusal of this caller still goes into the journal: only so many do within the window.
     pub(super) fn may_note(&self, caller: &str) -> bool {
         let now = clock::now();
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);

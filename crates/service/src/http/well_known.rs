@@ -11,10 +11,12 @@ use serde_json::Value;
 /// A rotated key is known elsewhere within this.
 const KEPT: [(HeaderName, &str); 1] = [(header::CACHE_CONTROL, "public, max-age=300")];
 
+/// The discovery document of the issuer of jobs' identities (OpenID Connect Discovery 1.0).
 pub(super) async fn discovery(State(app): State<App>) -> ([(HeaderName, &'static str); 1], Json<Value>) {
     (KEPT, Json(identity::discovery(&app)))
 }
 
+/// The public keys that jobs' identities are verified with (JWK set, RFC 7517).
 pub(super) async fn keys(State(app): State<App>) -> Result<([(HeaderName, &'static str); 1], Json<Value>), ApiError> {
     Ok((KEPT, Json(identity::jwks(&app).await?)))
 }

@@ -11,6 +11,7 @@ pub(super) type Job = (i64, usize);
 pub(super) struct Turns(HashMap<Arc<str>, Job>);
 
 impl Turns {
+    /// The job that has the turn now.
     pub(super) fn holder(&self, turn: &str) -> Option<Job> {
         self.0.get(turn).copied()
     }

@@ -16,8 +16,10 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{Notify, oneshot};
 
+/// Where an answer goes. It is sent when what it says is on disk.
 pub(super) type Reply<T> = oneshot::Sender<T>;
 
+/// What the keeper is asked to do, one after the other.
 pub(crate) enum Command {
     Run(RunCommand),
     Fleet(FleetCommand),
@@ -55,6 +57,7 @@ impl Command {
     }
 }
 
+/// What concerns runs and their attempts.
 pub(crate) enum RunCommand {
     Begin {
         info: Box<RunInfo>,
@@ -120,6 +123,7 @@ pub(crate) enum RunCommand {
     },
 }
 
+/// What concerns runners and their slots.
 pub(crate) enum FleetCommand {
     SignOn {
         runner: String,

@@ -3,7 +3,7 @@
 use super::lease::lease;
 use super::refused::Stale;
 use super::room::{Room, Waiting};
-use ordotaxis_core::engine::{Event, Millis, State};
+use ordotaxis_core::engine::{Event, Millis, Progress, State};
 use ordotaxis_store::AttemptRow;
 use ordotaxis_wire::runner::{AttemptId, Lease};
 use std::sync::Arc;
@@ -16,19 +16,19 @@ const LONGEST_PAUSE_MS: Millis = 60_000;
 impl Room {
     /// Puts a job where its state wants it: in the queue, among those that pause, in possession of its turn, or nowhere.
     pub(super) fn place(&mut self, id: i64, job: usize, now: i64) {
-        let Some(going) = self.runs.get(&id) else { return };
-        let known = &going.run.jobs()[job];
-        match (known.state, known.not_before) {
-            (State::Queued, None) => Arc::make_mut(&mut self.queue).insert((id, job), going.queued(job)),
-            (State::Queued, Some(moment)) => {
+        let Some(live) = self.runs.get(&id) else { return };
+        let known = &live.run.jobs()[job];
+        match known.progress {
+            Progress::Queued { not_before: None, .. } => Arc::make_mut(&mut self.queue).insert((id, job), live.queued(job)),
+            Progress::Queued { not_before: Some(moment), .. } => {
                 let left = u64::try_from((moment - now).clamp(0, LONGEST_PAUSE_MS)).unwrap_or(0);
                 self.pauses.insert((Instant::now() + Duration::from_millis(left), id, job));
                 Arc::make_mut(&mut self.queue).remove((id, job));
             }
             _ => Arc::make_mut(&mut self.queue).remove((id, job)),
         }
-        let runs = known.state == State::Running;
-        if let Some(turn) = going.turn(job) {
+        let runs = known.state() == State::Running;
+        if let Some(turn) = live.turn(job) {
             self.turns.set(turn, (id, job), runs);
         }
     }
@@ -38,6 +38,7 @@ impl Room {
         self.pauses.first().map(|(moment, ..)| *moment)
     }
 
+    /// Jobs whose pause is over may be taken from now on.
     pub(super) fn end_pauses(&mut self, now: i64) {
         let late = Instant::now();
         while let Some(&(moment, id, job)) = self.pauses.first().filter(|(moment, ..)| *moment <= late) {
@@ -47,6 +48,7 @@ impl Room {
         }
     }
 
+    /// A free slot asks for work: answered at once where it has a lease already, else when there is a job for it.
     pub(super) fn claim(&mut self, runner: String, session: &str, slot: u32, reply: oneshot::Sender<Result<Lease, Stale>>) {
         if self.session(&runner, session).is_err() {
             return self.answer(reply, Err(Stale));
@@ -61,8 +63,8 @@ impl Room {
     /// The lease that a slot holds already: its claim's answer was lost on the way.
     pub(super) fn holds(&self, runner: &str, slot: u32) -> Option<Lease> {
         let attempt = self.slots.get(&(runner.to_owned(), slot))?;
-        let going = self.runs.get(&attempt.run)?;
-        Some(lease(&going.info, &going.run, &going.given, attempt.job, &self.public_url))
+        let live = self.runs.get(&attempt.run)?;
+        Some(lease(&live.info, &live.run, &live.given, attempt.job, &self.public_url))
     }
 
     /// Gives queued jobs to waiting slots. Called once at the end of each batch.
@@ -81,6 +83,7 @@ impl Room {
         }
     }
 
+    /// The lease of the job that this slot does next, if there is one for it now.
     pub(super) fn next_for(&mut self, runner: &str, slot: u32, now: i64) -> Option<Lease> {
         // What can be taken over is not given to a runner.
         self.reuse(now);
@@ -110,10 +113,10 @@ impl Room {
             caches: "[]".into(),
         };
         self.touched.attempts.insert(attempt, row.clone());
-        let going = self.runs.get(&id)?;
-        let project = going.info.project_id;
+        let live = self.runs.get(&id)?;
+        let project = live.info.project_id;
         self.hold(attempt, row, project);
-        let going = self.runs.get(&id)?;
-        Some(lease(&going.info, &going.run, &going.given, job, &self.public_url))
+        let live = self.runs.get(&id)?;
+        Some(lease(&live.info, &live.run, &live.given, job, &self.public_url))
     }
 }

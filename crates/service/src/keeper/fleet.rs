@@ -57,6 +57,7 @@ impl Room {
         self.sessions.iter().map(|(name, session)| self.offer_of(name, session)).collect()
     }
 
+    /// A runner has started. With another session than the known one its old attempts are lost. Gives its labels.
     pub(super) fn sign_on(&mut self, runner: &str, sign_on: SignOn, granted: Granted, now: i64) -> Vec<String> {
         let other = self.sessions.get(runner).is_none_or(|known| known.id != sign_on.session);
         if other {
@@ -102,6 +103,7 @@ impl Room {
         self.give_up(runner, &format!("runner {runner} was removed by {by}"), now, |_| true);
     }
 
+    /// A runner leaves: what it still has goes to others. One of an older session changes nothing.
     pub(super) fn sign_off(&mut self, runner: &str, session: &str, now: i64) {
         if self.sessions.get(runner).is_some_and(|known| known.id == session) {
             self.sessions.remove(runner);
@@ -110,6 +112,7 @@ impl Room {
         }
     }
 
+    /// With `by`, the runner takes nothing more; without, it goes on.
     pub(super) fn drain(&mut self, runner: String, by: Option<String>) {
         match by {
             Some(by) => drop(self.draining.insert(runner, by)),
@@ -125,7 +128,7 @@ impl Room {
         let Some(id) = row.session else { return };
         let tools = row.tools.into_iter().map(|tool| Tool { name: tool.name, version: tool.version }).collect();
         let RunnerRow { labels, isolation, slots, granted, .. } = row;
-        // What it had when it was last seen: its next word tells the rest.
+        // What it had when it was last seen; its next call brings the rest.
         let (system, offered) = (labels.clone(), Some(labels.clone()));
         let session = Session { id, labels, system, offered, granted, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
         self.sessions.insert(row.name, session);
@@ -135,7 +138,7 @@ impl Room {
     pub(super) fn give_up(&mut self, runner: &str, why: &str, now: i64, which: impl Fn(&Held) -> bool) {
         let lost: Vec<AttemptId> = self.held.of_runner(runner).filter(|(_, held)| which(held)).map(|(attempt, _)| attempt).collect();
         for attempt in lost {
-            if let Some(mut row) = self.let_go(attempt) {
+            if let Some(mut row) = self.release(attempt) {
                 row.state = State::Lost.word().into();
                 row.why = Some(why.to_owned());
                 row.ended_at = Some(now);
@@ -152,6 +155,7 @@ impl Room {
         Ok(known)
     }
 
+    /// Renews the leases of what the runner holds. Answers which attempts to stop, and which are not its own any more.
     pub(super) fn beat(&mut self, runner: &str, beat: &Beat) -> Result<(Beaten, Arc<Notify>), Stale> {
         let news = self.session(runner, &beat.session)?.news.clone();
         let mut beaten = Beaten::default();
@@ -163,8 +167,8 @@ impl Room {
         }
         // Also of attempts that the runner has claimed since it sent this beat.
         let asked = |attempt: &AttemptId| {
-            let job = self.runs.get(&attempt.run).map(|going| &going.run.jobs()[attempt.job]);
-            job.is_some_and(|job| job.stop_asked.is_some() || job.overtaken_by.is_some())
+            let job = self.runs.get(&attempt.run).map(|live| &live.run.jobs()[attempt.job]);
+            job.is_some_and(|job| job.progress.cut().is_some())
         };
         let held = self.held.of_runner(runner).map(|(attempt, _)| attempt);
         beaten.stop = held.filter(asked).collect();

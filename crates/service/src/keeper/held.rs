@@ -6,6 +6,7 @@ use ordotaxis_wire::runner::AttemptId;
 use std::collections::{BTreeSet, HashMap};
 use std::time::{Duration, Instant};
 
+/// An attempt that a runner works on, and until when its lease lasts.
 pub(super) struct Held {
     pub(super) row: AttemptRow,
     /// When its lease runs out.
@@ -13,6 +14,7 @@ pub(super) struct Held {
     pub(super) project: i64,
 }
 
+/// All leased attempts, found by attempt, by runner and counted by project. The three always agree.
 #[derive(Default)]
 pub(super) struct HeldAttempts {
     all: HashMap<AttemptId, Held>,
@@ -21,6 +23,7 @@ pub(super) struct HeldAttempts {
 }
 
 impl HeldAttempts {
+    /// Adds an attempt; one that was there is replaced.
     pub(super) fn insert(&mut self, attempt: AttemptId, held: Held) {
         self.remove(attempt);
         self.of_runner.entry(held.row.runner.clone()).or_default().insert(attempt);
@@ -28,6 +31,7 @@ impl HeldAttempts {
         self.all.insert(attempt, held);
     }
 
+    /// Takes an attempt out; none when it is not leased.
     pub(super) fn remove(&mut self, attempt: AttemptId) -> Option<Held> {
         let held = self.all.remove(&attempt)?;
         if let Some(attempts) = self.of_runner.get_mut(&held.row.runner) {
@@ -45,6 +49,7 @@ impl HeldAttempts {
         Some(held)
     }
 
+    /// The lease of an attempt, whoever has it.
     pub(super) fn get(&self, attempt: AttemptId) -> Option<&Held> {
         self.all.get(&attempt)
     }
@@ -54,6 +59,7 @@ impl HeldAttempts {
         self.all.get_mut(&attempt).filter(|held| held.row.runner == runner)
     }
 
+    /// All of them, in no particular order.
     pub(super) fn iter(&self) -> impl Iterator<Item = (AttemptId, &Held)> {
         self.all.iter().map(|(attempt, held)| (*attempt, held))
     }

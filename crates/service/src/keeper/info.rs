@@ -61,4 +61,5 @@ impl RunInfo {
     }
 }
 
+/// Of each job that shares tests out: test file → usual milliseconds.
 pub(crate) type Shared = BTreeMap<String, BTreeMap<String, i64>>;

@@ -1,4 +1,4 @@
-//! What a runner is told about a job: all it needs, and nothing it could use for another.
+//! What a runner gets to know about a job: all it needs, and nothing it could use for another job.
 
 use super::artifact::Given;
 use super::info::RunInfo;
@@ -10,6 +10,7 @@ use ordotaxis_core::plan::{Plan, PlannedTake};
 use ordotaxis_core::template::{Slot, Template};
 use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeasePublish, LeaseTake, LentConnection, LentSecret, Share};
 
+/// All that a runner needs to do a job, but the values of secrets: they are added when the lease is sent.
 pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
     let planned = &run.plan().jobs[job];
     let attempt = run.jobs()[job].attempt;

@@ -11,6 +11,7 @@ use std::sync::Arc;
 /// What is taken for the time of a job when nothing is known of any.
 const UNKNOWN_MS: Millis = 1_000;
 
+/// A run that goes on, with what is computed once for it.
 #[derive(Clone)]
 pub(super) struct LiveRun {
     pub(super) info: RunInfo,
@@ -24,7 +25,7 @@ pub(super) struct LiveRun {
     /// The longest way from each job's start to the end of the run.
     ahead: Vec<Millis>,
     needs: Vec<Arc<Needs>>,
-    /// What came of looking for results to take over, by job.
+    /// For each job the outcome of looking for a result to take over.
     pub(super) looked: HashMap<usize, Looked>,
 }
 
@@ -56,6 +57,7 @@ impl Times {
 }
 
 impl LiveRun {
+    /// `usual` says how long jobs took before: it gives each job's place in the queue.
     pub(super) fn new(info: RunInfo, run: Run, given: Given, times: Times, usual: &Usual) -> LiveRun {
         let jobs = &run.plan().jobs;
         let known: Vec<Option<Millis>> = jobs.iter().map(|job| usual.get(job.id.as_str()).copied()).collect();
@@ -92,6 +94,7 @@ impl LiveRun {
         Some(format!("{}/{}", self.info.project, super::lease::filled(&self.info, turn)).into())
     }
 
+    /// What the queue knows of a job.
     pub(super) fn queued(&self, job: usize) -> Queued {
         Queued {
             project: self.info.project_id,
@@ -103,10 +106,12 @@ impl LiveRun {
         }
     }
 
+    /// What a runner must have to do this job.
     pub(super) fn needs(&self, job: usize) -> &Needs {
         &self.needs[job]
     }
 
+    /// `PROJECT/NUMBER`
     pub(super) fn name(&self) -> String {
         format!("{}/{}", self.info.project, self.info.number)
     }

@@ -1,13 +1,13 @@
 //! The keeper: one task that owns every run that goes on. Commands come in through a channel and are worked off in
 //! batches: the engine applies each, all that changed is written in **one transaction**, and only then are the
-//! answers given. So whatever a runner or a person was told is on disk, and a crash at any point loses nothing.
+//! answers given. So whatever was answered to a runner or a person is on disk, and a crash at any point loses nothing.
 //!
 //! - `room`: the state itself, and where each command goes;
 //! - `runs`: runs are begun, changed, stopped, done again; `results`: what attempts report;
 //! - `fleet`: runners, their sessions and leases; `dispatch`: who gets which job; `claims`: turns that one job holds;
 //! - `reuse`: results of earlier runs that jobs take over;
 //! - `snapshot`: what those see who only look;
-//! - `lease`: what a runner is told about a job; `task`: the loop.
+//! - `lease`: what a runner gets to know about a job; `task`: the loop.
 
 mod artifact;
 mod claims;

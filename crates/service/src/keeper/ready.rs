@@ -82,6 +82,7 @@ fn given_count(row: &ReusableRow) -> usize {
     numbers["given"].as_u64().and_then(|count| usize::try_from(count).ok()).unwrap_or(0)
 }
 
+/// The parts of a job's key of work, once what it takes is known. None for a job whose result is never taken over.
 pub(super) fn looked_up(info: &RunInfo, run: &Run, given: &Given, job: usize) -> Option<Parts> {
     let plan = run.plan();
     let planned = &plan.jobs[job];

@@ -4,12 +4,14 @@
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Stale;
 
+/// Why nothing was stopped. Unknown jobs come with the names that there are.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum StopRefused {
     RunEnded,
     NoSuchJob(Vec<String>),
 }
 
+/// Why a job was not started.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum StartRefused {
     NoSuchRun,
@@ -21,6 +23,7 @@ pub(crate) enum StartRefused {
     NotByHand,
 }
 
+/// Why nothing is done again.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum AgainRefused {
     NoSuchRun,

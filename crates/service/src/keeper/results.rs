@@ -12,6 +12,7 @@ use std::sync::Arc;
 use tokio::sync::oneshot;
 
 impl Room {
+    /// Which phases an attempt has been through so far; replaces what was sent before.
     pub(super) fn phases(&mut self, runner: &str, attempt: AttemptId, phases: &[PhaseView]) -> Result<(), Stale> {
         let held = self.held.get_of(runner, attempt).ok_or(Stale)?;
         held.row.phases = serde_json::to_string(phases).unwrap_or_else(|_| "[]".into());
@@ -20,6 +21,7 @@ impl Room {
         Ok(())
     }
 
+    /// Facts and numbers that an attempt left for later jobs.
     pub(super) fn said(
         &mut self,
         runner: &str,
@@ -33,6 +35,7 @@ impl Room {
         self.apply(attempt.run, &event, now).map_err(|_| Stale)
     }
 
+    /// An attempt has ended. Answers with the slot's next lease where it asked for one; a repeat is answered like the first.
     pub(super) fn finish(
         &mut self,
         runner: &str,
@@ -69,8 +72,8 @@ impl Room {
         }
         artifacts.into_iter().for_each(|artifact| self.keep_artifact(attempt.run, attempt.job, artifact, now));
         self.apply(attempt.run, &event, now).map_err(|_| Stale)?;
-        if let Some(mut row) = self.let_go(attempt) {
-            let state = self.runs.get(&attempt.run).map_or(State::Failed, |going| going.run.jobs()[attempt.job].state);
+        if let Some(mut row) = self.release(attempt) {
+            let state = self.runs.get(&attempt.run).map_or(State::Failed, |live| live.run.jobs()[attempt.job].state());
             // A job that is tried again is queued; its attempt failed.
             row.state = if state.is_end() { state } else { State::Failed }.word().into();
             if state == State::Passed {
@@ -89,8 +92,8 @@ impl Room {
 
     /// Writes down what a job has given.
     pub(super) fn keep_artifact(&mut self, run: i64, job: usize, artifact: CompleteArtifact, now: i64) {
-        let Some(going) = self.runs.get_mut(&run).map(Arc::make_mut) else { return };
-        let give = going.run.plan().jobs[job].gives.iter().find(|give| give.artifact == artifact.name);
+        let Some(live) = self.runs.get_mut(&run).map(Arc::make_mut) else { return };
+        let give = live.run.plan().jobs[job].gives.iter().find(|give| give.artifact == artifact.name);
         let kept = give.and_then(|give| give.keep_ms).and_then(|ms| i64::try_from(ms).ok()).unwrap_or(self.keep);
         self.touched.rows.artifacts.push(StoredArtifact {
             run_id: run,
@@ -105,16 +108,16 @@ impl Room {
             kept_until: Some(now.saturating_add(kept)),
             pinned_by: None,
         });
-        going.given.insert((job, artifact.name.clone()), artifact);
+        live.given.insert((job, artifact.name.clone()), artifact);
     }
 
     /// How long a job that passed took, and its tests by their own word.
     fn note_time(&mut self, attempt: AttemptId, ms: i64, tests: &BTreeMap<String, i64>) {
-        let Some(going) = self.runs.get(&attempt.run) else { return };
-        let plan = going.run.plan();
+        let Some(live) = self.runs.get(&attempt.run) else { return };
+        let plan = live.run.plan();
         let id = &plan.jobs[attempt.job].id;
         let took = |job: &str, file: Option<String>, ms: i64| Took {
-            project_id: going.info.project_id,
+            project_id: live.info.project_id,
             pipeline: plan.pipeline.clone(),
             job: job.to_owned(),
             file,

@@ -14,6 +14,7 @@ use std::collections::BTreeMap;
 const MOST: usize = 20;
 
 impl Room {
+    /// Results of earlier runs, from now on ready to be taken over.
     pub(super) fn learn(&mut self, ready: Vec<Ready>) {
         for one in ready {
             self.remember(one);
@@ -43,15 +44,15 @@ impl Room {
     }
 
     fn try_reuse(&mut self, id: i64, job: usize, now: i64) {
-        let Some(going) = self.runs.get(&id) else { return };
-        let state = &going.run.jobs()[job];
-        if state.state != State::Queued || state.attempt > 0 && !state.fresh && state.retries > 0 {
+        let Some(live) = self.runs.get(&id) else { return };
+        let state = &live.run.jobs()[job];
+        if state.state() != State::Queued || state.attempt > 0 && !state.fresh && state.retries > 0 {
             return;
         }
-        let Some(parts) = looked_up(&going.info, &going.run, &going.given, job) else { return };
+        let Some(parts) = looked_up(&live.info, &live.run, &live.given, job) else { return };
         let (work, fresh) = (key(&parts), state.fresh);
-        let plan = going.run.plan().clone();
-        let known = self.reusable.get(&(going.info.project_id, plan.pipeline.clone(), plan.jobs[job].id.to_string()));
+        let plan = live.run.plan().clone();
+        let known = self.reusable.get(&(live.info.project_id, plan.pipeline.clone(), plan.jobs[job].id.to_string()));
         let known = known.map(Vec::as_slice).unwrap_or_default();
         let same = known.iter().find(|ready| ready.row.key == work);
         let found = same.filter(|ready| !fresh && ready.stays_until(now + MARGIN_MS)).cloned();
@@ -62,8 +63,8 @@ impl Room {
             (None, None, Some(last)) => Some(why_not(&differences(&last.parts, &parts), &last.row.run)),
             (None, None, None) => Some("no earlier run has passed it".to_owned()),
         };
-        if let Some(going) = self.live(id) {
-            going.looked.insert(job, Looked { work, not_reused });
+        if let Some(live) = self.live(id) {
+            live.looked.insert(job, Looked { work, not_reused });
         }
         self.touched.jobs.insert((id, job));
         let Some(ready) = found else { return };
@@ -82,14 +83,14 @@ impl Room {
 
     /// Notes the result of a job that has passed, for later runs.
     pub(super) fn note_result(&mut self, id: i64, job: usize, now: i64) {
-        let Some(going) = self.runs.get(&id) else { return };
-        if going.run.plan().occasion.is_from_outside() {
+        let Some(live) = self.runs.get(&id) else { return };
+        if live.run.plan().occasion.is_from_outside() {
             return;
         }
-        let Some(parts) = looked_up(&going.info, &going.run, &going.given, job) else { return };
-        let (plan, state) = (going.run.plan(), &going.run.jobs()[job]);
+        let Some(parts) = looked_up(&live.info, &live.run, &live.given, job) else { return };
+        let (plan, state) = (live.run.plan(), &live.run.jobs()[job]);
         let artifacts: Vec<CompleteArtifact> =
-            going.given.iter().filter(|((giver, _), _)| *giver == job).map(|(_, artifact)| artifact.clone()).collect();
+            live.given.iter().filter(|((giver, _), _)| *giver == job).map(|(_, artifact)| artifact.clone()).collect();
         let mut numbers = serde_json::to_value(&state.numbers).unwrap_or_default();
         numbers["given"] = artifacts.len().into();
         let keep = |name: &str| {
@@ -97,14 +98,14 @@ impl Room {
             give.and_then(|give| give.keep_ms).and_then(|ms| i64::try_from(ms).ok()).unwrap_or(self.keep)
         };
         let row = ReusableRow {
-            project_id: going.info.project_id,
+            project_id: live.info.project_id,
             pipeline: plan.pipeline.clone(),
             job: plan.jobs[job].id.to_string(),
             key: key(&parts),
             parts: serde_json::to_string(&parts).unwrap_or_default(),
             run_id: id,
             job_number: i64::try_from(job).unwrap_or(i64::MAX),
-            run: going.name(),
+            run: live.name(),
             facts: serde_json::to_string(&state.facts).unwrap_or_default(),
             numbers: numbers.to_string(),
             at: now,

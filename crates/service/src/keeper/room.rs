@@ -19,6 +19,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, oneshot};
 
+/// A runner that is signed on.
 pub(super) struct Session {
     pub(super) id: String,
     pub(super) labels: Vec<String>,
@@ -33,6 +34,7 @@ pub(super) struct Session {
     pub(super) news: Arc<Notify>,
 }
 
+/// A free slot whose call is held open until there is work.
 pub(super) struct Waiting {
     pub(super) runner: String,
     pub(super) slot: u32,
@@ -42,6 +44,7 @@ pub(super) struct Waiting {
 /// An answer that is given once the batch is on disk.
 pub(super) type Answer = Box<dyn FnOnce() + Send + Sync>;
 
+/// All that the keeper keeps. Its parts change it in files of their own: runs, fleet, dispatch, results, reuse.
 pub(super) struct Room {
     pub(super) runs: HashMap<i64, Arc<LiveRun>>,
     pub(super) held: HeldAttempts,
@@ -79,6 +82,7 @@ pub(super) struct Touched {
 }
 
 impl Room {
+    /// Nothing goes on and nobody is signed on. Artifacts are kept for `keep` milliseconds where a file does not say it.
     pub(super) fn new(holders: Holders, lease: Duration, public_url: String, keep: i64) -> Room {
         Room {
             runs: HashMap::new(),
@@ -101,39 +105,43 @@ impl Room {
         }
     }
 
-    /// Puts back a run and its attempts as they were stored. Leases begin anew: whoever lives will renew them.
-    pub(super) fn restore(&mut self, going: LiveRun, attempts: Vec<AttemptRow>, now: i64) {
-        let id = going.info.id;
-        let project = going.info.project_id;
+    /// Puts back a run and its attempts as they were stored. Leases begin anew: runners that are alive will renew them.
+    pub(super) fn restore(&mut self, live: LiveRun, attempts: Vec<AttemptRow>, now: i64) {
+        let id = live.info.id;
+        let project = live.info.project_id;
         for row in attempts.into_iter().filter(|row| row.ended_at.is_none()) {
             let job = usize::try_from(row.job).unwrap_or(usize::MAX);
-            let running = going.run.jobs().get(job).is_some_and(|job| job.state == State::Running && job.attempt == row.number);
+            let running = live.run.jobs().get(job).is_some_and(|job| job.state() == State::Running && job.attempt == row.number);
             if running {
                 self.hold(AttemptId { run: id, job, attempt: row.number }, row, project);
             }
         }
-        let jobs = going.run.jobs().len();
-        self.runs.insert(id, Arc::new(going));
+        let jobs = live.run.jobs().len();
+        self.runs.insert(id, Arc::new(live));
         (0..jobs).for_each(|job| self.place(id, job, now));
     }
 
+    /// Publishes who holds what, after all runs were read back.
     pub(super) fn restored(&self) {
         self.holders.set(self.held.iter().map(|(attempt, held)| (attempt, held.row.runner.clone())).collect());
     }
 
+    /// Leases an attempt to its runner, from now.
     pub(super) fn hold(&mut self, attempt: AttemptId, row: AttemptRow, project: i64) {
         self.slots.insert((row.runner.clone(), row.slot), attempt);
         self.holders.insert(attempt, row.runner.clone());
         self.held.insert(attempt, Held { row, until: Instant::now() + self.lease, project });
     }
 
-    pub(super) fn let_go(&mut self, attempt: AttemptId) -> Option<AttemptRow> {
+    /// Ends a lease. Gives the attempt's row; none when it was not leased.
+    pub(super) fn release(&mut self, attempt: AttemptId) -> Option<AttemptRow> {
         let held = self.held.remove(attempt)?;
         self.slots.remove(&(held.row.runner.clone(), held.row.slot));
         self.holders.remove(attempt);
         Some(held.row)
     }
 
+    /// Carries out one command. What changed is in `touched`, to be written with the batch.
     pub(super) fn handle(&mut self, command: Command, now: i64) {
         match command {
             Command::Run(command) => self.handle_run(command, now),
@@ -264,6 +272,7 @@ impl Room {
         self.runs.get_mut(&id).map(Arc::make_mut)
     }
 
+    /// Answers when the batch is on disk.
     pub(super) fn answer<T: Send + Sync + 'static>(&mut self, reply: oneshot::Sender<T>, value: T) {
         // Whoever asked may have gone; that is theirs to notice.
         self.touched.answers.push(Box::new(move || drop(reply.send(value))));
@@ -273,9 +282,9 @@ impl Room {
     pub(super) fn take_rows(&mut self) -> StepRows {
         let mut rows = std::mem::take(&mut self.touched.rows);
         for (id, job) in std::mem::take(&mut self.touched.jobs) {
-            let Some(going) = self.runs.get(&id) else { continue };
-            let mut row = JobRow::new(id, job, &going.run.jobs()[job]);
-            if let Some(looked) = going.looked.get(&job) {
+            let Some(live) = self.runs.get(&id) else { continue };
+            let mut row = JobRow::new(id, job, &live.run.jobs()[job]);
+            if let Some(looked) = live.looked.get(&job) {
                 (row.work, row.not_reused) = (Some(looked.work.clone()), looked.not_reused.clone());
             }
             rows.jobs.push(row);

@@ -154,7 +154,7 @@ impl Stage {
     }
 
     fn state(&self, job: usize) -> State {
-        self.room.runs[&7].run.jobs()[job].state
+        self.room.runs[&7].run.jobs()[job].state()
     }
 }
 
@@ -423,7 +423,7 @@ fn every_reason_to_wait_has_its_sentence() {
         let why = whys.last().cloned().flatten().unwrap_or_default();
         assert!(why.starts_with(sentence), "{text}\n  says: {why}\n  want: {sentence}");
         let queue = stage.look().queue();
-        let queued = stage.room.runs[&7].run.jobs().last().is_some_and(|job| job.state == State::Queued);
+        let queued = stage.room.runs[&7].run.jobs().last().is_some_and(|job| job.state() == State::Queued);
         assert_eq!(queue.iter().any(|job| job.why == why), queued, "the queue says the same");
     }
 }
@@ -441,7 +441,7 @@ fn a_turn_has_one_holder_over_all_runs_in_the_order_asked() {
     let other = stage.claim("quay", "s1", 1).expect("another project's turn is another");
     assert_eq!((first.attempt.run, other.attempt.run), (7, 9));
     assert!(matches!(stage.claim("quay", "s1", 2), Err(None)), "the turn is held");
-    // Its runner starts anew: the turn is free, and goes to whoever asked next; the first asks again.
+    // Its runner starts anew: the turn is free, and goes to the job that asked next; the first asks again.
     stage.sign_on_with("quay", "s2", 4, "host");
     let second = stage.claim("quay", "s2", 0).expect("a lease");
     let third = stage.claim("quay", "s2", 1).expect("a lease");

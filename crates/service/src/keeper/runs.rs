@@ -32,10 +32,11 @@ fn ids(plan: &Plan) -> Vec<String> {
 }
 
 impl Room {
+    /// A run that was just written down goes on from here. One that is known already is left as it is.
     pub(super) fn begin(&mut self, info: RunInfo, plan: Arc<Plan>, usual: &Usual, now: i64) {
         let id = info.id;
         if self.runs.contains_key(&id) {
-            return; // read back from storage before this word of it arrived
+            return; // it was read back from storage before this command arrived
         }
         let mut run = Run::new(plan, now);
         if info.fresh {
@@ -48,12 +49,12 @@ impl Room {
 
     /// Lets the engine apply an event and notes what changed.
     pub(super) fn apply(&mut self, id: i64, event: &Event, now: i64) -> Result<(), Refused> {
-        let going = self.live(id).ok_or(Refused::Stale)?;
-        let effects = going.run.apply(event, now)?;
+        let live = self.live(id).ok_or(Refused::Stale)?;
+        let effects = live.run.apply(event, now)?;
         for &job in &effects.changed {
             self.place(id, job, now);
             self.note_job(id, job);
-            let queued = self.runs.get(&id).is_some_and(|going| going.run.jobs()[job].state == State::Queued);
+            let queued = self.runs.get(&id).is_some_and(|live| live.run.jobs()[job].state() == State::Queued);
             if queued {
                 self.just_queued.push((id, job));
             }
@@ -72,33 +73,33 @@ impl Room {
     }
 
     fn run_changed(&mut self, id: i64, now: i64) {
-        let Some(going) = self.runs.get_mut(&id).map(Arc::make_mut) else { return };
-        let state = going.run.state();
-        going.times.change(state.is_end(), now);
-        let Times { started, ended, rest_ms } = going.times;
-        let summary = Summary::of(&going.run);
-        let took = going.times.took(now);
+        let Some(live) = self.runs.get_mut(&id).map(Arc::make_mut) else { return };
+        let state = live.run.state();
+        live.times.change(state.is_end(), now);
+        let Times { started, ended, rest_ms } = live.times;
+        let summary = Summary::of(&live.run);
+        let took = live.times.took(now);
         let sentence = sentence(state, &summary, took, None);
-        let of = Of::info(&going.info, &going.run.plan().pipeline);
+        let of = Of::info(&live.info, &live.run.plan().pipeline);
         self.touched.rows.events.push(events::of_run(&of, state, &sentence, started, ended));
         let why = ended.map(|_| sentence);
         self.touched.rows.runs.push(RunChange { id, state, why, started, ended, rest_ms });
         if ended.is_some() {
             self.touched.ended.push(id);
-            let (project_id, pipeline) = (going.info.project_id, going.run.plan().pipeline.clone());
-            let numbers = going.run.numbers().into_iter().filter_map(|(name, number)| {
+            let (project_id, pipeline) = (live.info.project_id, live.run.plan().pipeline.clone());
+            let numbers = live.run.numbers().into_iter().filter_map(|(name, number)| {
                 Some(NewNumber { project_id, pipeline: pipeline.clone(), name, run_id: id, value: number.value()? })
             });
             self.touched.rows.numbers.extend(numbers);
         }
     }
 
-    /// A job is to be written, and told: events stand in the order in which they happened.
+    /// Notes that a job changed: its row is to be written, and an event added. Events keep the order in which things happened.
     pub(super) fn note_job(&mut self, id: i64, job: usize) {
-        let Some(going) = self.runs.get(&id) else { return };
-        let state = &going.run.jobs()[job];
-        let id_of_job = going.run.plan().jobs[job].id.clone();
-        let event = LiveEvent { run: going.name(), state: state.state, job: Some(id_of_job), why: state.why.clone() };
+        let Some(live) = self.runs.get(&id) else { return };
+        let state = &live.run.jobs()[job];
+        let id_of_job = live.run.plan().jobs[job].id.clone();
+        let event = LiveEvent { run: live.name(), state: state.state(), job: Some(id_of_job), why: state.why().map(Into::into) };
         let body = serde_json::to_string(&event).unwrap_or_default();
         self.touched.rows.events.push(NewEvent { run_id: id, body, detail: None });
         self.touched.jobs.insert((id, job));
@@ -106,14 +107,14 @@ impl Room {
 
     /// Notes for the journal what someone did to a run.
     pub(super) fn journal(&mut self, by: &Actor, action: Action, id: i64, jobs: &[String]) {
-        let Some(going) = self.runs.get(&id) else { return };
-        let object = if jobs.is_empty() { going.name() } else { format!("{} {}", going.name(), jobs.join(", ")) };
-        self.touched.rows.entries.push((by.clone(), Entry::new(action, object).of(&going.info.project)));
+        let Some(live) = self.runs.get(&id) else { return };
+        let object = if jobs.is_empty() { live.name() } else { format!("{} {}", live.name(), jobs.join(", ")) };
+        self.touched.rows.entries.push((by.clone(), Entry::new(action, object).of(&live.info.project)));
     }
 
-    /// Lets go of all runs of a project that is removed; their runners are told that the attempts are unknown.
+    /// Lets go of all runs of a project that is removed; their runners are answered that the attempts are unknown.
     pub(super) fn forget(&mut self, project_id: i64) {
-        let gone: Vec<i64> = self.runs.values().filter(|going| going.info.project_id == project_id).map(|going| going.info.id).collect();
+        let gone: Vec<i64> = self.runs.values().filter(|live| live.info.project_id == project_id).map(|live| live.info.id).collect();
         let queued: Vec<(i64, usize)> = self.queue.keys().filter(|(run, _)| gone.contains(run)).collect();
         let queue = Arc::make_mut(&mut self.queue);
         queued.into_iter().for_each(|key| queue.remove(key));
@@ -121,16 +122,17 @@ impl Room {
         self.turns.forget(&gone);
         let held: Vec<AttemptId> = self.held.iter().map(|(attempt, _)| attempt).filter(|attempt| gone.contains(&attempt.run)).collect();
         for attempt in held {
-            self.let_go(attempt);
+            self.release(attempt);
         }
         for id in gone {
             self.runs.remove(&id);
         }
     }
 
+    /// Stops a run, or its jobs of this name. What has ended stays as it is.
     pub(super) fn stop(&mut self, id: i64, job: Option<&str>, by: &str, now: i64) -> Result<(), StopRefused> {
-        let going = self.runs.get(&id).ok_or(StopRefused::RunEnded)?;
-        let plan = going.run.plan().clone();
+        let live = self.runs.get(&id).ok_or(StopRefused::RunEnded)?;
+        let plan = live.run.plan().clone();
         let Some(name) = job else {
             let _ = self.apply(id, &Event::StopAsked { job: None, by: by.to_owned() }, now);
             return Ok(());
@@ -145,6 +147,7 @@ impl Room {
         Ok(())
     }
 
+    /// Starts a job that starts by hand only, with the inputs that it asks for.
     pub(super) fn start_job(
         &mut self,
         id: i64,
@@ -153,8 +156,8 @@ impl Room {
         inputs: BTreeMap<String, String>,
         now: i64,
     ) -> Result<(), StartRefused> {
-        let going = self.runs.get(&id).ok_or(StartRefused::NoSuchRun)?;
-        let plan = going.run.plan().clone();
+        let live = self.runs.get(&id).ok_or(StartRefused::NoSuchRun)?;
+        let plan = live.run.plan().clone();
         let jobs = jobs_named(&plan, name);
         if jobs.is_empty() {
             return Err(StartRefused::NoSuchJob(ids(&plan)));
@@ -172,9 +175,10 @@ impl Room {
         Err(gate.map_or(StartRefused::NotByHand, StartRefused::Shut))
     }
 
+    /// Puts jobs of a run back to the beginning, and what follows them; with no names, all that did not end well.
     pub(super) fn again(&mut self, id: i64, names: &[String], by: String, fresh: bool, now: i64) -> Result<(), AgainRefused> {
-        let going = self.runs.get(&id).ok_or(AgainRefused::NoSuchRun)?;
-        let plan = going.run.plan().clone();
+        let live = self.runs.get(&id).ok_or(AgainRefused::NoSuchRun)?;
+        let plan = live.run.plan().clone();
         let mut jobs = Vec::new();
         for name in names {
             let named = jobs_named(&plan, name);
@@ -214,10 +218,10 @@ impl Room {
                 && theirs.source() == occasion.source()
                 && theirs.target() == occasion.target()
         };
-        let older = self.runs.values().filter(|going| {
-            going.info.project_id == info.project_id && going.info.id < id && going.info.commit != info.commit && same(going.run.plan())
+        let older = self.runs.values().filter(|live| {
+            live.info.project_id == info.project_id && live.info.id < id && live.info.commit != info.commit && same(live.run.plan())
         });
-        let older: Vec<i64> = older.map(|going| going.info.id).collect();
+        let older: Vec<i64> = older.map(|live| live.info.id).collect();
         let by = format!("{}/{}", info.project, info.number);
         for run in older {
             let _ = self.apply(run, &Event::Overtaken { by: by.clone() }, now);

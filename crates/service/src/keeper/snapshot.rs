@@ -1,5 +1,5 @@
 //! Everything that goes on, as it was at one moment, for those who only look. What is large in it is shared with the keeper
-//! until that changes it; all that is worked out for a page is worked out by whoever asks.
+//! until the keeper changes it; what a page needs is computed by its reader.
 
 use super::claims::Turns;
 use super::live::LiveRun;
@@ -17,6 +17,7 @@ use std::sync::Arc;
 /// Why each job of a run that goes on has not ended, by the job's number.
 pub(crate) type Whys = Vec<Option<String>>;
 
+/// A connected runner at the time of the snapshot.
 #[derive(Debug, Clone)]
 pub(crate) struct RunnerNow {
     pub(crate) name: String,
@@ -26,6 +27,7 @@ pub(crate) struct RunnerNow {
     pub(crate) doing: Vec<DoingView>,
 }
 
+/// A queued job at the time of the snapshot, and why no runner has it yet.
 #[derive(Debug, Clone)]
 pub(crate) struct QueuedNow {
     pub(crate) run: String,
@@ -43,6 +45,7 @@ pub(super) struct HeldNow {
     pub(super) phases: String,
 }
 
+/// What goes on at one moment. It never changes, so readers hold up nobody.
 pub(crate) struct Snapshot {
     pub(super) runs: HashMap<i64, Arc<LiveRun>>,
     pub(super) queue: Arc<Queue>,
@@ -56,7 +59,7 @@ pub(crate) struct Snapshot {
     pub(super) now: i64,
 }
 
-/// Below this a number would claim more than past durations can tell.
+/// Below this a number would claim more precision than past durations give.
 const SOON_MS: i64 = 10_000;
 
 /// What is known when the places in the queue are asked for.
@@ -72,8 +75,8 @@ impl Snapshot {
     }
 
     /// When a queued job is likely to start: what runs on runners that fit must end, and what is ahead be done.
-    fn guess(&self, going: &LiveRun, seen: &Seen<'_>, key: Key) -> Option<String> {
-        let queued = self.queue.get(key).filter(|_| going.usual_known)?;
+    fn guess(&self, live: &LiveRun, seen: &Seen<'_>, key: Key) -> Option<String> {
+        let queued = self.queue.get(key).filter(|_| live.usual_known)?;
         let fitting: Vec<&Offer> = seen.offers.iter().filter(|offer| !offer.draining && offer.fits(&queued.needs)).collect();
         let slots = i64::try_from(fitting.iter().map(|offer| offer.slots).sum::<usize>()).ok().filter(|slots| *slots > 0)?;
         let running = self.held.iter().filter(|held| fitting.iter().any(|offer| offer.name == held.runner));
@@ -86,9 +89,9 @@ impl Snapshot {
         Some(if ms < SOON_MS { "a few seconds".to_owned() } else { format!("about {}", words::duration(ms / 1_000 * 1_000)) })
     }
 
-    fn waited(&self, going: &LiveRun, job: usize, seen: &Seen<'_>) -> Waited {
-        let key = (going.info.id, job);
-        let turn = going.turn(job).map(|turn| {
+    fn waited(&self, live: &LiveRun, job: usize, seen: &Seen<'_>) -> Waited {
+        let key = (live.info.id, job);
+        let turn = live.turn(job).map(|turn| {
             let holder = self.turns.holder(&turn).filter(|holder| *holder != key).and_then(|(run, job)| {
                 let holder = self.runs.get(&run)?;
                 let since = clock(holder.run.jobs()[job].since);
@@ -99,22 +102,23 @@ impl Snapshot {
         });
         Waited {
             ahead: seen.places.get(&key).map_or(0, |(count, _)| *count),
-            guess: self.guess(going, seen, key),
+            guess: self.guess(live, seen, key),
             turn,
-            pause_until: going.run.jobs()[job].not_before.map(clock),
+            pause_until: live.run.jobs()[job].progress.pause().map(clock),
         }
     }
 
+    /// For each job of a run why it has not ended; none for a run that does not go on.
     pub(crate) fn whys(&self, id: i64) -> Option<Whys> {
-        let going = self.runs.get(&id)?;
-        let jobs = going.run.jobs();
-        let queued: Vec<Key> = (0..jobs.len()).filter(|&job| jobs[job].state == State::Queued).map(|job| (id, job)).collect();
+        let live = self.runs.get(&id)?;
+        let jobs = live.run.jobs();
+        let queued: Vec<Key> = (0..jobs.len()).filter(|&job| jobs[job].state() == State::Queued).map(|job| (id, job)).collect();
         let seen = self.seen(&queued);
-        Some((0..jobs.len()).map(|job| self.why(going, job, &seen)).collect())
+        Some((0..jobs.len()).map(|job| self.why(live, job, &seen)).collect())
     }
 
-    fn why(&self, going: &LiveRun, job: usize, seen: &Seen<'_>) -> Option<String> {
-        why_job(&going.run, job, &going.name(), &clock, || why_queued(going.needs(job), seen.offers, &self.waited(going, job, seen)))
+    fn why(&self, live: &LiveRun, job: usize, seen: &Seen<'_>) -> Option<String> {
+        why_job(&live.run, job, &live.name(), &clock, || why_queued(live.needs(job), seen.offers, &self.waited(live, job, seen)))
     }
 
     /// What queues, first to go first, at most so many as a page can show.
@@ -125,9 +129,9 @@ impl Snapshot {
         let seen = self.seen(&keys);
         keys.sort_by_key(|key| (seen.places.get(key).map_or(usize::MAX, |(count, _)| *count), *key));
         let view = |key: Key| {
-            let going = self.runs.get(&key.0)?;
-            let job = going.run.plan().jobs[key.1].id.clone();
-            Some(QueuedNow { run: going.name(), job, since: going.run.jobs()[key.1].since, why: self.why(going, key.1, &seen)? })
+            let live = self.runs.get(&key.0)?;
+            let job = live.run.plan().jobs[key.1].id.clone();
+            Some(QueuedNow { run: live.name(), job, since: live.run.jobs()[key.1].since, why: self.why(live, key.1, &seen)? })
         };
         keys.into_iter().take(MOST).filter_map(view).collect()
     }
@@ -160,21 +164,22 @@ impl Snapshot {
 
     fn doing(&self, held: &HeldNow) -> Option<DoingView> {
         let attempt = held.attempt;
-        let going = self.runs.get(&attempt.run)?;
+        let live = self.runs.get(&attempt.run)?;
         let phases: Vec<PhaseView> = serde_json::from_str(&held.phases).unwrap_or_default();
         Some(DoingView {
-            run: going.name(),
-            job: going.run.plan().jobs[attempt.job].id.clone(),
+            run: live.name(),
+            job: live.run.plan().jobs[attempt.job].id.clone(),
             attempt: attempt.attempt,
             phase: phases.last().filter(|phase| phase.duration_ms.is_none()).map(|phase| phase.name.clone()),
             since: moment(held.started_at),
         })
     }
 
+    /// How many jobs are in each state that is no end.
     pub(crate) fn counts(&self) -> Vec<(State, u64)> {
         let mut counts: HashMap<State, u64> = HashMap::new();
-        for job in self.runs.values().flat_map(|going| going.run.jobs()) {
-            *counts.entry(job.state).or_default() += 1;
+        for job in self.runs.values().flat_map(|live| live.run.jobs()) {
+            *counts.entry(job.state()).or_default() += 1;
         }
         [State::Waiting, State::Gated, State::Queued, State::Running]
             .map(|state| (state, counts.get(&state).copied().unwrap_or(0)))

@@ -88,7 +88,7 @@ impl Task {
         let usual = self.records.usual(project.id, &plan.pipeline).await?;
         let info = RunInfo::of(&project, &stored, jobs.iter().all(|job| job.fresh));
         let ready = ready(&self.records, project.id, &plan.pipeline, &plan.jobs).await?;
-        let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state == State::Waiting);
+        let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state() == State::Waiting);
         if unbegun {
             // Written down, but the service went away before it began.
             room.handle(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready }.into(), clock::now());
@@ -96,14 +96,14 @@ impl Task {
             room.learn(ready);
             let run = Run::restore(Arc::new(plan), jobs, state);
             let times = Times { started: stored.started_at, ended: stored.ended_at, rest_ms: stored.rest_ms };
-            let mut going = LiveRun::new(info, run, given, times, &usual);
-            going.looked.extend(looked);
-            room.restore(going, self.records.attempts(stored.id).await?, clock::now());
+            let mut live = LiveRun::new(info, run, given, times, &usual);
+            live.looked.extend(looked);
+            room.restore(live, self.records.attempts(stored.id).await?, clock::now());
         }
         Ok(())
     }
 
-    /// What was kept of one run cannot be read: it ends, its commit is told, and all others go on.
+    /// The stored state of one run cannot be read: it ends as failed, that is reported to its commit, and all other runs go on.
     async fn set_aside(&self, id: i64, what: &str) -> Result<(), StoreError> {
         let why = format!("what was kept of this run cannot be read ({what}); start another for the same commit");
         tracing::error!(run = id, what, "a run cannot be read back; it is set aside");
@@ -194,7 +194,7 @@ impl Task {
         let Some(room) = self.room.as_mut() else { return Ok(()) };
         for id in std::mem::take(&mut room.touched.ended) {
             // It may have come back within the same batch.
-            if room.runs.get(&id).is_some_and(|going| going.run.state().is_end()) {
+            if room.runs.get(&id).is_some_and(|live| live.run.state().is_end()) {
                 room.runs.remove(&id);
             }
         }

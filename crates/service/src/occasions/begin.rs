@@ -21,7 +21,7 @@ use std::sync::Arc;
 /// What a run says that waits for someone to allow it.
 pub(crate) const HELD: &str = "Waits: it comes from outside, and someone must allow it";
 
-/// What came of one pipeline.
+/// What happened to one pipeline of an occasion.
 pub(crate) enum Begun {
     Run(RunKey),
     /// The same commit and pipeline have a run already.
@@ -288,7 +288,7 @@ async fn ended(
     written(app, actor, project, &row, told_on, &words).await
 }
 
-/// The commit could not be read: told as a run, so that it is seen where runs are looked for. `again` reads it anew.
+/// The commit could not be read: recorded as a run, so that people see it where they look for runs. `again` reads it anew.
 pub(super) async fn unreadable(
     app: &App,
     project: &Project,

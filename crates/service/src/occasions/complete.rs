@@ -19,6 +19,7 @@ pub(crate) struct Complete {
     pub(crate) newer: Option<Head>,
 }
 
+/// What is not said of an occasion is looked up in the repository: the commit, its title and author, what it changes.
 pub(crate) async fn complete(mirror: &Mirror, project: &Project, given: &Occasion) -> Result<Complete, OccasionError> {
     let mut occasion = Occasion { project: Some(project.name.clone()), ..given.clone() };
     if let Cause::Proposal { target, merges, .. } = &given.cause {

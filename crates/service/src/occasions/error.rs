@@ -4,6 +4,7 @@ use ordotaxis_core::engine::State;
 use ordotaxis_git::GitError;
 use ordotaxis_store::StoreError;
 
+/// Why an occasion led to no run yet.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum OccasionError {
     #[error(transparent)]
@@ -28,7 +29,7 @@ impl OccasionError {
     pub(super) fn tries(&self, most: u32) -> u32 {
         match self {
             OccasionError::Conflict { .. } => 1,
-            // An address that was mistyped looks like a repository that is away: whoever wrote it should not wait for long.
+            // An address that was mistyped looks like a repository that is away: its author should not wait for long.
             OccasionError::NoCommit(_) | OccasionError::NoBranch(_) | OccasionError::Lender { .. } => most.min(A_FEW_TRIES),
             OccasionError::Git(_) | OccasionError::Store(_) => most,
         }

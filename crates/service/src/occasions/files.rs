@@ -9,9 +9,11 @@ use ordotaxis_git::{GitError, Mirror};
 use ordotaxis_store::{Project, StoreError};
 use sha2::{Digest, Sha256};
 
+/// The file of the pipeline `main`.
 pub(crate) const ROOT_FILE: &str = "ordotaxis.toml";
 const FOLDER: &str = "ordotaxis";
 
+/// A pipeline's file as it is at a commit.
 pub(crate) struct PipelineFile {
     /// `main`, or the file's stem.
     pub(crate) name: String,
@@ -81,7 +83,7 @@ pub enum NotLent {
 }
 
 /// Fetches what a file borrows. What cannot be had stands there with the reason; a tag that names another commit than it
-/// did before is told. A lending repository that cannot be read is an error: it says nothing about the file.
+/// did before is a warning. A lending repository that cannot be read now is an error: it says nothing about the file.
 pub(crate) async fn lend(app: &App, project: &Project, file: &PipelineFile) -> Result<(Lent, Vec<Diagnostic>), OccasionError> {
     let (mut lent, mut told) = (Lent::new(), Vec::new());
     for (name, borrow) in borrows(&file.text) {

@@ -28,8 +28,8 @@ use ordotaxis_core::access::Actor;
 use ordotaxis_core::plan::Occasion;
 use ordotaxis_store::{DueWork, Project, RunKey, StoreError};
 
-/// Begins the runs of an occasion. What cannot be read is tried again; told at the end as a run, it is seen where runs are
-/// looked for.
+/// Begins the runs of an occasion. What cannot be read is tried again; after the last try it is
+/// recorded as a run, so that people see it where they look for runs.
 pub(crate) async fn work_off(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };
     let Ok(occasion) = serde_json::from_str::<Occasion>(&due.body) else {
@@ -50,7 +50,7 @@ pub(crate) async fn work_off(app: &App, due: &DueWork) -> Result<Outcome, StoreE
     Ok(Outcome::Hopeless(why))
 }
 
-/// What came of an occasion that could be read.
+/// What an occasion led to, once it could be read.
 pub(crate) enum Looked {
     /// The project takes nothing from outside.
     NotTaken,

@@ -1,5 +1,5 @@
 //! Which commit of a branch or proposal is the newest. Occasions are looked at when their commit could be fetched, which
-//! need not be the order in which they came: the history tells, and where it does not, which was told of later.
+//! need not be the order in which they arrived. The git history decides; where it does not, the later report wins.
 
 use super::{Complete, OccasionError};
 use crate::app::App;
@@ -9,7 +9,7 @@ use ordotaxis_core::plan::{Cause, Occasion};
 use ordotaxis_git::{GitError, Mirror};
 use ordotaxis_store::{Head, Project};
 
-/// The newest commit that was looked at before, where this one is older: what was told of it must not be undone.
+/// The newest commit that was looked at before, where this one is older: what was reported about it must not be undone.
 pub(super) async fn newer(
     app: &App,
     project: &Project,
@@ -47,7 +47,7 @@ fn before(occasion: &Occasion) -> Option<&String> {
     if let Cause::Push { before, .. } = &occasion.cause { before.as_ref() } else { None }
 }
 
-/// Whether the branch is at this commit in the repository now: not every forge tells where a push moved it from.
+/// Whether the branch is at this commit in the repository now: not every forge says which commit a push moved it from.
 async fn is_there(mirror: &Mirror, occasion: &Occasion) -> Result<bool, GitError> {
     let Some(branch) = occasion.branch() else { return Ok(false) };
     mirror.fetch_all().await?;

@@ -49,7 +49,7 @@ pub(crate) async fn take_over(app: &App, tx: &mut Tx, project: &Project, name: &
     tx.set_listens(project.id, name, &passed).await
 }
 
-/// Works until told to stop: when a schedule is due, an occasion is written down.
+/// Works until the service stops: when a schedule is due, an occasion is written down.
 pub(crate) async fn schedules(app: App) {
     loop {
         let worked = come_due(&app).await;

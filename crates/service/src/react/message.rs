@@ -1,11 +1,11 @@
-//! A run's commit is told how the run is: its forge with each state, the repository's notes once it has ended.
+//! The state of a run is reported to its commit: to the forge at each change, to the repository's git notes at the end.
 
 use crate::app::App;
 use ordotaxis_core::engine::State;
 use ordotaxis_store::{NewWork, RunEvent, StoreError, WorkKind};
 use serde::{Deserialize, Serialize};
 
-/// What is told of a run; the body of such work. Its lane is the commit.
+/// A report about a run, stored as the body of its work row. Its lane is the commit.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Message {
     /// `PROJECT/NUMBER`
@@ -28,12 +28,14 @@ pub(crate) struct Remark {
     pub(crate) note: String,
 }
 
+/// A status for a commit, unless the project has no forge to send it to.
 pub(super) async fn status(app: &App, event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
     let project = app.records.project_by_id(event.project_id).await?;
     let has_forge = project.is_some_and(|project| project.forge.is_some());
     Ok(if has_forge { vec![told(WorkKind::Status, event)] } else { Vec::new() })
 }
 
+/// A note at the commit in git, when a run has ended.
 pub(super) async fn note(event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
     Ok(if event.ended_at.is_some() { vec![told(WorkKind::Note, event)] } else { Vec::new() })
 }

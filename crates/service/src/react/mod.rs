@@ -25,7 +25,7 @@ const UNWRITTEN: i64 = 1000;
 type Follows<'a> = Pin<Box<dyn Future<Output = Result<Vec<NewWork>, StoreError>> + Send + 'a>>;
 
 struct Reaction {
-    /// Names its cursor: kept for ever.
+    /// Names its cursor: never changes.
     name: &'static str,
     /// What follows from one event, of the run with this number.
     follows: for<'a> fn(&'a App, i64, &'a RunEvent) -> Follows<'a>,
@@ -37,7 +37,7 @@ const REACTIONS: [Reaction; 3] = [
     Reaction { name: "passed", follows: |app, run, event| Box::pin(passed::passed(app, run, event)) },
 ];
 
-/// Works until told to stop: one task a reaction, so that none holds up another.
+/// Works until the service stops: one task a reaction, so that none delays another.
 pub(crate) async fn work(app: App) {
     let tasks = REACTIONS.iter().map(|reaction| {
         let (stop, app) = (app.stop.clone(), app.clone());

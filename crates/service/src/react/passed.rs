@@ -2,11 +2,11 @@
 //! yet; other projects go on from the main branch or a tag only.
 
 use crate::app::App;
-use crate::plans::plan_of;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::{Cause, Event, Occasion, Plan, Ref};
 use ordotaxis_store::{NewWork, Project, RunEvent, StoreError, WorkKind};
 
+/// When a run has passed: an occasion for each project with pipelines that listen for it.
 pub(super) async fn passed(app: &App, run: i64, event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
     if event.state != State::Passed {
         return Ok(Vec::new());
@@ -17,7 +17,7 @@ pub(super) async fn passed(app: &App, run: i64, event: &RunEvent) -> Result<Vec<
     if listeners.is_empty() {
         return Ok(Vec::new());
     }
-    let Some(plan) = plan_of(app, run).await? else { return Ok(Vec::new()) };
+    let Some(plan) = app.plan_of(run).await? else { return Ok(Vec::new()) };
     let work = |listener: i64| {
         let occasion = if listener == project.id { own(&name, &plan) } else { others(&name, &plan, &project) }?;
         Some(NewWork {

@@ -13,6 +13,7 @@ const MOST: usize = 1000;
 #[derive(Default)]
 pub(crate) struct SignIns(Mutex<HashMap<String, Begun>>);
 
+/// A browser was sent to the provider and has not come back.
 pub(super) struct Begun {
     pub(super) at: i64,
     pub(super) nonce: Nonce,
@@ -20,6 +21,7 @@ pub(super) struct Begun {
 }
 
 impl SignIns {
+    /// Remembers a sign-in by its `state`; the oldest goes when there are too many.
     pub(super) fn keep(&self, state: String, begun: Begun) {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         known.retain(|_, other| begun.at - other.at < PATIENCE_MS);

@@ -21,6 +21,7 @@ use std::pin::Pin;
 /// The largest answer that is read from a provider.
 const ANSWER_LIMIT: usize = 1024 * 1024;
 
+/// Why someone could not be signed in by the provider.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum SignInError {
     #[error("no provider is set; `[sign_in]` in the service's configuration names one")]

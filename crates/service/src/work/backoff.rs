@@ -3,12 +3,14 @@
 
 use std::time::Duration;
 
+/// Pauses between tries: each twice as long as the one before, up to a longest one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Backoff {
     longest: Duration,
 }
 
 impl Backoff {
+    /// Sets the longest pause.
     pub(super) const fn up_to(longest: Duration) -> Backoff {
         Backoff { longest }
     }

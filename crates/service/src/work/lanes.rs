@@ -13,6 +13,7 @@ const IN_ALL: usize = 64;
 const FIRST_REST: Duration = Duration::from_millis(500);
 const LONGEST_REST: Duration = Duration::from_secs(60);
 
+/// Which lanes are busy, and how much of each kind runs for each project.
 pub(crate) struct Lanes {
     /// How many of one project go on at the same time.
     each: usize,
@@ -24,6 +25,7 @@ pub(crate) struct Lanes {
 }
 
 impl Lanes {
+    /// No lane is busy.
     pub(crate) fn new(each: usize) -> Lanes {
         Lanes { each, tasks: JoinSet::new(), going: HashMap::new(), resting: HashMap::new() }
     }
@@ -43,7 +45,7 @@ impl Lanes {
         self.going.insert(id, (item, project));
     }
 
-    /// Waits until one of them is done, or a rest is over; for ever when there is neither.
+    /// Waits until one of them is done, or a rest is over; forever when there is neither.
     pub(crate) async fn changed(&mut self) {
         let now = Instant::now();
         let rest = self.resting.values().map(|(until, _)| *until).filter(|until| *until > now).min();

@@ -39,7 +39,7 @@ async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, St
     }
 }
 
-/// Works until told to stop.
+/// Works until the service stops.
 pub(crate) async fn work(app: App) {
     let mut lanes: Vec<(WorkKind, Lanes)> = WorkKind::ALL.into_iter().map(|kind| (kind, Lanes::new(limits(kind).0))).collect();
     loop {

@@ -7,6 +7,7 @@ use crate::react::{Message, Remark};
 use ordotaxis_store::{DueWork, StoreError};
 use serde_json::{Value, json};
 
+/// Writes a run's note and pushes it. A repeat replaces the note with the same.
 pub(super) async fn write(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };
     let Some((branch, key, line)) = line(app, &due.body) else {

@@ -1,5 +1,6 @@
-//! What came of a try.
+//! The outcome of one try.
 
+/// How a try ended.
 pub(crate) enum Outcome {
     /// It is done; in words where there is something to say.
     Done(Option<String>),

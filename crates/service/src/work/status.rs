@@ -33,6 +33,7 @@ impl SendError {
     }
 }
 
+/// Sends one status to a project's forge. A repeat sets the same status again.
 pub(super) async fn send(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };
     let Ok(message) = serde_json::from_str::<Message>(&due.body) else {
@@ -45,7 +46,7 @@ pub(super) async fn send(app: &App, due: &DueWork) -> Result<Outcome, StoreError
     })
 }
 
-/// The page of the run that is told of.
+/// The page of the run that is reported.
 pub(super) fn link(app: &App, message: &Message) -> String {
     format!("{}/runs/{}", app.public_url, message.run)
 }

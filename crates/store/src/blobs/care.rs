@@ -28,6 +28,7 @@ pub struct Damage {
     pub chunks: usize,
 }
 
+/// The result of reading the whole store.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Verified {
     pub packs: usize,
@@ -36,7 +37,7 @@ pub struct Verified {
     pub damaged: Vec<Damage>,
 }
 
-/// What came of looking at one pack.
+/// The result of checking one pack.
 #[derive(Default)]
 struct Looked {
     good: usize,
@@ -64,6 +65,7 @@ pub struct SweepPlan {
 }
 
 impl SweepPlan {
+    /// Whether nothing is to be deleted or rewritten.
     pub fn is_empty(&self) -> bool {
         self.dead.is_empty() && self.thin.is_empty() && self.small.is_empty() && self.stray.is_empty()
     }
@@ -71,7 +73,7 @@ impl SweepPlan {
 
 impl Blobs {
     /// Reads every pack and holds every chunk against its name. Of a damaged pack what is good is kept; the rest counts as
-    /// missing, and whoever has it sends it again.
+    /// missing, and those who have them send them again.
     pub async fn verify(&self, now: i64) -> Result<Verified, BlobError> {
         let packs: Vec<i64> = self.index().packs.keys().copied().collect();
         let mut verified = Verified::default();
@@ -204,7 +206,7 @@ impl Blobs {
         Ok(strays)
     }
 
-    /// Carries out a plan. What someone came to need since it was made stays.
+    /// Carries out a plan. What someone needs since the plan was made stays.
     pub async fn sweep(&self, plan: &SweepPlan, now: i64) -> Result<(), BlobError> {
         // Nothing gets a name meanwhile; what was promised since the plan is younger than what a sweep takes.
         let _alone = self.0.sweeping.write().await;

@@ -4,6 +4,7 @@ use crate::records::StoreError;
 use ordotaxis_content::{ChunkId, PackError, TreeError};
 use std::path::PathBuf;
 
+/// Why something is not stored or not read. [`BlobError::is_passing`] says whether trying again can help.
 #[derive(Debug, thiserror::Error)]
 pub enum BlobError {
     #[error("what was sent is not a pack: {0}")]

@@ -25,6 +25,7 @@ impl BlockAt {
     }
 }
 
+/// A pack and its blocks.
 #[derive(Debug)]
 pub(super) struct PackAt {
     pub(super) name: String,
@@ -32,7 +33,7 @@ pub(super) struct PackAt {
     pub(super) bytes: u64,
     pub(super) made_at: i64,
     pub(super) blocks: Vec<BlockAt>,
-    /// When someone was last told that a chunk of it is there.
+    /// When someone was last answered that a chunk of it is there.
     promised: AtomicI64,
 }
 
@@ -43,6 +44,7 @@ impl PackAt {
     }
 }
 
+/// Where a chunk lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct ChunkAt {
     pub(super) pack: i64,
@@ -52,6 +54,7 @@ pub(super) struct ChunkAt {
     pub(super) length: u32,
 }
 
+/// Where every chunk lies. Kept in memory: about a hundred bytes a chunk.
 #[derive(Debug, Default)]
 pub(super) struct Index {
     pub(super) packs: BTreeMap<i64, PackAt>,
@@ -69,7 +72,7 @@ impl Index {
             for (chunk, place) in header.places() {
                 let number = |place: usize| u32::try_from(place).unwrap_or(u32::MAX);
                 let at = ChunkAt { pack: id, block, from: number(place.start), length: number(place.len()) };
-                // Of two that hold the same the older stays: it is what others were told of.
+                // Of two that hold the same the older stays: others may count on it.
                 self.chunks.entry(chunk).or_insert(at);
             }
             blocks.push(BlockAt { offset, header: u32::try_from(length).unwrap_or(u32::MAX), stored: header.stored });
@@ -81,7 +84,7 @@ impl Index {
         Ok(())
     }
 
-    /// Takes over what others were told of packs that are still there.
+    /// Takes over, for packs that are still there, when others were last promised them.
     pub(super) fn keep_promises(&self, of: &Index) {
         for (id, pack) in &self.packs {
             if let Some(known) = of.packs.get(id) {
@@ -90,6 +93,7 @@ impl Index {
         }
     }
 
+    /// Where a chunk lies; none when the store does not have it.
     pub(super) fn get(&self, id: &ChunkId) -> Option<ChunkAt> {
         self.chunks.get(id).copied()
     }
@@ -105,6 +109,7 @@ impl Index {
         self.chunks.iter()
     }
 
+    /// How many packs and chunks, and their bytes as stored.
     pub(super) fn sums(&self) -> (usize, usize, u64) {
         (self.packs.len(), self.chunks.len(), self.packs.values().map(|pack| pack.bytes).sum())
     }

@@ -1,5 +1,5 @@
-//! Packs coming in. Every block is opened and every chunk held against its name before anything is kept: what is in the
-//! store is what it says, whoever sent it.
+//! Packs coming in. Every block is opened and every chunk is checked against its digest before anything is kept: what is
+//! in the store is what its name says, no matter who sent it.
 
 use super::error::LARGEST_PACK;
 use super::{BlobError, Blobs};
@@ -8,9 +8,9 @@ use object_store::path::Path;
 use ordotaxis_content::{Block, BlockHeader, ChunkId, MAGIC, PackError, Packer, header_length, open_block};
 use tokio::sync::SemaphorePermit;
 
-/// What came of a pack.
+/// What a pack added to the store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Taken {
+pub struct PackAdded {
     pub chunks: usize,
     /// As stored.
     pub bytes: u64,
@@ -30,6 +30,7 @@ pub struct Intake<'b> {
 }
 
 impl Blobs {
+    /// Begins to receive a pack. Waits while as many others come in as may at once.
     pub async fn intake(&self) -> Intake<'_> {
         let permit = self.0.intakes.acquire().await.unwrap_or_else(|_| unreachable!("the semaphore is never closed"));
         Intake { blobs: self, rest: Vec::new(), begun: false, pack: MAGIC.to_vec(), headers: Vec::new(), chunks: 0, _permit: permit }
@@ -49,7 +50,7 @@ impl Blobs {
         if packer.is_empty() { Ok(()) } else { self.take_pack(packer.take()?, now).await.map(drop) }
     }
 
-    async fn take_pack(&self, pack: Vec<u8>, now: i64) -> Result<Taken, BlobError> {
+    async fn take_pack(&self, pack: Vec<u8>, now: i64) -> Result<PackAdded, BlobError> {
         let mut intake = self.intake().await;
         intake.add(pack).await?;
         intake.finish(now).await
@@ -90,20 +91,21 @@ impl Intake<'_> {
     }
 
     /// Writes the pack, then its row.
-    pub async fn finish(self, now: i64) -> Result<Taken, BlobError> {
+    pub async fn finish(self, now: i64) -> Result<PackAdded, BlobError> {
         if !self.begun || !self.rest.is_empty() {
             return Err(PackError::CutOff.into());
         }
         let bytes = self.pack.len() as u64;
         if self.chunks == 0 {
-            return Ok(Taken { chunks: 0, bytes: 0 });
+            return Ok(PackAdded { chunks: 0, bytes: 0 });
         }
         self.blobs.keep(self.pack, self.headers, now).await?;
-        Ok(Taken { chunks: self.chunks, bytes })
+        Ok(PackAdded { chunks: self.chunks, bytes })
     }
 }
 
 impl Blobs {
+    /// Writes a pack to the store and records it. A crash in between leaves a stray file, which a sweep finds.
     pub(super) async fn keep(&self, pack: Vec<u8>, headers: Vec<u8>, now: i64) -> Result<(), BlobError> {
         let name = format!("{:032x}", rand::random::<u128>());
         let (bytes, sealed) = (i64::try_from(pack.len()).unwrap_or(i64::MAX), self.0.key.is_some());

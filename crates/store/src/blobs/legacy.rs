@@ -10,7 +10,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 impl Blobs {
-    /// Brings over what is in `folder`. What cannot be read is told and stays as it is.
+    /// Brings over what is in `folder`. What cannot be read is logged and stays as it is.
     pub async fn bring_over(&self, folder: &Path, now: i64) -> Result<(), BlobError> {
         for row in self.0.records.archived_artifacts().await? {
             let hex = row.digest.trim_start_matches("sha256:");

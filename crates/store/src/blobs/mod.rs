@@ -6,8 +6,8 @@
 //! - `seal`: encryption at rest;
 //! - `care`: what is damaged, what nobody needs any more.
 //!
-//! A pack is written whole and flushed before its row is, and its row before anyone is told: what the index knows is
-//! there, whatever crashed. What is to be deleted goes in the other order.
+//! A pack is written whole and flushed to disk before its row is, and its row before the call is answered: what the
+//! index knows is there, whatever crashed. What is to be deleted goes in the other order.
 
 mod care;
 mod error;
@@ -22,7 +22,7 @@ mod tests;
 
 pub use care::{Damage, SweepPlan, Verified};
 pub use error::BlobError;
-pub use intake::{Intake, Taken};
+pub use intake::{Intake, PackAdded};
 pub use seal::BlobKey;
 
 use crate::records::Records;
@@ -60,6 +60,7 @@ impl std::fmt::Debug for Objects {
     }
 }
 
+/// The store of chunks. Cloning gives another handle to the same store.
 #[derive(Clone)]
 pub struct Blobs(Arc<Inner>);
 

@@ -17,10 +17,12 @@ pub(super) struct Opened {
 }
 
 impl Opened {
+    /// A block that was unpacked lately.
     pub(super) fn get(&self, at: At) -> Option<Arc<Vec<u8>>> {
         self.blocks.get(&at).cloned()
     }
 
+    /// Keeps an unpacked block; the oldest goes when there are too many.
     pub(super) fn keep(&mut self, at: At, block: Arc<Vec<u8>>) {
         if self.blocks.insert(at, block).is_none() {
             self.order.push_back(at);

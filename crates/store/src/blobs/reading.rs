@@ -29,7 +29,7 @@ struct Piece {
 impl Blobs {
     /// The blocks that hold these chunks, each once, in the order in which they are stored. Of a block that holds something
     /// else than what may be read, a new one is made without that. The first piece is read before this returns, so that
-    /// storage which is away is told before anything is sent.
+    /// storage that is away is an error before anything is sent.
     pub async fn blocks(
         &self,
         ids: &[ChunkId],
@@ -114,7 +114,7 @@ impl Blobs {
         Err(BlobError::Storage(format!("pack {} gave {} bytes in place of {wanted}", piece.name, bytes.len())))
     }
 
-    /// One chunk, held against its name.
+    /// One chunk, checked against its digest.
     pub async fn chunk(&self, id: &ChunkId) -> Result<Vec<u8>, BlobError> {
         let at = self.index().get(id).ok_or(BlobError::NoChunk(*id))?;
         let block = self.opened(id, at).await?;

@@ -1,6 +1,6 @@
 //! Encryption at rest. The body of each block is sealed with XChaCha20-Poly1305 (an AEAD; draft-irtf-cfrg-xchacha): 24
 //! random bytes of nonce, then the sealed body. What the block says of its chunks is sealed in, so that bodies cannot be
-//! exchanged. The names of chunks stay readable; they are digests and tell nothing but which chunks are alike.
+//! exchanged. The names of chunks stay readable; they are digests and reveal only which chunks are equal.
 
 use super::error::BlobError;
 use chacha20poly1305::aead::{Aead, Payload};
@@ -29,6 +29,7 @@ impl BlobKey {
         Ok(BlobKey(XChaCha20Poly1305::new(&Key::from(bytes))))
     }
 
+    /// Encrypts a block's body; its header is authenticated with it.
     pub(super) fn seal(&self, block: Block) -> Result<Block, BlobError> {
         let nonce: [u8; NONCE] = rand::random();
         let about = about(&block.header);
@@ -38,6 +39,7 @@ impl BlobKey {
         Ok(Block { header: BlockHeader { stored, ..block.header }, body })
     }
 
+    /// The reverse. An error when block, header or key is another.
     pub(super) fn open(&self, block: &Block) -> Result<Block, BlobError> {
         let (nonce, sealed) = block.body.split_at_checked(NONCE).ok_or(BlobError::Sealed)?;
         let nonce: [u8; NONCE] = nonce.try_into().map_err(|_| BlobError::Sealed)?;

@@ -21,7 +21,7 @@ fn pack(chunks: &[&[u8]]) -> Vec<u8> {
     packer.take().unwrap()
 }
 
-async fn send(blobs: &Blobs, pack: Vec<u8>, now: i64) -> Result<Taken, BlobError> {
+async fn send(blobs: &Blobs, pack: Vec<u8>, now: i64) -> Result<PackAdded, BlobError> {
     let mut intake = blobs.intake().await;
     for piece in pack.chunks(1000) {
         intake.add(piece.to_vec()).await?;
@@ -83,7 +83,7 @@ async fn fetched(blobs: &Blobs, ids: &[ChunkId], may_read: &[ChunkId]) -> Result
     Ok(got)
 }
 
-/// What was sent together lies in one block; whoever may read one of it gets nothing of the rest.
+/// What was sent together lies in one block; a reader who may read one part gets nothing of the rest.
 #[tokio::test]
 async fn nothing_goes_out_beside_what_may_be_read() {
     for sealed in [false, true] {
@@ -183,7 +183,7 @@ async fn with_a_key_nothing_readable_lies_on_disk() {
     }
     assert_eq!(blobs.chunk(&ChunkId::of(&secret)).await.unwrap(), secret);
     assert_eq!(blobs.verify(2).await.unwrap().damaged, []);
-    // Without the key, or with another, it is told, not guessed.
+    // Without the key, or with another key, that is an error and no guess.
     std::fs::write(&path, [8; 32]).unwrap();
     for other in [None, Some(BlobKey::read(&path).unwrap())] {
         let error = store(folder.path(), other).await.chunk(&ChunkId::of(&secret)).await.unwrap_err();

@@ -14,6 +14,7 @@ pub(super) struct Shelf {
     pub(super) runtime: tokio::runtime::Handle,
 }
 
+/// A segment that does not grow any more, wherever it is kept.
 pub(super) struct Closed {
     pub(super) table: Table,
     held: Held,
@@ -25,11 +26,13 @@ enum Held {
 }
 
 impl Closed {
+    /// From a compressed file.
     pub(super) fn packed(path: &std::path::Path) -> std::io::Result<Closed> {
         let (packed, table) = Packed::open(path)?;
         Ok(Closed { table, held: Held::Packed(packed) })
     }
 
+    /// From the store, by what the records say. An error when that does not fit together.
     pub(super) fn stored(row: &LogSegmentRow, shelf: &Shelf) -> std::io::Result<Closed> {
         let broken = || Error::new(ErrorKind::InvalidData, "what the records say of a log's segment contradicts itself");
         let chunks: Vec<ChunkId> = ChunkId::list(&row.chunks).ok_or_else(broken)?;
@@ -37,6 +40,7 @@ impl Closed {
         Ok(Closed { table, held: Held::Stored { chunks, shelf: shelf.clone() } })
     }
 
+    /// Whether its bytes are in the store.
     pub(super) fn is_stored(&self) -> bool {
         matches!(self.held, Held::Stored { .. })
     }

@@ -35,7 +35,7 @@ use waiting::Waiting;
 
 /// A segment that is larger is followed by another.
 const SEGMENT: u64 = 16 * 1024 * 1024;
-/// How many closed logs' indexes are kept at hand.
+/// How many closed logs' indexes are kept in memory.
 const KEPT: usize = 64;
 
 /// A log with all its segments, as far as it was read or written lately.
@@ -48,6 +48,7 @@ enum Segment {
     Closed(Closed),
 }
 
+/// All logs. Cloning gives another handle to the same logs. Calls block; call them where that is allowed.
 #[derive(Clone)]
 pub struct Logs {
     folder: PathBuf,
@@ -76,7 +77,7 @@ impl Logs {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// A log as it is on disk, kept at hand.
+    /// A log as it is on disk, kept in memory.
     fn log(&self, id: &LogId) -> std::io::Result<Arc<Mutex<Log>>> {
         if let Some(known) = self.known().get(id) {
             return Ok(known.clone());
@@ -84,7 +85,7 @@ impl Logs {
         let loaded = self.load(id)?;
         let mut known = self.known();
         if known.len() >= KEPT {
-            // Those that are being used are held by whoever uses them; the others are read again when asked for.
+            // Those in use are held by their users; the others are read again when needed.
             known.retain(|_, log| Arc::strong_count(log) > 1 || lock(log).is_growing());
         }
         // Of two that loaded at once the first counts: there must be one writer.

@@ -15,12 +15,14 @@ const MAGIC: &[u8; 8] = b"OXLOGZ01";
 /// No block holds more.
 const BLOCK: usize = 256 * 1024;
 
+/// Where the compressed form of a segment lies.
 pub(super) fn path_of(path: &Path) -> PathBuf {
     let mut name = path.as_os_str().to_owned();
     name.push(".zst");
     PathBuf::from(name)
 }
 
+/// A closed segment as a compressed file, which versions before wrote.
 pub(super) struct Packed {
     path: PathBuf,
     /// Where the last block ends in the file.
@@ -28,6 +30,7 @@ pub(super) struct Packed {
 }
 
 impl Packed {
+    /// Opens it and reads its table, which stands at its end.
     pub(super) fn open(path: &Path) -> std::io::Result<(Packed, Table)> {
         let broken = || Error::new(ErrorKind::InvalidData, format!("{} is damaged", path.display()));
         let file = File::open(path)?;
@@ -46,6 +49,7 @@ impl Packed {
         Ok((Packed { path: path.to_owned(), blocks_end }, table))
     }
 
+    /// One block, unpacked; empty past the last.
     pub(super) fn read(&self, table: &Table, block: usize) -> std::io::Result<Vec<u8>> {
         let Some(known) = table.blocks.get(block) else { return Ok(Vec::new()) };
         let end = table.blocks.get(block + 1).map_or(self.blocks_end, |next| next.place);

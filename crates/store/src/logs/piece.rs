@@ -41,6 +41,7 @@ pub(super) struct Index {
     path: PathBuf,
 }
 
+/// A segment that is written to.
 pub(super) struct Growing {
     index: Index,
     /// Open while it is written to.
@@ -51,6 +52,7 @@ pub(super) struct Growing {
     frozen: bool,
 }
 
+/// How many line ends there are.
 pub(super) fn line_ends(bytes: &[u8]) -> u64 {
     bytecount::count(bytes, b'\n') as u64
 }
@@ -64,11 +66,12 @@ fn small(bytes: &[u8], at: usize) -> u32 {
 }
 
 impl Growing {
+    /// Makes the file of a segment that begins at this offset and line of the log.
     pub(super) fn create(path: &Path, start: u64, first_line: u64) -> std::io::Result<Growing> {
         let mut file = std::fs::OpenOptions::new().create_new(true).read(true).append(true).open(path)?;
         let head = [&MAGIC[..], &start.to_le_bytes(), &first_line.to_le_bytes()].concat();
         if let Err(error) = file.write_all(&head) {
-            // Without its head the file would stand in the way for ever.
+            // Without its head the file could never be read or replaced.
             let _ = std::fs::remove_file(path);
             return Err(error);
         }
@@ -140,35 +143,43 @@ impl Growing {
         self.file = None;
     }
 
+    /// Whether its file is open.
     pub(super) fn is_open(&self) -> bool {
         self.file.is_some()
     }
 
+    /// Nothing more is appended.
     pub(super) fn freeze(&mut self) {
         self.file = None;
         self.frozen = true;
     }
 
+    /// Whether it was frozen.
     pub(super) fn is_frozen(&self) -> bool {
         self.frozen
     }
 
+    /// Which piece of it lies where.
     pub(super) fn view(&self) -> &Index {
         &self.index
     }
 
+    /// The offset of its first byte in the log.
     pub(super) fn start(&self) -> u64 {
         self.index.start
     }
 
+    /// How many bytes of the log it holds.
     pub(super) fn length(&self) -> u64 {
         self.index.length()
     }
 
+    /// The number of its first line, from 0.
     pub(super) fn first_line(&self) -> u64 {
         self.index.first_line
     }
 
+    /// Line ends up to its end, in the whole log.
     pub(super) fn end_line(&self) -> u64 {
         self.index.end_line
     }

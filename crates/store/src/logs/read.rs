@@ -31,7 +31,7 @@ pub struct Found {
     pub text: Vec<u8>,
 }
 
-/// What a search came to.
+/// The result of a search.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Searched {
     pub found: Vec<Found>,

@@ -13,6 +13,7 @@ use std::io::Read;
 const LARGEST: u64 = 256 * 1024 * 1024;
 const LEVEL: i32 = 3;
 
+/// A part of a segment that is unpacked as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Block {
     /// Of its first byte in the log.
@@ -23,6 +24,7 @@ pub(super) struct Block {
     pub(super) place: u64,
 }
 
+/// What a closed segment holds, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Table {
     pub(super) start: u64,
@@ -54,6 +56,7 @@ impl Numbers<'_> {
 }
 
 impl Table {
+    /// The table of a segment whose blocks were just written.
     pub(super) fn new(index: &Index, blocks: Vec<Block>) -> Table {
         let end = index.start + index.length();
         let times = index.pieces.iter().map(|piece| (piece.offset, piece.at)).collect();
@@ -65,6 +68,7 @@ impl Table {
         Table { blocks, ..self.clone() }
     }
 
+    /// Its form on disk and in the records; numbers are little-endian.
     pub(super) fn write(&self) -> std::io::Result<Vec<u8>> {
         let count = |count: usize| u32::try_from(count).unwrap_or(0).to_le_bytes();
         let mut table: Vec<u8> = Vec::new();
@@ -112,10 +116,12 @@ impl Table {
             && self.blocks.first().is_none_or(|first| first.offset == self.start)
     }
 
+    /// The block that holds the byte at this offset of the log.
     pub(super) fn at_offset(&self, offset: u64) -> usize {
         self.blocks.partition_point(|block| block.offset <= offset).saturating_sub(1)
     }
 
+    /// The block in which this line of the log begins.
     pub(super) fn at_line(&self, line: u64) -> usize {
         if line <= self.first_line {
             return 0;

@@ -13,10 +13,12 @@ pub(super) struct Waiting {
 }
 
 impl Waiting {
+    /// The logs that wait, under a lock: hold it for a moment only.
     pub(super) fn ids(&self) -> MutexGuard<'_, VecDeque<LogId>> {
         self.ids.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Adds logs and wakes whoever moves them.
     pub(super) fn add(&self, ids: impl IntoIterator<Item = LogId>) {
         self.ids().extend(ids);
         self.come.notify_one();

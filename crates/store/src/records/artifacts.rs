@@ -4,6 +4,7 @@ use super::{Records, StoreError, Tx};
 use serde::Deserialize;
 use sqlx::SqliteConnection;
 
+/// An artifact of a job, as stored.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow, Deserialize)]
 pub struct StoredArtifact {
     pub run_id: i64,
@@ -36,6 +37,7 @@ pub struct DueArtifact {
     pub kept_until: i64,
 }
 
+/// Writes an artifact; one of the same run, job and name is replaced.
 pub(super) async fn write(tx: &mut SqliteConnection, row: &StoredArtifact) -> Result<(), StoreError> {
     let sql = "INSERT OR REPLACE INTO artifacts (run_id, job, name, digest, bytes, files, tree, raw_bytes, content, kept_until, pinned_by)
                VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
@@ -66,6 +68,7 @@ impl Records {
         serde_json::from_str(&list).map_err(|_| StoreError::Value("artifacts"))
     }
 
+    /// One artifact; none when the job has not given it.
     pub async fn artifact(&self, run_id: i64, job: i64, name: &str) -> Result<Option<StoredArtifact>, StoreError> {
         let sql = "SELECT * FROM artifacts WHERE run_id = ? AND job = ? AND name = ?";
         Ok(sqlx::query_as(sql).bind(run_id).bind(job).bind(name).fetch_optional(&self.reads).await?)
@@ -122,12 +125,14 @@ impl Tx {
         Ok(done.rows_affected() > 0)
     }
 
+    /// Forgets an artifact; its chunks stay until the next sweep. A repeat changes nothing.
     pub async fn drop_artifact(&mut self, due: &DueArtifact) -> Result<(), StoreError> {
         let sql = "DELETE FROM artifacts WHERE run_id = ? AND job = ? AND name = ? AND pinned_by IS NULL";
         sqlx::query(sql).bind(due.run_id).bind(due.job).bind(&due.name).execute(&mut *self.on).await?;
         Ok(())
     }
 
+    /// Writes an artifact of an older data folder with the tree that it is kept in now.
     pub(crate) async fn bring_over(&mut self, row: &StoredArtifact) -> Result<(), StoreError> {
         write(&mut self.on, row).await?;
         Ok(())

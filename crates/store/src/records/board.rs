@@ -1,10 +1,13 @@
 //! What the board asks: each project's newest runs, and since when its main branch is as it is.
 
+use super::error::json;
 use super::{Records, StoreError};
 
+/// What the board shows of one run.
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub struct BoardRow {
     pub id: i64,
+    pub project_id: i64,
     pub number: i64,
     pub state: String,
     pub branch: Option<String>,
@@ -18,6 +21,7 @@ pub struct BoardRow {
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub struct BrokenRow {
     pub id: i64,
+    pub project_id: i64,
     pub number: i64,
     pub state: String,
     pub why: Option<String>,
@@ -28,21 +32,31 @@ pub struct BrokenRow {
 }
 
 impl Records {
-    /// The newest runs of a project, newest first.
-    pub async fn board_runs(&self, project_id: i64, limit: i64) -> Result<Vec<BoardRow>, StoreError> {
-        let sql = "SELECT id, number, state, branch, commit_title, started_at, ended_at, rest_ms FROM runs
-                   WHERE project_id = ? ORDER BY id DESC LIMIT ?";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(limit).fetch_all(&self.reads).await?)
+    /// The newest runs of each of these projects, newest first; at most `limit` of each.
+    pub async fn board_runs(&self, projects: &[i64], limit: i64) -> Result<Vec<BoardRow>, StoreError> {
+        let sql =
+            "SELECT runs.id, project_id, number, state, branch, commit_title, started_at, ended_at, rest_ms FROM json_each(?) AS wanted
+                   JOIN runs ON runs.id IN (
+                     SELECT id FROM runs AS one WHERE one.project_id = wanted.value ORDER BY one.number DESC LIMIT ?)
+                   ORDER BY project_id, number DESC";
+        Ok(sqlx::query_as(sql).bind(json(projects)?).bind(limit).fetch_all(&self.reads).await?)
     }
 
-    /// The first of the runs on a branch that all came to the branch's newest verdict.
-    pub async fn turned(&self, project_id: i64, branch: &str) -> Result<Option<BrokenRow>, StoreError> {
-        let sql = "WITH ended AS (SELECT id, number, state, why, commit_id, commit_title, commit_author, ended_at FROM runs
-                     WHERE project_id = ?1 AND branch = ?2 AND state IN ('passed', 'failed')),
-                   newest AS (SELECT state FROM ended ORDER BY id DESC LIMIT 1)
-                   SELECT * FROM ended WHERE state = (SELECT state FROM newest)
-                     AND id > coalesce((SELECT max(id) FROM ended WHERE state <> (SELECT state FROM newest)), 0)
-                   ORDER BY id LIMIT 1";
-        Ok(sqlx::query_as(sql).bind(project_id).bind(branch).fetch_optional(&self.reads).await?)
+    /// For each project the first of the latest runs on its main branch that all have the same verdict. Runs that neither
+    /// passed nor failed say nothing about a branch.
+    pub async fn turned(&self, projects: &[i64]) -> Result<Vec<BrokenRow>, StoreError> {
+        let newest = |state: &str| {
+            format!("coalesce((SELECT max(id) FROM runs WHERE project_id = projects.id AND branch = main_branch AND state = '{state}'), 0)")
+        };
+        let sql = format!(
+            "WITH newest AS MATERIALIZED (SELECT projects.id AS project, main_branch, {} AS passed, {} AS failed FROM projects
+               WHERE projects.id IN (SELECT value FROM json_each(?)))
+             SELECT id, project_id, number, state, why, commit_id, commit_title, commit_author, ended_at FROM newest
+             JOIN runs ON runs.id = (SELECT min(id) FROM runs AS one WHERE one.project_id = project AND one.branch = main_branch
+               AND one.state = iif(passed > failed, 'passed', 'failed') AND one.id > min(passed, failed))",
+            newest("passed"),
+            newest("failed")
+        );
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(json(projects)?).fetch_all(&self.reads).await?)
     }
 }

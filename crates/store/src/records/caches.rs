@@ -2,6 +2,7 @@
 
 use super::{Records, StoreError, Tx};
 
+/// An entry of a project's caches.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct CacheRow {
     pub id: i64,
@@ -18,6 +19,7 @@ pub struct CacheRow {
     pub uses: i64,
 }
 
+/// An entry to be added.
 #[derive(Debug, Clone)]
 pub struct NewCache<'a> {
     pub project_id: i64,
@@ -42,6 +44,7 @@ impl Records {
         Ok(sqlx::query_as("SELECT * FROM caches ORDER BY used_at, id").fetch_all(&self.reads).await?)
     }
 
+    /// The entry with this key in this scope, exactly.
     pub async fn cache(&self, project_id: i64, key: &str) -> Result<Option<CacheRow>, StoreError> {
         let sql = "SELECT * FROM caches WHERE project_id = ? AND key = ?";
         Ok(sqlx::query_as(sql).bind(project_id).bind(key).fetch_optional(&self.reads).await?)

@@ -3,6 +3,7 @@
 use super::secrets::ReachRow;
 use super::{Reach, Records, StoreError, Tx};
 
+/// A user and an encrypted password for a service outside, such as a registry.
 #[derive(Debug, Clone)]
 pub struct ConnectionRow {
     pub name: String,
@@ -25,6 +26,7 @@ struct Row {
 }
 
 impl Records {
+    /// All connections of a project, by name.
     pub async fn connections(&self, project_id: i64) -> Result<Vec<ConnectionRow>, StoreError> {
         let sql =
             "SELECT name, user, sealed, set_by, set_at, branches, tags, pipelines FROM connections WHERE project_id = ? ORDER BY name";

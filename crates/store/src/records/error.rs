@@ -4,6 +4,7 @@ use serde::Serialize;
 use sqlx::migrate::MigrateError;
 use std::path::PathBuf;
 
+/// Why the database was not read or not changed. Nothing was changed when a call returns one.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     #[error("the data folder {} could not be prepared", path.display())]
@@ -34,6 +35,7 @@ pub(super) fn exists(error: sqlx::Error, what: &'static str, name: &str) -> Stor
     }
 }
 
+/// Rows as the one JSON value that a statement reads with `json_each`.
 pub(super) fn json<T: Serialize>(rows: &[T]) -> Result<String, StoreError> {
     serde_json::to_string(rows).map_err(|_| StoreError::Value("rows"))
 }

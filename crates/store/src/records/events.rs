@@ -58,6 +58,7 @@ impl Records {
         rows.into_iter().map(read).collect()
     }
 
+    /// The number of the newest event; 0 when there is none.
     pub async fn event_end(&self) -> Result<i64, StoreError> {
         Ok(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM events").fetch_one(&self.reads).await?)
     }
@@ -77,6 +78,7 @@ impl Records {
 pub(super) const INSERT_EVENTS: &str = "INSERT INTO events (run_id, at, body, detail)
     SELECT value ->> 0, ?, value ->> 1, value ->> 2 FROM json_each(?) RETURNING id";
 
+/// Events as the rows of [`INSERT_EVENTS`].
 pub(super) fn events_as_json(events: &[NewEvent]) -> Result<String, StoreError> {
     let detail = |event: &NewEvent| event.detail.as_ref().map(serde_json::to_string).transpose();
     let row = |event: &'_ NewEvent| Ok((event.run_id, event.body.clone(), detail(event).map_err(|_| StoreError::Value("events.detail"))?));
@@ -84,6 +86,7 @@ pub(super) fn events_as_json(events: &[NewEvent]) -> Result<String, StoreError> 
 }
 
 impl Tx {
+    /// Adds events in this order; they get rising numbers.
     pub async fn add_events(&mut self, events: &[NewEvent]) -> Result<(), StoreError> {
         if events.is_empty() {
             return Ok(());

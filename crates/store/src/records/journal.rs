@@ -31,6 +31,7 @@ impl Entry {
         Entry { action, project: None, object: object.into(), refused: None, before: None, after: None }
     }
 
+    /// It concerns this project.
     pub fn of(mut self, project: impl Into<String>) -> Entry {
         self.project = Some(project.into());
         self
@@ -55,6 +56,7 @@ impl Entry {
     }
 }
 
+/// One row of the journal. `digest` is over the row and the digest of the row before it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, sqlx::FromRow)]
 pub struct JournalRow {
     pub id: i64,
@@ -108,6 +110,7 @@ pub enum JournalState {
     Broken { row: i64, why: String },
 }
 
+/// Appends rows, each with the digest of the one before it.
 pub(super) async fn write(on: &mut SqliteConnection, entries: &[(Actor, Entry)], now: i64) -> Result<(), StoreError> {
     if entries.is_empty() {
         return Ok(());

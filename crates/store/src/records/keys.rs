@@ -3,6 +3,7 @@
 use super::{Granted, Records, StoreError, Tx, exists};
 use crate::key::digest_of;
 
+/// What a one-use secret is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     Code,
@@ -48,13 +49,14 @@ impl Tx {
         Ok(())
     }
 
-    /// Takes a one-use secret: whoever comes second gets none.
+    /// Takes a one-use secret: a second caller gets none.
     pub async fn use_key(&mut self, kind: Kind, secret: &str) -> Result<Option<String>, StoreError> {
         let now = self.now;
         let sql = "DELETE FROM keys WHERE digest = ? AND kind = ? AND (ends_at IS NULL OR ends_at > ?) RETURNING name";
         Ok(sqlx::query_scalar(sql).bind(digest_of(secret)).bind(kind.word()).bind(now).fetch_optional(&mut *self.on).await?)
     }
 
+    /// Removes one-use secrets that expired before `now` or were used. Returns how many.
     pub async fn remove_ended_keys(&mut self) -> Result<(), StoreError> {
         let now = self.now;
         sqlx::query("DELETE FROM keys WHERE ends_at <= ?").bind(now).execute(&mut *self.on).await?;

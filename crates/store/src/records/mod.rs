@@ -8,6 +8,7 @@ mod connections;
 mod error;
 mod events;
 mod heads;
+mod job_row;
 mod journal;
 mod keys;
 mod numbers;
@@ -37,6 +38,7 @@ pub use connections::ConnectionRow;
 pub use error::StoreError;
 pub use events::{Event, NewEvent, RunEvent};
 pub use heads::{Head, Sibling};
+pub use job_row::JobRow;
 pub use journal::{Entry, JournalFilter, JournalRow, JournalState};
 pub use keys::Kind;
 pub use numbers::{NewNumber, NumberRow};
@@ -51,7 +53,7 @@ pub use secrets::{Reach, SecretRow};
 pub(crate) use segments::LogSegmentRow;
 pub use sessions::{NewSession, SessionRow};
 pub use signing::SigningKeyRow;
-pub use step::{AttemptRow, JobRow, RunChange, StepRows};
+pub use step::{AttemptRow, RunChange, StepRows};
 pub use tokens::{GoodToken, JobToken, NewToken, TokenRow};
 pub use tx::Tx;
 pub use usual::Took;
@@ -67,6 +69,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{Notify, watch};
 
+/// The database. Cloning gives another handle to the same connections.
 #[derive(Clone)]
 pub struct Records {
     /// Connections that read only.
@@ -119,6 +122,7 @@ impl Records {
         sqlx::query("SELECT 1").execute(&self.reads).await.is_ok()
     }
 
+    /// Closes all connections after their last call.
     pub async fn close(&self) {
         self.reads.close().await;
         self.writer.close().await;

@@ -13,6 +13,7 @@ pub struct NewNumber {
     pub value: f64,
 }
 
+/// One number of one run, for plots over time.
 #[derive(Debug, Clone, PartialEq, sqlx::FromRow)]
 pub struct NumberRow {
     pub name: String,
@@ -23,6 +24,7 @@ pub struct NumberRow {
     pub created_at: i64,
 }
 
+/// Writes numbers; one that a run has already is replaced.
 pub(super) async fn write(tx: &mut SqliteConnection, rows: &[NewNumber]) -> Result<(), StoreError> {
     for row in rows {
         let sql = "INSERT OR REPLACE INTO numbers (project_id, pipeline, name, run_id, value) VALUES (?, ?, ?, ?, ?)";

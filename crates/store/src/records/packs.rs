@@ -2,6 +2,7 @@
 
 use super::{Records, StoreError, Tx};
 
+/// A pack as it is recorded.
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub(crate) struct PackRow {
     pub(crate) id: i64,
@@ -14,12 +15,14 @@ pub(crate) struct PackRow {
 }
 
 impl Records {
+    /// All packs, the oldest first.
     pub(crate) async fn packs(&self) -> Result<Vec<PackRow>, StoreError> {
         Ok(sqlx::query_as("SELECT * FROM packs ORDER BY id").fetch_all(&self.reads).await?)
     }
 }
 
 impl Tx {
+    /// Records a pack that was written; gives its number.
     pub(crate) async fn add_pack(&mut self, name: &str, bytes: i64, sealed: bool, blocks: &[u8]) -> Result<i64, StoreError> {
         let now = self.now;
         let sql = "INSERT INTO packs (name, bytes, sealed, made_at, blocks) VALUES (?, ?, ?, ?, ?) RETURNING id";
@@ -27,6 +30,7 @@ impl Tx {
         Ok(query.fetch_one(&mut *self.on).await?)
     }
 
+    /// Forgets packs. Their files are deleted after the commit.
     pub(crate) async fn drop_packs(&mut self, ids: &[i64]) -> Result<(), StoreError> {
         let list = serde_json::to_string(ids).map_err(|_| StoreError::Value("pack ids"))?;
         sqlx::query("DELETE FROM packs WHERE id IN (SELECT value FROM json_each(?))").bind(list).execute(&mut *self.on).await?;

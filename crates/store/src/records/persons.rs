@@ -4,6 +4,7 @@ use super::{Records, StoreError, Tx, exists};
 use ordotaxis_core::access::{Grants, Limit, Role};
 use std::collections::BTreeMap;
 
+/// A person who may sign in.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct PersonRow {
     pub id: i64,
@@ -20,6 +21,7 @@ pub struct IdentityRow {
     pub subject: String,
 }
 
+/// A group of persons, with its members.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GroupRow {
     pub name: String,
@@ -44,6 +46,7 @@ impl Holder {
     }
 }
 
+/// A role of a person or group on the service or on a project.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct GrantRow {
     /// `NAME`, or `@NAME` for a group.
@@ -68,11 +71,13 @@ impl Records {
         Ok(sqlx::query_as("SELECT id, name, mail, added_at FROM persons ORDER BY name").fetch_all(&self.reads).await?)
     }
 
+    /// A person by name; none when there is no such person.
     pub async fn person(&self, name: &str) -> Result<Option<PersonRow>, StoreError> {
         let sql = "SELECT id, name, mail, added_at FROM persons WHERE name = ?";
         Ok(sqlx::query_as(sql).bind(name).fetch_optional(&self.reads).await?)
     }
 
+    /// How a person can sign in through a provider: issuer and subject.
     pub async fn identities(&self) -> Result<Vec<IdentityRow>, StoreError> {
         let sql = "SELECT person_id, issuer, subject FROM identities ORDER BY person_id, issuer, subject";
         Ok(sqlx::query_as(sql).fetch_all(&self.reads).await?)
@@ -138,6 +143,7 @@ impl Tx {
         query.fetch_one(&mut *self.on).await.map_err(|error| exists(error, "a person", name))
     }
 
+    /// Sets a person's mail address, or removes it.
     pub async fn set_mail(&mut self, person_id: i64, mail: Option<&str>) -> Result<(), StoreError> {
         sqlx::query("UPDATE persons SET mail = ? WHERE id = ?").bind(mail).bind(person_id).execute(&mut *self.on).await?;
         Ok(())

@@ -13,6 +13,7 @@ pub struct StoredPipeline {
     pub at: i64,
 }
 
+/// A schedule whose moment has come.
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub struct DueSchedule {
     pub project_id: i64,
@@ -41,11 +42,13 @@ impl Records {
         Ok(sqlx::query_scalar(sql).bind(passed).fetch_all(&self.reads).await?)
     }
 
+    /// Schedules whose moment is not after `now`, in milliseconds since 1970.
     pub async fn due_schedules(&self, now: i64) -> Result<Vec<DueSchedule>, StoreError> {
         let sql = "SELECT project_id, pipeline, line, next_at FROM schedules WHERE next_at <= ? ORDER BY next_at LIMIT 100";
         Ok(sqlx::query_as(sql).bind(now).fetch_all(&self.reads).await?)
     }
 
+    /// When the next schedule comes due; none when there is no schedule.
     pub async fn next_schedule_at(&self) -> Result<Option<i64>, StoreError> {
         Ok(sqlx::query_scalar("SELECT min(next_at) FROM schedules").fetch_one(&self.reads).await?)
     }

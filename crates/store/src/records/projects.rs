@@ -4,6 +4,7 @@ use super::{Records, StoreError, Tx, exists};
 use ordotaxis_core::access::Seen;
 use serde::{Deserialize, Serialize};
 
+/// A project: a repository with its settings.
 #[derive(Debug, Clone)]
 pub struct Project {
     pub id: i64,
@@ -74,16 +75,19 @@ impl Records {
         Ok(rows.into_iter().map(|(id, hook_secret, token)| Unsealed { id, hook_secret, token }).collect())
     }
 
+    /// All projects, by name.
     pub async fn projects(&self) -> Result<Vec<Project>, StoreError> {
         let rows: Vec<Row> = sqlx::query_as("SELECT * FROM projects ORDER BY name").fetch_all(&self.reads).await?;
         rows.into_iter().map(Row::read).collect()
     }
 
+    /// A project by name; none when there is no such project.
     pub async fn project(&self, name: &str) -> Result<Option<Project>, StoreError> {
         let row: Option<Row> = sqlx::query_as("SELECT * FROM projects WHERE name = ?").bind(name).fetch_optional(&self.reads).await?;
         row.map(Row::read).transpose()
     }
 
+    /// A project by number; none when it was removed.
     pub async fn project_by_id(&self, id: i64) -> Result<Option<Project>, StoreError> {
         let row: Option<Row> = sqlx::query_as("SELECT * FROM projects WHERE id = ?").bind(id).fetch_optional(&self.reads).await?;
         row.map(Row::read).transpose()

@@ -33,6 +33,7 @@ pub struct ResultsOf<'a> {
     pub attempt: u32,
 }
 
+/// One test case of one run.
 #[derive(Debug, Clone, PartialEq, sqlx::FromRow)]
 pub struct ResultRow {
     pub test_id: i64,
@@ -65,6 +66,7 @@ pub struct HistoryRow {
     pub message: Option<String>,
 }
 
+/// A test that both failed and passed on the same commit, or within one job.
 #[derive(Debug, Clone, PartialEq, sqlx::FromRow)]
 pub struct FlakyRow {
     pub job: String,
@@ -76,6 +78,7 @@ pub struct FlakyRow {
     pub newest: i64,
 }
 
+/// A finding of a linter or scanner.
 #[derive(Debug, Clone, PartialEq, Serialize, sqlx::FromRow)]
 pub struct FindingRow {
     pub job: i64,
@@ -175,6 +178,7 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(project_id).bind(runs).fetch_all(&self.reads).await?)
     }
 
+    /// All findings of a run's newest attempts.
     pub async fn findings(&self, run_id: i64) -> Result<Vec<FindingRow>, StoreError> {
         let sql = "SELECT job, key, rule, level, message, file, line, known FROM findings WHERE run_id = ?
                    ORDER BY known, level, file, line LIMIT 2000";

@@ -3,6 +3,7 @@
 use super::{Records, StoreError};
 use sqlx::SqliteConnection;
 
+/// The result of a job that passed, with the key of everything that could change it.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct ReusableRow {
     pub project_id: i64,
@@ -23,6 +24,7 @@ pub struct ReusableRow {
 /// How many results of each job are looked at.
 const LOOKED_AT: i64 = 20;
 
+/// Writes results that later runs may take over; those of the same key are replaced.
 pub(super) async fn write(tx: &mut SqliteConnection, rows: &[ReusableRow]) -> Result<(), StoreError> {
     for row in rows {
         let sql = "INSERT OR REPLACE INTO reusable (project_id, pipeline, job, key, parts, run_id, job_number, run, facts, numbers, at)

@@ -18,6 +18,7 @@ pub struct Granted {
     pub outside: Taking,
 }
 
+/// A runner as it was when it last signed on.
 #[derive(Debug, Clone)]
 pub struct RunnerRow {
     pub name: String,
@@ -71,11 +72,13 @@ struct Row {
 }
 
 impl Records {
+    /// The runner with this credential; none when the credential is unknown. Only its digest is stored.
     pub async fn runner_by_credential(&self, credential: &str) -> Result<Option<String>, StoreError> {
         let sql = "SELECT name FROM runners WHERE credential = ?";
         Ok(sqlx::query_scalar(sql).bind(digest_of(credential)).fetch_optional(&self.reads).await?)
     }
 
+    /// All enrolled runners, by name.
     pub async fn runners(&self) -> Result<Vec<RunnerRow>, StoreError> {
         let sql = "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, projects, outside, fence FROM runners ORDER BY name";
         let rows: Vec<Row> = sqlx::query_as(sql).fetch_all(&self.reads).await?;
@@ -154,6 +157,7 @@ impl Tx {
         Ok(sqlx::query("DELETE FROM runners WHERE name = ?").bind(name).execute(&mut *self.on).await?.rows_affected() > 0)
     }
 
+    /// Notes when a runner was last heard of.
     pub async fn runner_seen(&mut self, name: &str) -> Result<(), StoreError> {
         let now = self.now;
         sqlx::query("UPDATE runners SET seen_at = ? WHERE name = ?").bind(now).bind(name).execute(&mut *self.on).await?;

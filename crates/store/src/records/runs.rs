@@ -1,9 +1,12 @@
 //! Runs as they are begun, restored and looked at.
 
-use super::step::{AttemptRow, JobRow};
+use super::error::json;
+use super::job_row::JobRow;
+use super::step::AttemptRow;
 use super::{Records, StoreError, Tx};
 use ordotaxis_core::engine::State;
 use ordotaxis_core::plan::Plan;
+use std::collections::HashMap;
 
 /// A run that is about to be written down. With a plan it begins; without one it is a verdict at once.
 #[derive(Debug, Clone)]
@@ -46,6 +49,7 @@ pub struct RunKey {
     pub number: i64,
 }
 
+/// A run as lists and headings show it.
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub struct RunRow {
     pub id: i64,
@@ -116,7 +120,7 @@ const STORED: &str = "SELECT id, number, project_id, state, commit_id, commit_ti
   rest_ms, plan, again_of, shared,
   inputs, behind FROM runs";
 
-/// A run that was set aside, as far as its commit is to be told of it.
+/// A run that was set aside: what the report to its commit needs.
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub struct SetAside {
     pub project_id: i64,
@@ -159,6 +163,7 @@ impl Records {
         Ok(sqlx::query_scalar("SELECT id FROM runs WHERE project_id = ?").bind(project_id).fetch_all(&self.reads).await?)
     }
 
+    /// A run by project and number; none when there is no such run.
     pub async fn run(&self, project: &str, number: i64) -> Result<Option<RunRow>, StoreError> {
         let sql = format!("{RUN} WHERE projects.name = ? AND runs.number = ?");
         Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(number).fetch_optional(&self.reads).await?)
@@ -181,11 +186,13 @@ impl Records {
         Ok(query.fetch_all(&self.reads).await?)
     }
 
+    /// The plan of a run as JSON; none when its file had mistakes.
     pub async fn run_plan(&self, id: i64) -> Result<Option<Plan>, StoreError> {
         let text: Option<String> = sqlx::query_scalar("SELECT plan FROM runs WHERE id = ?").bind(id).fetch_one(&self.reads).await?;
         text.map(|text| serde_json::from_str(&text).map_err(|_| StoreError::Value("runs.plan"))).transpose()
     }
 
+    /// The jobs of a run, in the order of its plan.
     pub async fn jobs(&self, run_id: i64) -> Result<Vec<JobRow>, StoreError> {
         Ok(sqlx::query_as("SELECT * FROM jobs WHERE run_id = ? ORDER BY number").bind(run_id).fetch_all(&self.reads).await?)
     }
@@ -196,6 +203,7 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(run_id).bind(number).fetch_optional(&self.reads).await?)
     }
 
+    /// All attempts of a run, the oldest first.
     pub async fn attempts(&self, run_id: i64) -> Result<Vec<AttemptRow>, StoreError> {
         Ok(sqlx::query_as("SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number").bind(run_id).fetch_all(&self.reads).await?)
     }
@@ -213,11 +221,22 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(run_id).fetch_optional(&self.reads).await?)
     }
 
-    /// The durations of the last passed runs like this one, for "usually passes in …".
-    pub async fn passed_durations(&self, project: &str, pipeline: &str, before: i64) -> Result<Vec<i64>, StoreError> {
-        let sql = "SELECT ended_at - started_at - rest_ms FROM runs WHERE project_id = (SELECT id FROM projects WHERE name = ?)
-                   AND pipeline = ? AND state = 'passed' AND id < ? AND started_at IS NOT NULL ORDER BY id DESC LIMIT 15";
-        Ok(sqlx::query_scalar(sql).bind(project).bind(pipeline).bind(before).fetch_all(&self.reads).await?)
+    /// For each of these runs the durations, in milliseconds, of the last passed runs of its pipeline before it.
+    pub async fn passed_durations(&self, runs: &[i64]) -> Result<HashMap<i64, Vec<i64>>, StoreError> {
+        let sql = "SELECT runs.id, past.ended_at - past.started_at - past.rest_ms FROM runs JOIN runs AS past ON past.id IN (
+                     SELECT id FROM runs AS one WHERE one.project_id = runs.project_id AND one.pipeline = runs.pipeline
+                     AND one.state = 'passed' AND one.id < runs.id AND one.started_at IS NOT NULL ORDER BY one.id DESC LIMIT 15)
+                   WHERE runs.id IN (SELECT value FROM json_each(?))";
+        let rows: Vec<(i64, i64)> = sqlx::query_as(sql).bind(json(runs)?).fetch_all(&self.reads).await?;
+        let mut durations: HashMap<i64, Vec<i64>> = HashMap::new();
+        rows.into_iter().for_each(|(run, ms)| durations.entry(run).or_default().push(ms));
+        Ok(durations)
+    }
+
+    /// These runs, in the order in which they began. Those that do not exist are left out.
+    pub async fn runs_by_id(&self, ids: &[i64]) -> Result<Vec<RunRow>, StoreError> {
+        let sql = format!("{RUN} WHERE runs.id IN (SELECT value FROM json_each(?)) ORDER BY runs.id");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(json(ids)?).fetch_all(&self.reads).await?)
     }
 }
 

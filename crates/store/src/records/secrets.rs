@@ -20,22 +20,26 @@ pub(super) struct ReachRow {
 }
 
 impl ReachRow {
+    /// The columns of a reach.
     pub(super) fn of(reach: &Reach) -> Result<ReachRow, StoreError> {
         let list =
             |globs: &Option<Vec<String>>| globs.as_ref().map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("globs"));
         Ok(ReachRow { branches: list(&reach.branches)?, tags: list(&reach.tags)?, pipelines: list(&reach.pipelines)? })
     }
 
+    /// The reach of these columns.
     pub(super) fn read(self) -> Result<Reach, StoreError> {
         let list = |text: Option<String>| text.map(|text| serde_json::from_str(&text)).transpose().map_err(|_| StoreError::Value("globs"));
         Ok(Reach { branches: list(self.branches)?, tags: list(self.tags)?, pipelines: list(self.pipelines)? })
     }
 
+    /// Branches, tags, pipelines, in the order in which they are bound.
     pub(super) fn columns(&self) -> [&Option<String>; 3] {
         [&self.branches, &self.tags, &self.pipelines]
     }
 }
 
+/// A secret: its encrypted value, and which runs may have it.
 #[derive(Debug, Clone)]
 pub struct SecretRow {
     pub name: String,
@@ -56,6 +60,7 @@ struct Row {
 }
 
 impl Records {
+    /// All secrets of a project, by name. Values stay encrypted.
     pub async fn secrets(&self, project_id: i64) -> Result<Vec<SecretRow>, StoreError> {
         let sql = "SELECT name, sealed, set_by, set_at, branches, tags, pipelines FROM secrets WHERE project_id = ? ORDER BY name";
         let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?;

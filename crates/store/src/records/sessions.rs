@@ -4,6 +4,7 @@
 use super::{PersonRow, Records, StoreError, Tx};
 use crate::key::digest_of;
 
+/// A session to be added.
 #[derive(Debug, Clone)]
 pub struct NewSession<'a> {
     pub person_id: i64,
@@ -15,6 +16,7 @@ pub struct NewSession<'a> {
     pub ends_at: i64,
 }
 
+/// A session of the console.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct SessionRow {
     pub id: i64,
@@ -48,6 +50,7 @@ impl Records {
 }
 
 impl Tx {
+    /// Begins a session. Only the digest of its secret is stored.
     pub async fn add_session(&mut self, new: &NewSession<'_>) -> Result<(), StoreError> {
         let sql = "INSERT INTO sessions (person_id, digest, agent, address, made_at, used_at, ends_at) VALUES (?, ?, ?, ?, ?, ?, ?)";
         let query = sqlx::query(sql).bind(new.person_id).bind(digest_of(new.secret)).bind(new.agent).bind(new.address);
@@ -55,6 +58,7 @@ impl Tx {
         Ok(())
     }
 
+    /// Notes when a session was last used.
     pub async fn session_used(&mut self, id: i64) -> Result<(), StoreError> {
         sqlx::query("UPDATE sessions SET used_at = ? WHERE id = ?").bind(self.now).bind(id).execute(&mut *self.on).await?;
         Ok(())

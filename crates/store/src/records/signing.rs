@@ -2,6 +2,7 @@
 
 use super::{Records, StoreError, Tx};
 
+/// A key that signs identities of jobs. The private part is encrypted.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct SigningKeyRow {
     pub id: String,
@@ -20,6 +21,7 @@ impl Records {
 }
 
 impl Tx {
+    /// Adds a key; the newest signs, older ones are still published until they expire.
     pub async fn add_signing_key(&mut self, key: &SigningKeyRow) -> Result<(), StoreError> {
         let sql = "INSERT INTO signing_keys (id, sealed, public, made_at) VALUES (?, ?, ?, ?)";
         sqlx::query(sql).bind(&key.id).bind(&key.sealed).bind(&key.public).bind(key.made_at).execute(&mut *self.on).await?;

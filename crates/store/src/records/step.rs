@@ -3,101 +3,15 @@
 
 use super::error::json;
 use super::events::{INSERT_EVENTS, events_as_json};
+use super::job_row::JobRow;
 use super::usual::{Took, WRITE_TOOK, WRITE_TOOK_OF_FILES};
 use super::{Records, StoreError, Tx};
 use ordotaxis_core::access::Actor;
-use ordotaxis_core::engine::{JobState, State};
+use ordotaxis_core::engine::State;
 use serde::Serialize;
 use sqlx::SqliteConnection;
 
-/// A job as it is stored.
-#[derive(Debug, Clone, Serialize, sqlx::FromRow)]
-pub struct JobRow {
-    pub run_id: i64,
-    pub number: i64,
-    pub state: String,
-    pub why: Option<String>,
-    pub attempt: u32,
-    pub retries: u32,
-    pub not_before: Option<i64>,
-    pub runner: Option<String>,
-    pub since: i64,
-    pub started_at: Option<i64>,
-    pub ended_at: Option<i64>,
-    pub stop_asked: Option<String>,
-    pub overtaken_by: Option<String>,
-    pub started_by: Option<String>,
-    /// JSON
-    pub inputs: Option<String>,
-    pub fresh: bool,
-    /// JSON
-    pub facts: Option<String>,
-    /// JSON
-    pub numbers: Option<String>,
-    pub reused_from: Option<String>,
-    pub unwanted: bool,
-    /// Names all that can change its result.
-    pub work: Option<String>,
-    /// Why no earlier result was taken over.
-    pub not_reused: Option<String>,
-}
-
-impl JobRow {
-    pub fn new(run_id: i64, number: usize, job: &JobState) -> JobRow {
-        JobRow {
-            run_id,
-            number: i64::try_from(number).unwrap_or(i64::MAX),
-            state: job.state.word().to_owned(),
-            why: job.why.clone(),
-            attempt: job.attempt,
-            retries: job.retries,
-            not_before: job.not_before,
-            runner: job.runner.clone(),
-            since: job.since,
-            started_at: job.started,
-            ended_at: job.ended,
-            stop_asked: job.stop_asked.clone(),
-            overtaken_by: job.overtaken_by.clone(),
-            started_by: job.started_by.clone(),
-            inputs: if job.inputs.is_empty() { None } else { serde_json::to_string(&job.inputs).ok() },
-            fresh: job.fresh,
-            facts: if job.facts.is_empty() { None } else { serde_json::to_string(&job.facts).ok() },
-            numbers: if job.numbers.is_empty() { None } else { serde_json::to_string(&job.numbers).ok() },
-            reused_from: job.reused_from.clone(),
-            unwanted: job.unwanted,
-            work: None,
-            not_reused: None,
-        }
-    }
-
-    pub fn restore(self) -> Result<JobState, StoreError> {
-        Ok(JobState {
-            state: State::from_word(&self.state).ok_or(StoreError::Value("jobs.state"))?,
-            attempt: self.attempt,
-            retries: self.retries,
-            not_before: self.not_before,
-            runner: self.runner,
-            why: self.why,
-            since: self.since,
-            started: self.started_at,
-            ended: self.ended_at,
-            stop_asked: self.stop_asked,
-            overtaken_by: self.overtaken_by,
-            started_by: self.started_by,
-            inputs: read(self.inputs, "jobs.inputs")?,
-            fresh: self.fresh,
-            facts: read(self.facts, "jobs.facts")?,
-            numbers: read(self.numbers, "jobs.numbers")?,
-            reused_from: self.reused_from,
-            unwanted: self.unwanted,
-        })
-    }
-}
-
-fn read<T: serde::de::DeserializeOwned + Default>(text: Option<String>, what: &'static str) -> Result<T, StoreError> {
-    text.map_or_else(|| Ok(T::default()), |text| serde_json::from_str(&text).map_err(|_| StoreError::Value(what)))
-}
-
+/// An attempt at a job, as stored. Times are milliseconds since 1970.
 #[derive(Debug, Clone, Serialize, sqlx::FromRow)]
 pub struct AttemptRow {
     pub run_id: i64,
@@ -153,6 +67,7 @@ pub struct StepRows {
 }
 
 impl StepRows {
+    /// Whether there is nothing to write.
     pub fn is_empty(&self) -> bool {
         self.signed_on.is_empty()
             && self.jobs.is_empty()
@@ -177,6 +92,8 @@ impl StepRows {
 }
 
 impl Tx {
+    /// Writes all rows of one step of the keeper. Repeated with the same rows it changes nothing but the events, which are
+    /// added.
     pub async fn write_step(&mut self, rows: &StepRows) -> Result<(), StoreError> {
         for runner in &rows.signed_on {
             self.runner_signed_on(runner).await?;
@@ -259,7 +176,7 @@ impl Records {
         if rows.is_usual() {
             let mut tx = self.tx_not_begun(&Actor::rule(RULE), now).await?;
             tx.write_usual_rows_within(rows, "BEGIN IMMEDIATE;\n", "COMMIT;").await?;
-            tx.is_committed();
+            tx.after_commit();
             return Ok(());
         }
         let mut tx = self.tx_by_rule(RULE, now).await?;
@@ -271,6 +188,7 @@ impl Records {
 /// Who makes what the engine decides.
 const RULE: &str = "keeper";
 
+/// Writes the states of jobs, whether their rows are there already or not.
 pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<Item = JobRow>) -> Result<(), StoreError> {
     let rows: Vec<JobRow> = rows.collect();
     if rows.is_empty() {

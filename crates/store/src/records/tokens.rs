@@ -4,6 +4,7 @@ use super::{PersonRow, Records, StoreError, Tx};
 use crate::key::digest_of;
 use ordotaxis_core::access::Limit;
 
+/// A token to be added.
 #[derive(Debug, Clone)]
 pub struct NewToken<'a> {
     pub person_id: i64,
@@ -13,6 +14,7 @@ pub struct NewToken<'a> {
     pub ends_at: Option<i64>,
 }
 
+/// A token as lists show it; the token itself is not stored, only its digest.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TokenRow {
     pub id: i64,
@@ -82,7 +84,7 @@ impl Records {
             .transpose()
     }
 
-    /// One person's, or with none everybody's, the newest first; those that ended are told too.
+    /// One person's, or with none everybody's, the newest first; expired and revoked ones included.
     pub async fn tokens(&self, person: Option<&str>) -> Result<Vec<TokenRow>, StoreError> {
         let sql = "SELECT tokens.id, persons.name AS person, tokens.name, role, projects, made_at, ends_at, used_at FROM tokens
                    JOIN persons ON persons.id = person_id WHERE (?1 IS NULL OR persons.name = ?1) ORDER BY tokens.id DESC";
@@ -90,6 +92,7 @@ impl Records {
         rows.into_iter().map(Row::read).collect()
     }
 
+    /// The job that a token belongs to; none when it is unknown or its attempt has ended.
     pub async fn job_token(&self, secret: &str) -> Result<Option<JobToken>, StoreError> {
         let sql = "SELECT run_id, job, attempt, allows FROM job_tokens WHERE digest = ?";
         let found: Option<(i64, i64, u32, String)> = sqlx::query_as(sql).bind(digest_of(secret)).fetch_optional(&self.reads).await?;
@@ -114,6 +117,7 @@ impl Tx {
         Ok(query.fetch_one(&mut *self.on).await?)
     }
 
+    /// Notes when a token was last used.
     pub async fn token_used(&mut self, id: i64) -> Result<(), StoreError> {
         sqlx::query("UPDATE tokens SET used_at = ? WHERE id = ?").bind(self.now).bind(id).execute(&mut *self.on).await?;
         Ok(())

@@ -1,5 +1,5 @@
-//! The one way to change something: a transaction that knows who does it. Rows, events, work and the journal's rows are
-//! written together or not at all, and whoever waits for events or work is told once they are on disk.
+//! The only way to change something: a transaction that knows who makes the change. Rows, events, work and the journal's rows are
+//! written together or not at all, and those who wait for events or work are woken once they are on disk.
 //!
 //! To add something that is written: a method of [`Tx`] in the file of its table.
 
@@ -62,7 +62,7 @@ impl Records {
         self.rings.events.subscribe()
     }
 
-    /// The number of the newest event on disk that tells a run's own state.
+    /// The number of the newest event on disk that is about a run's own state.
     pub fn newest_run_event(&self) -> watch::Receiver<i64> {
         self.rings.run_events.subscribe()
     }
@@ -91,12 +91,12 @@ impl Tx {
         }
         journal::write(&mut self.on, &self.entries, self.now).await?;
         sqlx::query("COMMIT").execute(&mut *self.on).await?;
-        self.is_committed();
+        self.after_commit();
         Ok(())
     }
 
-    /// It is on disk: whoever waits for what is new hears of it.
-    pub(super) fn is_committed(mut self) {
+    /// It is on disk: wakes those who wait for something new.
+    pub(super) fn after_commit(mut self) {
         self.committed = true;
         for (newest, ring) in [(self.newest_event, &self.rings.events), (self.newest_run_event, &self.rings.run_events)] {
             if let Some(newest) = newest {

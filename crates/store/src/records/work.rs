@@ -15,8 +15,10 @@ pub enum WorkKind {
 }
 
 impl WorkKind {
+    /// Every kind, in the order in which they were added.
     pub const ALL: [WorkKind; 3] = [WorkKind::Occasion, WorkKind::Status, WorkKind::Note];
 
+    /// The word that is stored for it. Words never change.
     pub fn word(self) -> &'static str {
         match self {
             WorkKind::Occasion => "occasion",
@@ -45,6 +47,7 @@ pub struct NewWork {
     pub body: String,
 }
 
+/// A row of the work queue that is to be done now.
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub struct DueWork {
     pub id: i64,
@@ -84,6 +87,7 @@ impl Records {
         Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(kind.word()).bind(now).bind(each).fetch_all(&self.reads).await?)
     }
 
+    /// One row of work, done or not.
     pub async fn work(&self, id: i64) -> Result<Option<DueWork>, StoreError> {
         let sql = "SELECT id, project_id, lane, body, tries FROM work WHERE id = ?";
         Ok(sqlx::query_as(sql).bind(id).fetch_optional(&self.reads).await?)
@@ -136,6 +140,7 @@ impl Tx {
         Ok(added)
     }
 
+    /// Marks a row as done, with what it led to.
     pub async fn work_done(&mut self, id: i64, said: Option<&str>) -> Result<(), StoreError> {
         let sql = "UPDATE work SET state = 'done', ended_at = ?, said = ? WHERE id = ?";
         sqlx::query(sql).bind(self.now).bind(said).bind(id).execute(&mut *self.on).await?;

@@ -49,6 +49,7 @@ impl<'de> Deserialize<'de> for AttemptId {
     }
 }
 
+/// A text that does not name an attempt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct BadAttemptId;
 

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+/// An artifact that an attempt gave; its chunks were sent before.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GivenArtifact {
     pub name: String,
@@ -18,6 +19,7 @@ pub struct FindCache {
     pub otherwise: Vec<String>,
 }
 
+/// The answer to [`FindCache`].
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct FoundCache {
     pub entry: Option<CacheEntry>,
@@ -25,6 +27,7 @@ pub struct FoundCache {
     pub may_save: bool,
 }
 
+/// An entry of a cache, by which the runner fetches the tree.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct CacheEntry {
     pub key: String,
@@ -42,6 +45,7 @@ pub struct SaveCache {
     pub bytes: u64,
 }
 
+/// The answer to [`SaveCache`].
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SavedCache {
     /// False when the key was there already: another was quicker.

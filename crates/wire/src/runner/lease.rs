@@ -1,4 +1,4 @@
-//! What a runner is told about a job: all it needs, and nothing it could use for another.
+//! What a runner gets to know about a job: all it needs, and nothing it could use for another job.
 
 use super::attempt::AttemptId;
 use super::log::log_limit;
@@ -144,12 +144,14 @@ pub struct Merge {
     pub head: String,
 }
 
+/// An artifact of an earlier job that is put into the job's folder before its steps.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct LeaseTake {
     /// `STAGE.NAME/ARTIFACT`
     pub name: String,
     /// The tree that was given. None when the giver's globs matched nothing and its file forgave that.
     pub tree: Option<String>,
+    /// The folder below the job's folder; the folder itself when absent.
     pub to: Option<String>,
 }
 

@@ -7,9 +7,9 @@ use ordotaxis_core::report::{Case, Coverage, Finding};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// What an attempt leaves beside files, told before its result. A repeat changes nothing.
+/// What an attempt leaves beside files, sent before its result. A repeat changes nothing.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
-pub struct Left {
+pub struct AttemptReports {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, String>,
     /// Those of them that are numbers.
@@ -25,19 +25,21 @@ pub struct Left {
 
 /// What the service makes of it: sentences for the job's log and for why it failed.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
-pub struct Taken {
+pub struct ReportsTaken {
     pub said: Vec<String>,
     /// The first test that fails now and did not before, else the first that fails.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first: Option<String>,
 }
 
+/// How an attempt ended. The runner repeats it until it is answered; a repeat is answered like the first.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Finish {
     pub session: String,
     pub slot: u32,
     pub outcome: Outcome,
     pub exit_code: Option<i32>,
+    /// For every outcome but passed: what happened, in one sentence.
     pub why: Option<String>,
     pub phases: Vec<PhaseView>,
     pub artifacts: Vec<GivenArtifact>,

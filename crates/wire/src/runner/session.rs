@@ -4,12 +4,15 @@ use super::attempt::AttemptId;
 use super::lease::Lease;
 use serde::{Deserialize, Serialize};
 
+/// A new runner presents its invitation.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Enrol {
+    /// Of the invitation; good once.
     pub token: String,
     pub name: String,
 }
 
+/// The answer: who the runner is from now on.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Enrolled {
     pub name: String,
@@ -17,6 +20,7 @@ pub struct Enrolled {
     pub credential: String,
 }
 
+/// A runner that starts says what it offers. It ends an earlier session of the same runner, whose attempts are lost.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SignOn {
     pub version: u32,
@@ -47,19 +51,24 @@ pub struct Tool {
     pub version: String,
 }
 
+/// The answer, with the times to keep.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SignedOn {
     /// What jobs may ask of it, as the service has it.
     pub labels: Vec<String>,
+    /// How often it must beat.
     pub beat_ms: u64,
+    /// After how long without a beat its attempts are lost.
     pub lease_ms: u64,
 }
 
+/// A runner that has ended its work leaves.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SignOff {
     pub session: String,
 }
 
+/// A free slot asks for work; the call is held open for a while. A repeat for the same slot gets the same lease.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Claim {
     pub session: String,
@@ -72,12 +81,15 @@ pub struct Claimed {
     pub lease: Option<Lease>,
 }
 
+/// Sent every `beat_ms`: the runner lives, and works on these.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Beat {
     pub session: String,
+    /// The attempts whose leases are to be kept.
     pub holding: Vec<AttemptId>,
 }
 
+/// The answer to a beat.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct Beaten {
     /// Attempts that someone asked to stop.

@@ -13,6 +13,7 @@ use ordotaxis_core::access::{Actor, Way, Who};
 use ordotaxis_store::{NewWork, WorkKind};
 use serde_json::{Value, json};
 
+/// Takes a webhook: verified, read, written down as work, and answered before any of it is done.
 pub(super) async fn receive(
     State(app): State<App>,
     caller: Address,

@@ -7,7 +7,6 @@ use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
 use crate::keeper::RunCommand;
-use crate::plans::plan_of;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::State;
@@ -30,9 +29,10 @@ use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa::IntoParams;
 
+/// All artifacts of a run, each as people see it and as it is stored.
 pub(crate) async fn of_run(app: &App, project: &str, number: i64) -> Result<Vec<(ArtifactView, StoredArtifact)>, ApiError> {
     let run = find_run(app, project, number).await?;
-    let Some(plan) = plan_of(app, run.id).await? else { return Ok(Vec::new()) };
+    let Some(plan) = app.plan_of(run.id).await? else { return Ok(Vec::new()) };
     let rows = app.records.artifacts(run.id).await?;
     let with_view = |row: StoredArtifact| {
         let job = plan.jobs.get(usize::try_from(row.job).ok()?)?;
@@ -60,7 +60,7 @@ pub(super) type Named = (String, i64, String, String);
 
 async fn find(app: &App, (project, number, job, name): &Named) -> Result<(ArtifactView, StoredArtifact), ApiError> {
     let run = find_run(app, project, *number).await?;
-    if let Some(plan) = plan_of(app, run.id).await?
+    if let Some(plan) = app.plan_of(run.id).await?
         && let Some(at) = plan.jobs.iter().position(|planned| planned.id.as_str() == job)
         && let Some(row) = app.records.artifact(run.id, i64::try_from(at).unwrap_or(i64::MAX), name).await?
     {
@@ -154,6 +154,7 @@ pub(crate) async fn folder(
     Ok(Json(folder_view(&tree, below.folder.as_deref().unwrap_or_default())))
 }
 
+/// What lies right in one folder of a tree, folders with their sums.
 pub(super) fn folder_view(tree: &Tree, folder: &str) -> FolderView {
     let folder = folder.trim_matches('/');
     let beginning = if folder.is_empty() { String::new() } else { format!("{folder}/") };
@@ -274,7 +275,7 @@ impl ReadChunks for Reader {
     }
 }
 
-/// A body that is written while it is sent. When a part cannot be read it breaks off, which whoever reads it notices.
+/// A body that is written while it is sent. When a part cannot be read it breaks off, which its reader notices.
 fn written(blobs: Blobs, write: impl FnOnce(&mut dyn ReadChunks, &mut dyn Write) -> Result<(), ExportError> + Send + 'static) -> Body {
     let (sender, receiver) = mpsc::channel(4);
     let runtime = tokio::runtime::Handle::current();

@@ -4,14 +4,13 @@ use super::views::{run_views, state_of, whole_run};
 use crate::app::App;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
-
-use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::engine::State as RunState;
-use ordotaxis_store::{BrokenRow, Project};
+use ordotaxis_store::{BoardRow, BrokenRow, Project, RunRow};
 use ordotaxis_wire::board::{BoardLine, BoardRun, BoardView, BrokeView};
 use ordotaxis_wire::moment;
+use std::collections::HashMap;
 
 /// How many past runs a line shows.
 const STRIP: i64 = 30;
@@ -19,37 +18,55 @@ const STRIP: i64 = 30;
 /// All projects: the broken first, then those where something runs, then by name.
 #[utoipa::path(get, operation_id = "board", path = "/api/v1/board", responses((status = 200, body = BoardView)))]
 pub(crate) async fn board(State(app): State<App>, caller: Caller) -> Result<Json<BoardView>, ApiError> {
-    let mut projects = Vec::new();
-    for project in app.records.projects().await?.into_iter().filter(|project| caller.sees(project)) {
-        projects.push(line(&app, project).await?);
+    let seen: Vec<Project> = app.records.projects().await?.into_iter().filter(|project| caller.sees(project)).collect();
+    let mut found = Found::of(&app, &seen).await?;
+    let mut projects = Vec::with_capacity(seen.len());
+    for project in seen {
+        projects.push(line(&app, project, &mut found).await?);
     }
     projects.sort_by_key(|line| (line.main != Some(RunState::Failed), line.now.is_empty(), line.project.clone()));
     let (busy, slots) = app.keeper.snapshot().await?.slots();
     Ok(Json(BoardView { projects, slots, busy }))
 }
 
-async fn line(app: &App, project: Project) -> Result<BoardLine, ApiError> {
-    let turned = app.records.turned(project.id, &project.main_branch).await?;
+/// What is asked for all projects at once, by project.
+struct Found {
+    /// The newest first.
+    runs: HashMap<i64, Vec<BoardRow>>,
+    turned: HashMap<i64, BrokenRow>,
+    /// Runs that go on, the newest last.
+    now: HashMap<String, Vec<RunRow>>,
+}
+
+impl Found {
+    async fn of(app: &App, projects: &[Project]) -> Result<Found, ApiError> {
+        let ids: Vec<i64> = projects.iter().map(|project| project.id).collect();
+        let rows = app.records.board_runs(&ids, STRIP).await?;
+        let open: Vec<i64> = rows.iter().filter(|row| !state_of(&row.state).is_end()).map(|row| row.id).collect();
+        let turned = app.records.turned(&ids).await?.into_iter().map(|row| (row.project_id, row)).collect();
+        let mut found = Found { runs: HashMap::new(), turned, now: HashMap::new() };
+        rows.into_iter().for_each(|row| found.runs.entry(row.project_id).or_default().push(row));
+        app.records.runs_by_id(&open).await?.into_iter().for_each(|row| found.now.entry(row.project.clone()).or_default().push(row));
+        Ok(found)
+    }
+}
+
+async fn line(app: &App, project: Project, found: &mut Found) -> Result<BoardLine, ApiError> {
+    let turned = found.turned.remove(&project.id);
     let main = turned.as_ref().map(|row| state_of(&row.state));
     let broke = match &turned {
         Some(row) if main == Some(RunState::Failed) => Some(broke(app, &project.name, row).await?),
         _ => None,
     };
-    let rows = app.records.board_runs(project.id, STRIP).await?;
-    let mut runs: Vec<BoardRun> = Vec::with_capacity(rows.len());
-    let mut now = Vec::new();
-    for row in rows.iter().rev() {
-        if !state_of(&row.state).is_end() {
-            now.extend(app.records.run(&project.name, row.number).await?);
-        }
-        runs.push(BoardRun {
-            run: format!("{}/{}", project.name, row.number),
-            state: state_of(&row.state),
-            branch: row.branch.clone(),
-            commit_title: row.commit_title.clone(),
-            duration_ms: row.started_at.zip(row.ended_at).map(|(started, ended)| ended - started - row.rest_ms),
-        });
-    }
+    let run = |row: BoardRow| BoardRun {
+        run: format!("{}/{}", project.name, row.number),
+        state: state_of(&row.state),
+        branch: row.branch,
+        commit_title: row.commit_title,
+        duration_ms: row.started_at.zip(row.ended_at).map(|(started, ended)| ended - started - row.rest_ms),
+    };
+    let runs = found.runs.remove(&project.id).unwrap_or_default().into_iter().rev().map(run).collect();
+    let now = found.now.remove(&project.name).unwrap_or_default();
     Ok(BoardLine {
         project: project.name,
         main_branch: project.main_branch,
@@ -62,7 +79,7 @@ async fn line(app: &App, project: Project) -> Result<BoardLine, ApiError> {
 }
 
 /// What goes on; the newest run with its jobs, since the board says what it is at.
-async fn now_views(app: &App, mut rows: Vec<ordotaxis_store::RunRow>) -> Result<Vec<ordotaxis_wire::run::RunView>, ApiError> {
+async fn now_views(app: &App, mut rows: Vec<RunRow>) -> Result<Vec<ordotaxis_wire::run::RunView>, ApiError> {
     let Some(newest) = rows.pop() else { return Ok(Vec::new()) };
     let mut views = run_views(app, rows).await?;
     views.push(whole_run(app, newest).await?);
@@ -70,7 +87,7 @@ async fn now_views(app: &App, mut rows: Vec<ordotaxis_store::RunRow>) -> Result<
 }
 
 async fn broke(app: &App, project: &str, row: &BrokenRow) -> Result<BrokeView, ApiError> {
-    let plan = plan_of(app, row.id).await?;
+    let plan = app.plan_of(row.id).await?;
     let job = app.records.first_failed(row.id).await?;
     let id =
         job.as_ref().zip(plan.as_ref()).and_then(|(job, plan)| plan.jobs.get(usize::try_from(job.number).ok()?)).map(|job| job.id.clone());

@@ -1,11 +1,10 @@
-//! Two runs side by side: jobs, tests, artifacts, caches, numbers. Only what differs is told, but for how long jobs took.
+//! Two runs side by side: jobs, tests, artifacts, caches, numbers. Only differences are listed, except for the durations of jobs.
 
 use super::artifacts::of_run;
 use super::views::{find_run, whole_run};
 use crate::app::App;
 use crate::http::error::ApiError;
 use crate::http::extract::Path;
-use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::plan::Plan;
@@ -28,7 +27,7 @@ struct Side {
 
 async fn side(app: &App, project: &str, number: i64) -> Result<Side, ApiError> {
     let row = find_run(app, project, number).await?;
-    let (plan, tests) = (plan_of(app, row.id).await?, app.records.results(row.id, None).await?);
+    let (plan, tests) = (app.plan_of(row.id).await?, app.records.results(row.id, None).await?);
     let artifacts = of_run(app, project, number).await?.into_iter().map(|(view, row)| (view, row.content)).collect();
     Ok(Side { view: whole_run(app, row).await?, plan, tests, artifacts })
 }

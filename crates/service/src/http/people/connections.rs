@@ -1,4 +1,4 @@
-//! Connections of a project: users and passwords for registries and the like. A password goes in and never comes out here.
+//! Connections of a project: users and passwords for registries and similar. A password goes in and never comes out here.
 
 use super::projects;
 use crate::app::App;
@@ -31,7 +31,7 @@ pub(crate) async fn list(State(app): State<App>, Path(project): Path<String>) ->
     Ok(Json(app.records.connections(project.id).await?.into_iter().map(view).collect()))
 }
 
-/// Set a connection; jobs that name it are lent the new password from now on.
+/// Set a connection; jobs that name it get the new password from now on.
 #[utoipa::path(put, operation_id = "set_connection", path = "/api/v1/projects/{project}/connections/{name}", params(("project" = String, Path), ("name" = String, Path)), request_body = NewConnection, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn set(
     State(app): State<App>,

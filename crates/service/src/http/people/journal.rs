@@ -146,7 +146,7 @@ pub(crate) async fn export(
         loop {
             let rows = match app.records.journal(&filter, EXPORT_PAGE).await {
                 Ok(rows) => rows,
-                // The answer breaks off, which whoever reads it notices.
+                // The answer breaks off, which its reader notices.
                 Err(error) => return drop(sender.send(Err(std::io::Error::other(error))).await),
             };
             let Some(last) = rows.last().map(|row| row.id) else { return };

@@ -6,7 +6,6 @@ use super::views::{find_run, state_of};
 use crate::app::App;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
-use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
@@ -79,7 +78,7 @@ pub(crate) async fn read(
 /// A run's id and a job's place in it.
 async fn find_job(app: &App, project: &str, number: i64, job: &str) -> Result<(i64, usize), ApiError> {
     let run = find_run(app, project, number).await?;
-    let plan = plan_of(app, run.id).await?.ok_or_else(|| ApiError::not_found("job", "the run could not be planned: it has no jobs"))?;
+    let plan = app.plan_of(run.id).await?.ok_or_else(|| ApiError::not_found("job", "the run could not be planned: it has no jobs"))?;
     match plan.jobs.iter().position(|planned| planned.id.as_str() == job) {
         Some(at) => Ok((run.id, at)),
         None => {
@@ -113,7 +112,7 @@ const MOST_FOUND: usize = 1_000;
 /// The longest pattern, and the most memory that it may take when compiled.
 const LONGEST_PATTERN: usize = 1_000;
 const LARGEST_PATTERN: usize = 1 << 20;
-/// What a line that tells of an error looks like, in most tools: the word, or a test runner's "not ok".
+/// How most tools mark a line with an error: the word, or a test runner's "not ok".
 const ERRORS: &str = r"(?i)\b(error|fail|fatal|panicked|traceback|exception|undefined reference)\b|^not ok\b|\bFAILED\b|^ordotaxis: ";
 
 #[derive(Deserialize, IntoParams)]
@@ -185,7 +184,7 @@ pub(super) struct Wanted {
     attempt: Option<u32>,
     /// The log of this helper in place of the job's own.
     beside: Option<String>,
-    /// A regular expression; lines that tell of errors when absent.
+    /// A regular expression; lines that look like errors when absent.
     pattern: Option<String>,
     /// The first line to look at, counted from 0.
     from: Option<u64>,

@@ -41,6 +41,7 @@ use crate::app::App;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+/// All addresses for people, with their descriptions.
 pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
     router
         .routes(routes!(session::ways))

@@ -5,7 +5,6 @@ use super::views::find_run;
 use crate::app::App;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
-use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::report::Level;
@@ -27,7 +26,7 @@ pub(crate) async fn run_findings(
     Path((project, number)): Path<(String, i64)>,
 ) -> Result<Json<Vec<FindingView>>, ApiError> {
     let run = find_run(&app, &project, number).await?;
-    let Some(plan) = plan_of(&app, run.id).await? else { return Ok(Json(Vec::new())) };
+    let Some(plan) = app.plan_of(run.id).await? else { return Ok(Json(Vec::new())) };
     let view = |row: FindingRow| FindingView {
         job: usize::try_from(row.job).ok().and_then(|job| plan.jobs.get(job)).map(|job| job.id.to_string()).unwrap_or_default(),
         rule: row.rule,

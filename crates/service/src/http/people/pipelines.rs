@@ -90,7 +90,7 @@ fn checked(ask: &Check, lent: &Lent) -> CheckView {
             }
         }
         Err(found) => {
-            // What belongs to the occasion alone is told beside what is wrong with the file whatever happens.
+            // Mistakes that only this occasion has are listed after those that the file always has.
             let mut all = check_lent(&ask.text, lent);
             all.extend(found.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>());
             CheckView { diagnostics: views(&all), later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None }

@@ -128,10 +128,7 @@ pub(crate) async fn remove(State(app): State<App>, caller: Caller, Path(name): P
     tx.note(Entry::new(Action::RemoveProject, &name).of(&name).before(before));
     tx.commit().await?;
     // What is left has no name any more: nothing that comes later can be taken for it.
-    {
-        let mut plans = app.plans.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        runs.iter().for_each(|run| drop(plans.remove(run)));
-    }
+    app.plans.forget(&runs);
     let logs = app.logs.clone();
     tokio::task::spawn_blocking(move || logs.remove_runs(&runs)).await.map_err(std::io::Error::other)??;
     app.mirrors.remove(&name).await?;

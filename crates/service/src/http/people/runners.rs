@@ -24,7 +24,7 @@ const INVITATION_MS: i64 = 60 * 60 * 1000;
 /// The longest that an invitation is good.
 const LONGEST_INVITATION_MS: i64 = 7 * 24 * 60 * 60 * 1000;
 
-/// How fullness is told: the last six hours in quarters.
+/// How busy slots were is shown for the last six hours, in quarters of an hour.
 const QUARTER_MS: i64 = 15 * 60 * 1000;
 const QUARTERS: usize = 24;
 

@@ -9,7 +9,6 @@ use crate::http::extract::{Body, Path, Query};
 use crate::http::gate::unknown_project;
 use crate::keeper::{AgainRefused, RunCommand, StartRefused, StopRefused};
 use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
-use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -84,7 +83,7 @@ pub(crate) async fn newest(State(app): State<App>, Path(project): Path<String>) 
 #[utoipa::path(get, operation_id = "run_plan", path = "/api/v1/runs/{project}/{number}/plan", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = PlanView), (status = 404, body = Problem)))]
 pub(crate) async fn plan(State(app): State<App>, Path((project, number)): Path<(String, i64)>) -> Result<Json<PlanView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
-    let plan = plan_of(&app, row.id).await?;
+    let plan = app.plan_of(row.id).await?;
     let plan =
         plan.ok_or_else(|| ApiError::not_found("plan", format!("{project}/{number} could not be planned; its diagnostics say why")))?;
     Ok(Json(PlanView::new(&plan)))
@@ -168,7 +167,7 @@ fn unfit_inputs(file: &PipelineFile, occasion: &Occasion) -> Result<(), ApiError
     Err(ApiError::field(pointer, format!("{}{hint}", own.message)))
 }
 
-/// Whether the file has mistakes whatever the occasion: those are told as a run's.
+/// Whether the file has mistakes on any occasion: those become a failed run.
 fn occasion_free(text: &str) -> bool {
     has_errors(&check(text))
 }
@@ -221,6 +220,7 @@ pub(crate) async fn stop(
     }
 }
 
+/// The answer to a job's name that the run does not have, with the names that it has.
 pub(super) fn unknown_job(name: &str, known: &[String]) -> ApiError {
     let hint = match nearest(name, known.iter().map(String::as_str)) {
         Some(near) => format!("did you mean {near}?"),

@@ -31,7 +31,7 @@ pub(crate) async fn list(State(app): State<App>, Path(project): Path<String>) ->
     ))
 }
 
-/// Set a secret; jobs that name it are lent the new value from now on.
+/// Set a secret; jobs that name it get the new value from now on.
 #[utoipa::path(put, operation_id = "set_secret", path = "/api/v1/projects/{project}/secrets/{name}", params(("project" = String, Path), ("name" = String, Path)), request_body = NewSecret, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn set(
     State(app): State<App>,

@@ -1,4 +1,4 @@
-//! Makes what people are told of a run from what is stored of it.
+//! Builds the views of runs that people see from what is stored.
 
 use super::projects;
 use crate::app::App;
@@ -6,7 +6,6 @@ use crate::clock;
 use crate::http::error::ApiError;
 
 use crate::occasions::{HELD, pipeline_of};
-use crate::plans::plan_of;
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::{Numbers, Paths, Run, State, sums, why_job, why_shut};
 use ordotaxis_core::language::{Bound, Severity};
@@ -29,6 +28,7 @@ pub(crate) async fn find_run(app: &App, project: &str, number: i64) -> Result<Ru
     Err(ApiError::not_found("run", format!("there is no run {project}/{number}; {hint}")))
 }
 
+/// The state of a stored word; one that is no state counts as failed.
 pub(super) fn state_of(word: &str) -> State {
     State::from_word(word).unwrap_or(State::Failed)
 }
@@ -40,15 +40,16 @@ pub(crate) async fn run_views(app: &App, rows: Vec<RunRow>) -> Result<Vec<RunVie
     for (run, state, jobs) in app.records.state_counts(&ids).await? {
         counts.entry(run).or_default().push(StateCount { state: state_of(&state), jobs });
     }
-    let mut views = Vec::with_capacity(rows.len());
-    for row in rows {
-        let counts = counts.remove(&row.id).unwrap_or_default();
-        views.push(run_view(app, row, counts).await?);
-    }
-    Ok(views)
+    let mut past = app.records.passed_durations(&ids).await?;
+    let view = |row: RunRow| {
+        let (counts, past) = (counts.remove(&row.id), past.remove(&row.id));
+        run_view(row, counts.unwrap_or_default(), past.unwrap_or_default())
+    };
+    Ok(rows.into_iter().map(view).collect())
 }
 
-async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<RunView, ApiError> {
+/// `past`: the durations of earlier runs that passed.
+fn run_view(row: RunRow, counts: Vec<StateCount>, mut past: Vec<i64>) -> RunView {
     let state = state_of(&row.state);
     let took = row.started_at.map(|started| row.ended_at.unwrap_or_else(clock::now) - started - row.rest_ms);
     let diagnostics: Vec<DiagnosticView> = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
@@ -58,9 +59,8 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         (Some(why), true) if !broken && row.unread.is_none() => why.clone(),
         _ => sentence(state, &summary(&counts), took, row.why.as_deref()),
     };
-    let mut past = app.records.passed_durations(&row.project, &row.pipeline, row.id).await?;
     past.sort_unstable();
-    Ok(RunView {
+    RunView {
         run: format!("{}/{}", row.project, row.number),
         project: row.project,
         number: row.number,
@@ -88,7 +88,7 @@ async fn run_view(app: &App, row: RunRow, counts: Vec<StateCount>) -> Result<Run
         numbers: Default::default(),
         time: None,
         diagnostics,
-    })
+    }
 }
 
 fn event_of(word: &str) -> Event {
@@ -112,7 +112,7 @@ fn summary(counts: &[StateCount]) -> Summary {
 /// One run with its jobs, each with why it is as it is.
 pub(crate) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiError> {
     let id = row.id;
-    let plan = plan_of(app, id).await?;
+    let plan = app.plan_of(id).await?;
     let whys = app.keeper.snapshot().await?.whys(id);
     let (jobs, attempts) = (app.records.jobs(id).await?, app.records.attempts(id).await?);
     let whys = match (whys, &plan) {

@@ -21,11 +21,12 @@ use tokio_stream::StreamExt;
 
 /// The longest list of names: 32 bytes for each of half a million chunks.
 const LIST_LIMIT: usize = 16 * 1024 * 1024;
-/// The largest list of test cases and the like.
+/// The largest list of test cases or findings.
 const LEFT_LIMIT: usize = 128 * 1024 * 1024;
 /// The longest key of a cache.
 const KEY_LIMIT: usize = 512;
 
+/// Addresses for chunks, packs and caches.
 pub(super) fn router() -> Router<App> {
     Router::new()
         .route("/attempts/{attempt}/trees/{tree}/chunks", post(fetch).layer(DefaultBodyLimit::max(LIST_LIMIT)))
@@ -107,7 +108,7 @@ pub(super) async fn artifacts(app: &App, given: &[GivenArtifact]) -> Result<Vec<
     Ok(artifacts)
 }
 
-/// Storage that is away may come back; all else is wrong with what was sent.
+/// Storage that is away may come back; every other error lies in what was sent.
 fn unfit(name: &str, error: BlobError) -> ApiError {
     if error.is_passing() { error.into() } else { ApiError::field("/artifacts", format!("artifact {name} cannot be kept: {error}")) }
 }
@@ -120,7 +121,7 @@ async fn about(app: &App, runner: &str, attempt: AttemptId) -> Result<(Project, 
     let gone = || stale(Stale);
     let stored = app.records.stored_run(attempt.run).await?.ok_or_else(gone)?;
     let project = app.records.project_by_id(stored.project_id).await?.ok_or_else(gone)?;
-    let plan = crate::plans::plan_of(app, attempt.run).await?.ok_or_else(gone)?;
+    let plan = app.plan_of(attempt.run).await?.ok_or_else(gone)?;
     let job = plan.jobs.get(attempt.job).ok_or_else(gone)?.id.to_string();
     let run = format!("{}/{}", project.name, stored.number);
     Ok((project, run, job, plan.occasion.is_from_outside()))

@@ -7,14 +7,13 @@ use crate::http::caller::AsRunner;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
 use crate::keeper::{RunCommand, Stale};
-use crate::plans::plan_of;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::engine::{Number, Numbers};
 use ordotaxis_core::plan::Plan;
 use ordotaxis_core::report::{Case, CaseEnd, Coverage, Finding, Level};
 use ordotaxis_store::{FindingRow, NewResult, ResultRow, ResultsOf, StoreError};
-use ordotaxis_wire::runner::{AttemptId, Left, Merge, Taken};
+use ordotaxis_wire::runner::{AttemptId, AttemptReports, Merge, ReportsTaken};
 
 /// A run that results are of.
 struct About {
@@ -32,15 +31,15 @@ pub(super) async fn left(
     State(app): State<App>,
     AsRunner(runner): AsRunner,
     Path(attempt): Path<String>,
-    Body(left): Body<Left>,
-) -> Result<Json<Taken>, ApiError> {
+    Body(left): Body<AttemptReports>,
+) -> Result<Json<ReportsTaken>, ApiError> {
     let attempt = attempt_id(&attempt)?;
     if !app.keeper.holders.holds(&runner, attempt) {
         return Err(stale(Stale));
     }
     let stored = app.records.stored_run(attempt.run).await?.ok_or_else(|| stale(Stale))?;
     let project = app.records.project_by_id(stored.project_id).await?.ok_or_else(|| stale(Stale))?;
-    let plan = plan_of(&app, attempt.run).await?.ok_or_else(|| stale(Stale))?;
+    let plan = app.plan_of(attempt.run).await?.ok_or_else(|| stale(Stale))?;
     let about = About {
         run_id: attempt.run,
         project_id: project.id,
@@ -50,7 +49,7 @@ pub(super) async fn left(
         commit: stored.commit_id,
         merge: stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok()),
     };
-    let mut taken = Taken::default();
+    let mut taken = ReportsTaken::default();
     let mut numbers: Numbers = left.numbers;
     let base = app.records.base_of(attempt.run).await?;
     if let Some(cases) = &left.cases {
@@ -79,7 +78,7 @@ async fn tests(
     attempt: AttemptId,
     cases: &[Case],
     base: Option<(i64, i64)>,
-    taken: &mut Taken,
+    taken: &mut ReportsTaken,
 ) -> Result<Numbers, ApiError> {
     let job_number = i64::try_from(attempt.job).unwrap_or(i64::MAX);
     let job = job_of(plan, attempt.job);
@@ -149,7 +148,7 @@ fn named(row: &ResultRow) -> String {
 }
 
 /// Of all lines, and of those that the commit changed.
-async fn coverage_numbers(app: &App, about: &About, coverage: &Coverage, taken: &mut Taken) -> Numbers {
+async fn coverage_numbers(app: &App, about: &About, coverage: &Coverage, taken: &mut ReportsTaken) -> Numbers {
     let (ran, all) = coverage.lines();
     let mut numbers = Numbers::from([("coverage.lines".to_owned(), Number::share(ran, all))]);
     let mut said = format!("coverage: {ran} of {all} lines");
@@ -180,7 +179,7 @@ async fn findings(
     attempt: AttemptId,
     found: &[Finding],
     base: Option<(i64, i64)>,
-    taken: &mut Taken,
+    taken: &mut ReportsTaken,
 ) -> Result<Numbers, StoreError> {
     let job = i64::try_from(attempt.job).unwrap_or(i64::MAX);
     let row = |finding: &Finding| FindingRow {

@@ -37,6 +37,7 @@ const LOG_LIMIT: usize = 8 * 1024 * 1024;
 /// The largest list of phases or artifacts.
 const BODY_LIMIT: usize = 8 * 1024 * 1024;
 
+/// All addresses of the protocol of runners.
 pub(super) fn router() -> Router<App> {
     Router::new()
         .route("/enrol", post(enrol))

@@ -97,7 +97,7 @@ fn shell(command: &str) -> f64 {
     ms(begin.elapsed())
 }
 
-/// What a job's only cache was told to have done.
+/// What the service says of a job's only cache.
 async fn used(world: &World, pipeline: &str, runner: &str, repository: &ordotaxis_testbed::Repository) -> Value {
     repository.write("ordotaxis.toml", &pipeline.replace("RUNNER", runner));
     // The same file on the same runner is a commit nevertheless.

@@ -140,7 +140,7 @@ async fn many_jobs() {
     repository.push();
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for _ in 0..5 {
-        theirs.push(tokio::task::spawn_blocking(xargs).await.expect("xargs"));
+        theirs.push(tokio::task::spawn_blocking(|| xargs(1_000)).await.expect("xargs"));
         let run = world.json(&["start", "bench"]).await;
         let run = run["run"].as_str().unwrap_or_default().to_owned();
         let ended = end_of(&world, &run).await;

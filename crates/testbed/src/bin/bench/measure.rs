@@ -64,9 +64,9 @@ pub(super) fn span_ms(run: &Value) -> f64 {
     span
 }
 
-pub(super) fn xargs() -> f64 {
+pub(super) fn xargs(count: u32) -> f64 {
     let begin = Instant::now();
-    let status = Command::new("sh").args(["-c", "seq 1000 | xargs -P2 -I{} sh -c true"]).status();
+    let status = Command::new("sh").args(["-c", &format!("seq {count} | xargs -P2 -I{{}} sh -c true")]).status();
     assert!(status.is_ok_and(|status| status.success()));
     ms(begin.elapsed())
 }

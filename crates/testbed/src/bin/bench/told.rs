@@ -1,4 +1,4 @@
-//! Tests by the ten thousand that all fail: how long until they are told, and whether the service answers meanwhile.
+//! Tests by the ten thousand that all fail: how long until they are reported, and whether the service answers meanwhile.
 
 use super::measure::{CONFIG, ms, ordotaxis, percentile, row};
 use ordotaxis_testbed::{RunnerOptions, World, until};

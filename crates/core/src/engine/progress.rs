@@ -1,0 +1,117 @@
+//! What a job is at: one variant for each [`State`], with exactly what belongs to it, so that no job can be queued with
+//! a reason to be lost, or skipped without one.
+
+use super::{Millis, State};
+use std::borrow::Cow;
+
+/// What a job is at. All but `Waiting`, `Gated`, `Queued` and `Running` are ends. Each `why` is one sentence for a person.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Progress {
+    /// Something that it waits for has not ended.
+    Waiting,
+    /// All that it waits for has ended; it is held back all the same.
+    Gated(Hold),
+    /// Ready for a runner. With `not_before` it pauses until about then, before another try; `after` says how the attempt
+    /// before failed.
+    Queued {
+        not_before: Option<Millis>,
+        after: Option<String>,
+    },
+    /// A runner works on the newest attempt; with `cut` it was asked to stop.
+    Running {
+        cut: Option<Cut>,
+    },
+    Passed,
+    Failed {
+        why: String,
+    },
+    /// `unwanted`: a condition of its own, decided when it was about to start, is false.
+    Skipped {
+        why: String,
+        unwanted: bool,
+    },
+    /// The result of the run `from` was taken over.
+    Reused {
+        from: String,
+    },
+    Stopped {
+        why: String,
+    },
+    /// The run `by`, of a newer commit, made it pointless.
+    Overtaken {
+        by: String,
+    },
+    Lost {
+        why: String,
+    },
+}
+
+/// What holds back a job that could start.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Hold {
+    /// It starts by hand only, and nobody has started it.
+    ByHand,
+    /// The gate of its stage is shut.
+    Shut { why: String },
+}
+
+/// Why a running attempt is to end early. A stop that someone asked for counts before a newer commit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Cut {
+    /// `by` asked for it.
+    Stopped { by: String },
+    /// The run `by`, of a newer commit, made it pointless.
+    Overtaken { by: String },
+}
+
+impl Progress {
+    /// In the queue, free to be taken at once.
+    pub fn queued() -> Progress {
+        Progress::Queued { not_before: None, after: None }
+    }
+
+    /// Stopped because `by` asked for it.
+    pub fn stopped_by(by: &str) -> Progress {
+        Progress::Stopped { why: format!("stopped by {by}") }
+    }
+
+    /// The state without its data.
+    pub fn state(&self) -> State {
+        match self {
+            Progress::Waiting => State::Waiting,
+            Progress::Gated(_) => State::Gated,
+            Progress::Queued { .. } => State::Queued,
+            Progress::Running { .. } => State::Running,
+            Progress::Passed => State::Passed,
+            Progress::Failed { .. } => State::Failed,
+            Progress::Skipped { .. } => State::Skipped,
+            Progress::Reused { .. } => State::Reused,
+            Progress::Stopped { .. } => State::Stopped,
+            Progress::Overtaken { .. } => State::Overtaken,
+            Progress::Lost { .. } => State::Lost,
+        }
+    }
+
+    /// What happened, in one sentence: for every end but passed, for a shut gate and for a job that is tried again.
+    pub fn why(&self) -> Option<Cow<'_, str>> {
+        let why: &str = match self {
+            Progress::Reused { from } => return Some(format!("the same as in {from}").into()),
+            Progress::Overtaken { by } => return Some(format!("overtaken by {by}, a newer commit").into()),
+            Progress::Gated(Hold::Shut { why }) | Progress::Failed { why } | Progress::Skipped { why, .. } => why,
+            Progress::Stopped { why } | Progress::Lost { why } | Progress::Queued { after: Some(why), .. } => why,
+            Progress::Waiting | Progress::Gated(Hold::ByHand) | Progress::Queued { after: None, .. } => return None,
+            Progress::Running { .. } | Progress::Passed => return None,
+        };
+        Some(why.into())
+    }
+
+    /// Until when a queued job pauses.
+    pub fn pause(&self) -> Option<Millis> {
+        if let Progress::Queued { not_before, .. } = self { *not_before } else { None }
+    }
+
+    /// Why a running attempt is to end early.
+    pub fn cut(&self) -> Option<&Cut> {
+        if let Progress::Running { cut } = self { cut.as_ref() } else { None }
+    }
+}

@@ -1,4 +1,4 @@
-//! Rebuilds when the console was built anew: its files become part of the binary.
+//! Rebuilds when the console was rebuilt: its files become part of the binary.
 fn main() {
     println!("cargo:rerun-if-changed=../../console/dist/index.html");
     println!("cargo:rerun-if-changed=profiles");

@@ -45,7 +45,7 @@ export function useMe() {
   return useQuery({ queryKey: ['me'], queryFn: () => answered(api.GET('/api/v1/me')) });
 }
 
-/** How long events are gathered before pages ask anew: a large run changes many times a second. */
+/** How long events are gathered before pages ask again: a large run changes many times a second. */
 const GATHER_MS = 200;
 
 /** A run changed. */
@@ -98,7 +98,7 @@ function hear(heard: (what: Heard) => void): () => void {
   };
 }
 
-/** Asks anew for what depends on a run. Lists, and what a project keeps, change with the run itself, not with each job. */
+/** Asks again for what depends on a run. Lists, and what a project keeps, change with the run itself, not with each job. */
 function askFor(run: string, whole: boolean) {
   queries.invalidateQueries({ queryKey: ['run', run] });
   const project = run.split('/')[0];
@@ -107,7 +107,7 @@ function askFor(run: string, whole: boolean) {
   queries.invalidateQueries({ queryKey: ['kept', project] });
 }
 
-/** Asks anew for whatever an event says has changed. The browser itself reconnects with the last event's id. */
+/** Asks again for whatever an event says has changed. The browser itself reconnects with the last event's id. */
 export function useLive() {
   useEffect(() => {
     const runs = new Map<string, boolean>();

@@ -16,9 +16,10 @@ use commands::Options;
 use failure::Failure;
 use std::process::ExitCode;
 
-/// The system's own keeps most of what a large run needed once; this one gives it back.
+/// For SQLite as well as for our own code. The system's allocator keeps most of what a large run needed once, in arenas of
+/// every thread; this one gives it back. `.cargo/config.toml` says how soon.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: tikv_jemallocator::Jemalloc = tikv_jemallocator::Jemalloc;
 
 fn main() -> ExitCode {
     // The one choice of cryptography for TLS, made before any client or server is. It fails only when made twice.

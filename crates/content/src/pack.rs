@@ -85,7 +85,7 @@ impl BlockHeader {
         Ok((BlockHeader { stored, raw, chunks }, rest))
     }
 
-    /// The header as it stands in a pack; numbers are little-endian, 32 bits.
+    /// The header as it is in a pack; numbers are little-endian, 32 bits.
     pub fn bytes(&self) -> Vec<u8> {
         let mut bytes = Vec::with_capacity(FIXED + self.chunks.len() * PER_CHUNK);
         let count = u32::try_from(self.chunks.len()).unwrap_or(u32::MAX);

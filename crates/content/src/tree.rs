@@ -22,7 +22,7 @@ pub enum TreeError {
     Form,
     #[error("the path `{0}` leads outside, or is not one")]
     Path(String),
-    #[error("`{0}` stands in the list twice, or out of order")]
+    #[error("`{0}` is in the list twice, or out of order")]
     Order(String),
     #[error("`{0}` lies below something that is not a folder")]
     NoFolder(String),

@@ -71,7 +71,7 @@ pub enum Part {
     Slot(Slot),
 }
 
-/// A text with slots. Two texts never stand beside each other.
+/// A text with slots. Two texts never follow each other.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Template {
     pub parts: Vec<Part>,

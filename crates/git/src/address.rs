@@ -37,7 +37,7 @@ pub enum AddressError {
 }
 
 impl Address {
-    /// Whether a password stands in it.
+    /// Whether a password is in it.
     pub fn has_password(&self) -> bool {
         matches!(self, Address::Http(remote) | Address::Ssh(remote) if remote.password)
     }

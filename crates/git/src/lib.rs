@@ -1,4 +1,4 @@
-//! git, through its command line: mirrors of repositories, what stands in a commit, clean trees, notes.
+//! git, through its command line: mirrors of repositories, what is in a commit, clean trees, notes.
 //!
 //! [`command`] builds every call the same way; [`Mirror`] holds one bare copy of a repository and the verbs on it;
 //! [`Mirrors`] finds the mirror of a project. A mirror's fetches run one at a time.

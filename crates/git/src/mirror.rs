@@ -37,7 +37,7 @@ impl Mirrors {
         self.folder.join(format!("{project}.git"))
     }
 
-    /// Removes a project's mirror: what is called so later begins anew.
+    /// Removes a project's mirror: a later project of the same name begins with nothing.
     pub async fn remove(&self, project: &str) -> std::io::Result<()> {
         let known = self.open.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(project);
         // Nobody fetches into it meanwhile.

@@ -30,7 +30,7 @@ pub(crate) struct Owner {
 #[derive(Debug, Clone)]
 pub(crate) struct Beneath(Arc<OwnedFd>);
 
-/// What stands in the way is a link.
+/// What is in the way is a link.
 pub(crate) fn is_link_error(error: &io::Error) -> bool {
     error.raw_os_error() == Some(Errno::ELOOP as i32)
 }

@@ -114,7 +114,7 @@ impl Client {
         self.post("beat", beat).await
     }
 
-    /// Bytes of a log that stand at `offset` and were read at `at`.
+    /// Bytes of a log that are at `offset` and were read at `at`.
     pub(crate) async fn log(
         &self,
         attempt: AttemptId,

@@ -17,7 +17,7 @@ const BINARY: &str = "/usr/local/bin/ordotaxis";
 /// What root inside needs to install packages into the container's own files. Nothing of it reaches out.
 const CAPABILITIES: &str = "CHOWN,DAC_OVERRIDE,FOWNER,SETUID,SETGID,KILL";
 
-/// A job's container; removed with [`Container::close`], and at the latest when the runner starts anew.
+/// A job's container; removed with [`Container::close`], and at the latest when the runner restarts.
 pub(crate) struct Container {
     name: String,
     /// Its first process, as seen from here.

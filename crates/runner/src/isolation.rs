@@ -170,7 +170,7 @@ pub(crate) struct Inside<'a> {
     /// Program and arguments.
     pub(crate) command: &'a [String],
     pub(crate) env: &'a [(String, String)],
-    /// Values that must not stand in an argument list, where every user of the machine could read them.
+    /// Values that must not appear in an argument list, where every user of the machine could read them.
     pub(crate) secrets: &'a [(String, String)],
 }
 
@@ -277,12 +277,12 @@ impl Fence {
                     machines_network: matches!(network, Wire::Machines),
                 };
                 line.extend(sandbox.line(&at, filters.is_some(), inside.env));
-                line.extend(self.lent(inside.secrets)?);
+                line.extend(self.with_secrets(inside.secrets)?);
                 line.extend(inside.command.iter().cloned());
             }
             Kind::Container(container) => {
                 line.extend(container.entered(inside.dir, inside.env));
-                line.extend(self.lent(inside.secrets)?);
+                line.extend(self.with_secrets(inside.secrets)?);
                 line.extend(inside.command.iter().cloned());
             }
         }
@@ -302,13 +302,13 @@ impl Fence {
     }
 
     /// A shell that takes secrets from a file which only this job can read, removes it, and becomes what follows.
-    fn lent(&self, secrets: &[(String, String)]) -> std::io::Result<Vec<String>> {
+    fn with_secrets(&self, secrets: &[(String, String)]) -> std::io::Result<Vec<String>> {
         use std::io::Write;
         use std::os::unix::fs::{OpenOptionsExt, fchown};
         if secrets.is_empty() {
             return Ok(Vec::new());
         }
-        let name = format!(".lent-{:016x}", rand::random::<u64>());
+        let name = format!(".secrets-{:016x}", rand::random::<u64>());
         let mut file = std::fs::OpenOptions::new().create_new(true).write(true).mode(0o600).open(self.folders.tmp.join(&name))?;
         for (name, value) in secrets {
             writeln!(file, "export {name}='{}'", value.replace('\'', "'\\''"))?;

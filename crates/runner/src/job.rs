@@ -224,7 +224,7 @@ impl Job<'_> {
         let tmp = &workspace.folders.tmp;
         let made = Beneath::open(tmp).and_then(|tmp| tmp.make_folder(Path::new(FACTS), self.shared.fences.owner()));
         made.map_err(|source| Broken::from(ArchiveError::Io { path: tmp.join(FACTS), source }))?;
-        self.secrets = self.lent()?;
+        self.secrets = self.named_secrets()?;
         self.prepare(workspace).await?;
         // Before the fence is made: what it sees of the job's folder is what is mounted there by then.
         let brought = self.bring_all(workspace).await;
@@ -248,10 +248,10 @@ impl Job<'_> {
     }
 
     /// The secrets that the job names; one that is not there fails it.
-    fn lent(&self) -> Result<Vec<(String, String)>, Broken> {
-        let value = |secret: &ordotaxis_wire::runner::LentSecret| match &secret.value {
+    fn named_secrets(&self) -> Result<Vec<(String, String)>, Broken> {
+        let value = |secret: &ordotaxis_wire::runner::LeaseSecret| match &secret.value {
             Some(value) => Ok((secret.name.clone(), value.clone())),
-            None => Err(failed(secret.why.clone().unwrap_or_else(|| format!("secret {} was not lent", secret.name)))),
+            None => Err(failed(secret.why.clone().unwrap_or_else(|| format!("secret {} was not given to this job", secret.name)))),
         };
         self.lease.secrets.iter().map(value).collect()
     }

@@ -1,7 +1,7 @@
 //! What one job may use: memory and processes by control groups where this runner may make them (version 1 or 2), else by
 //! the limits of processes; what it writes by looking; its time.
 //!
-//! A slot has one group, used by its jobs one after the other: making groups anew for every job costs milliseconds.
+//! A slot has one group, used by its jobs one after the other: making new groups for every job costs milliseconds.
 
 use crate::config::Limits;
 use crate::paths::program;
@@ -21,7 +21,7 @@ pub(crate) struct Group {
     kills_before: u64,
 }
 
-/// What a slot's groups are called: the same again when a runner starts anew in its folder.
+/// What a slot's groups are called: the same again when a runner restarts in its folder.
 fn name(mark: &str, slot: u32) -> String {
     format!("{mark}-{slot}")
 }

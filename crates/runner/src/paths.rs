@@ -23,7 +23,7 @@ pub(crate) fn paths() -> Vec<PathBuf> {
     std::env::var_os("PATH").map(|paths| std::env::split_paths(&paths).collect()).unwrap_or_default()
 }
 
-/// The whole path of a program that the runner itself needs, looked for once on its own `PATH`: searching anew for each
+/// The whole path of a program that the runner itself needs, looked for once on its own `PATH`: searching again for each
 /// command costs a dozen calls, and a job's `PATH` must not decide what puts its limits on. Its name where it is not found.
 pub(crate) fn program(name: &str) -> String {
     static FOUND: OnceLock<Mutex<HashMap<String, String>>> = OnceLock::new();

@@ -51,7 +51,9 @@ impl Job<'_> {
             None => None,
             Some(with) => match &with.password {
                 Some(password) => Some((with.user.clone(), password.clone())),
-                None => return Err(wrong(with.why.clone().unwrap_or_else(|| format!("connection {} was not lent", with.name)))),
+                None => {
+                    return Err(wrong(with.why.clone().unwrap_or_else(|| format!("connection {} was not given to this job", with.name))));
+                }
             },
         };
         let globs = self.lease.gives.iter().find(|give| give.artifact == publish.artifact).map(|give| give.paths.clone());

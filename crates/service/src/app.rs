@@ -18,7 +18,7 @@ use tokio_util::sync::CancellationToken;
 #[derive(Clone)]
 pub(crate) struct App(Arc<Inner>);
 
-/// The parts. None of them calls back into what stands above it.
+/// The parts. None of them calls back into what is above it.
 pub(crate) struct Inner {
     pub(crate) settings: Settings,
     pub(crate) public_url: String,

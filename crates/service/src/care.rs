@@ -9,12 +9,14 @@ use ordotaxis_store::{BlobError, CacheRow, DueArtifact, Entry, SweepPlan};
 use ordotaxis_wire::storage::{SweepView, SweptView};
 use ordotaxis_wire::words;
 use std::collections::HashSet;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// Logs that are closed within this are moved together.
 const GATHER: Duration = Duration::from_secs(15);
 /// How often the service sweeps by itself.
 const EVERY: Duration = Duration::from_secs(60 * 60);
+/// How often plans in memory are looked through.
+const LOOK_AT_PLANS: Duration = Duration::from_secs(15);
 /// A cache that nobody used for so long is not going to be.
 const UNUSED_MS: i64 = 30 * 24 * 60 * 60 * 1000;
 
@@ -142,6 +144,13 @@ pub(crate) async fn move_logs(app: App) {
         if let Err(error) = app.logs.move_closed(clock::now()).await {
             tracing::warn!(%error, "logs could not be moved into the store; they stay as they are, and it is tried again");
         }
+    }
+}
+
+/// Drops plans from memory that nobody has asked for lately.
+pub(crate) async fn drop_plans(app: App) {
+    while app.stop.run_until_cancelled(tokio::time::sleep(LOOK_AT_PLANS)).await.is_some() {
+        app.plans.drop_unused(Instant::now());
     }
 }
 

@@ -33,7 +33,7 @@ mod work;
 
 pub use http::openapi;
 pub use listening::ListenError;
-pub use occasions::{NotLent, lend_from};
+pub use occasions::{NotBorrowed, read_borrowed};
 pub use profile::ProfileError;
 pub use seal::KeyError;
 pub use serve::{ServeError, Shutdown, serve};

@@ -1,4 +1,4 @@
-//! The listener: plain, or with TLS whose files are read anew on SIGHUP; and what a connection may cost before it has said anything.
+//! The listener: plain, or with TLS whose files are read again on SIGHUP; and what a connection may cost before it has said anything.
 
 use crate::settings::Tls;
 use axum::Router;
@@ -52,7 +52,7 @@ pub(crate) fn listen(listener: TcpListener, tls: Option<Tls>, router: Router, ha
         }
         Some(tls) => {
             let config = read(&tls)?;
-            tokio::spawn(read_anew(config.clone(), tls));
+            tokio::spawn(reread(config.clone(), tls));
             let acceptor = axum_server::tls_rustls::RustlsAcceptor::new(config).handshake_timeout(HANDSHAKE);
             let mut server = axum_server::from_tcp(listener).map_err(ListenError::Listener)?.handle(handle).acceptor(acceptor);
             bounded(server.http_builder());
@@ -83,15 +83,15 @@ fn read(tls: &Tls) -> Result<RustlsConfig, ListenError> {
 }
 
 /// On SIGHUP; what cannot be read leaves the certificate that was.
-async fn read_anew(known: RustlsConfig, tls: Tls) {
+async fn reread(known: RustlsConfig, tls: Tls) {
     let Ok(mut hangups) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::hangup()) else { return };
     while hangups.recv().await.is_some() {
         match config(&tls) {
             Ok(config) => {
                 known.reload_from_config(Arc::new(config));
-                tracing::info!("the certificate was read anew");
+                tracing::info!("the certificate was read again");
             }
-            Err(error) => tracing::error!(%error, "the certificate could not be read anew; the one that was stays"),
+            Err(error) => tracing::error!(%error, "the certificate could not be read again; the one before stays in use"),
         }
     }
 }

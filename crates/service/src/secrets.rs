@@ -126,7 +126,7 @@ struct Lending<'a> {
 
 /// Puts the values into a lease whose job names secrets, connections or identities, or says why there is none; and what the
 /// settings say of its log.
-pub(crate) async fn lend(app: &App, lease: &mut Lease) -> Result<(), StoreError> {
+pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), StoreError> {
     lease.log_limit = app.settings.log_limit;
     if lease.git_url.starts_with("http")
         && lease.git_url.contains('@')
@@ -177,7 +177,7 @@ impl Lending<'_> {
     /// A stored value, or why this run gets none. `what` is `secret NAME` or `connection NAME`.
     fn stored(&self, what: &str, row: Option<(String, &[u8], &Reach)>) -> Result<String, String> {
         if self.plan.as_ref().is_none_or(|plan| plan.occasion.is_from_outside()) {
-            return Err(format!("{what} is not lent to a proposal from outside"));
+            return Err(format!("{what} is not given to a proposal from outside"));
         }
         let Some((sealed_as, sealed, reach)) = row else {
             let (kind, name) = what.split_once(' ').unwrap_or(("secret", what));

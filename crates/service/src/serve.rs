@@ -98,6 +98,7 @@ fn workers(app: &App) -> JoinSet<()> {
     }
     kept!("sweep", crate::care::work);
     kept!("move-logs", crate::care::move_logs);
+    kept!("drop-plans", crate::care::drop_plans);
     kept!("prune", crate::prune::work);
     kept!("work", crate::work::work);
     kept!("schedules", occasions::schedules);

@@ -55,7 +55,7 @@ pub struct Settings {
     pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
 }
 
-/// `[tls]`: files in PEM. A certificate that is renewed is read anew without a restart.
+/// `[tls]`: files in PEM. A certificate that is renewed is read again on SIGHUP, without a restart.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Tls {

@@ -6,7 +6,7 @@ use ordotaxis_store::{BlobError, Blobs};
 use std::collections::{HashSet, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// How many chunks are kept in mind in all: about 150 MB.
+/// How many chunks are remembered in all: about 150 MB.
 const MOST: usize = 2_000_000;
 
 type Chunks = Arc<HashSet<ChunkId>>;

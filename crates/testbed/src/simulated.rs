@@ -33,7 +33,7 @@ impl Simulated {
         Some(Simulated { http, url: link.to_owned(), credential, session: format!("{name}-{:p}", &enrolled) })
     }
 
-    /// The same runner started anew: what it held before is given up.
+    /// The same runner after a restart: what it held before is given up.
     pub fn restarted(&self, life: u32) -> Simulated {
         Simulated { session: format!("{}-{life}", self.session), ..self.clone() }
     }

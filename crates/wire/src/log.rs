@@ -1,4 +1,4 @@
-//! Logs by line, and lines by what stands in them.
+//! Logs by line, and lines by what is in them.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -1,10 +1,10 @@
-// Doing something and saying how it went: every list of this page asks anew for what it shows afterwards.
+// Doing something and saying how it went: every list of this page asks again for what it shows afterwards.
 import { useState } from 'react';
 import { answered, queries } from '../../api/client';
 
 type Call<T> = Promise<{ data?: T; error?: unknown; response: Response }>;
 
-/** What was said last, and a function that does a call, says how it went, and asks anew for lists under these keys. */
+/** What was said last, and a function that does a call, says how it went, and asks again for lists under these keys. */
 export function useAct(keys: string[]) {
   const [told, setTold] = useState<{ words: string; wrong: boolean }>();
   const act = async <T>(call: Call<T>, words: string): Promise<T | undefined> => {

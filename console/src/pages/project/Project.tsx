@@ -30,7 +30,7 @@ export default function Project() {
   const { project = '' } = useParams();
   const [filter, setFilter] = useState('');
   const now = useNow(true);
-  // Only the newest page is asked for anew when a run changes; what was loaded of earlier ones stays.
+  // Only the newest page is asked for again when a run changes; what was loaded of earlier ones stays.
   const newest = useQuery({ queryKey: ['runs', project], queryFn: () => page(project, undefined) });
   const next = newest.data?.next;
   const [from, setFrom] = useState<number>();

@@ -43,7 +43,7 @@ export function Lanes({ run, jobs, plan, now, chosen, onChoose }: Props) {
     estimateSize: (row) => HEIGHT[rows[row]?.kind ?? 'lane'],
     overscan: 12,
   });
-  // biome-ignore lint/correctness/useExhaustiveDependencies: measured anew whenever the rows are others
+  // biome-ignore lint/correctness/useExhaustiveDependencies: measured again whenever the rows are others
   useEffect(() => virtual.measure(), [rows]);
   const width = useWidth(box) - NAMES - 16;
   const height = virtual.getTotalSize();

@@ -70,7 +70,7 @@ export function useLines(run: RunView, job: string, attempt: number, beside: str
           // A chatty job is drawn a few times a second, not with every line.
           await pause(150);
         } catch {
-          // The service may be starting anew; the log goes on where it was.
+          // The service may be restarting; the log goes on where it was.
           if (!ended.aborted) await pause(1000);
         } finally {
           document.removeEventListener('visibilitychange', letGo);

@@ -37,8 +37,8 @@ pub(super) async fn check(options: CheckOptions, json: bool) -> Done {
     for file in &files {
         let text = read(file)?;
         let name = file.display().to_string();
-        let lent = local::lend(&text).await;
-        let diagnostics = plan::check_lent(&text, &lent);
+        let borrowed = local::fetch_borrowed(&text).await;
+        let diagnostics = plan::check_borrowing(&text, &borrowed);
         errors |= has_errors(&diagnostics);
         if format != CheckFormat::Human {
             views.extend(diagnostic_views(&name, &text, &diagnostics));

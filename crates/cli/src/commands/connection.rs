@@ -33,7 +33,7 @@ pub(super) async fn connection(command: ConnectionCommand, api: &Api, json: bool
         ConnectionCommand::Set { project, name, user, reach } => {
             let ask = NewConnection { user, password: secret::value()?, reach: reach.into() };
             api.send(api.request(Method::PUT, &format!("projects/{project}/connections/{name}")).json(&ask)).await?;
-            out::print(format!("connection {name} of {project} is set; jobs that publish with it are lent it from now on"));
+            out::print(format!("connection {name} of {project} is set; jobs that publish with it get it from now on"));
             OK
         }
         ConnectionCommand::List { project } => {

@@ -11,7 +11,7 @@ use reqwest::Method;
 pub(crate) enum GroupCommand {
     /// All groups and who is in each
     List,
-    /// Make a group, or say anew who is in it: these persons and no others
+    /// Make a group, or replace who is in it: these persons and no others
     Set { name: String, members: Vec<String> },
     /// Remove a group, and with it its roles
     Remove { name: String },

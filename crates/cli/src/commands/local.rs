@@ -5,7 +5,7 @@ use crate::failure::Failure;
 use clap::Args;
 use clap::ValueEnum;
 use indexmap::IndexMap;
-use ordotaxis_core::plan::{Cause, Event, Lent, Occasion, Ref, borrows};
+use ordotaxis_core::plan::{BorrowedFiles, Cause, Event, Occasion, Ref, borrows};
 use ordotaxis_git::Mirrors;
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
@@ -98,21 +98,21 @@ pub(super) fn occasion(options: &OccasionOptions, dir: &Path) -> Result<Occasion
     Ok(Occasion { inputs: inputs(&options.input)?, changed, author, ..Occasion::new(cause) })
 }
 
-/// Fetches what a file borrows. What cannot be had stands there with the reason.
-pub(super) async fn lend(text: &str) -> Lent {
-    let mut lent = Lent::new();
+/// Fetches what a file borrows. What cannot be had is there with the reason.
+pub(super) async fn fetch_borrowed(text: &str) -> BorrowedFiles {
+    let mut borrowed = BorrowedFiles::new();
     let wanted = borrows(text);
     if wanted.is_empty() {
-        return lent;
+        return borrowed;
     }
     let mirrors = Mirrors::new(cache().join("borrowed"));
     for (name, borrow) in wanted {
         let borrow = borrow.value;
         let digest: String = Sha256::digest(borrow.git.as_bytes()).iter().take(10).map(|byte| format!("{byte:02x}")).collect();
         let mirror = mirrors.get(&digest, &borrow.git);
-        lent.insert(name, ordotaxis_service::lend_from(&mirror, &borrow).await.map_err(|error| error.to_string()));
+        borrowed.insert(name, ordotaxis_service::read_borrowed(&mirror, &borrow).await.map_err(|error| error.to_string()));
     }
-    lent
+    borrowed
 }
 
 fn cache() -> PathBuf {

@@ -8,7 +8,7 @@ use tokio::time::{Instant, sleep};
 const PATIENCE: Duration = Duration::from_secs(60);
 const PAUSE: Duration = Duration::from_millis(500);
 
-/// Asks again while the service cannot be reached: it may be starting anew.
+/// Asks again while the service cannot be reached: it may be restarting.
 pub(super) async fn patiently<T>(ask: impl AsyncFn() -> Result<T, Failure>) -> Result<T, Failure> {
     let until = Instant::now() + PATIENCE;
     loop {

@@ -89,8 +89,8 @@ pub(super) async fn plan(options: PlanOptions, json: bool) -> Done {
 }
 
 async fn made(text: &str, file: &Path, occasion: &Occasion) -> Result<Planned, Vec<ordotaxis_core::language::Diagnostic>> {
-    let lent = local::lend(text).await;
-    make_plan(Source { text, name: &pipeline_name(file), lent: &lent }, occasion)
+    let borrowed = local::fetch_borrowed(text).await;
+    make_plan(Source { text, name: &pipeline_name(file), borrowed: &borrowed }, occasion)
 }
 
 /// `ordotaxis.toml` is `main`; any other file is named by its stem.
@@ -116,7 +116,7 @@ fn remarks(planned: &Planned, occasion: &Occasion) {
             out::print(out::dim(&format!("not yet done by this version, so a run would not begin: {stops}")));
         }
         if !without.is_empty() {
-            out::print(out::dim(&format!("not yet done by this version, a run goes on without: {without}")));
+            out::print(out::dim(&format!("not yet done by this version, a run continues without: {without}")));
         }
     }
 }

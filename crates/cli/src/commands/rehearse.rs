@@ -125,8 +125,8 @@ struct Wants {
 /// Plans once before anything is raised: mistakes cost nothing.
 async fn planned(file: &Path, text: &str, ask: &Ask, occasion: &Occasion) -> Result<Option<Wants>, Failure> {
     let name = file.display().to_string();
-    let lent = local::lend(text).await;
-    let planned = match make_plan(Source { text, name: &plan::pipeline_name(file), lent: &lent }, occasion) {
+    let borrowed = local::fetch_borrowed(text).await;
+    let planned = match make_plan(Source { text, name: &plan::pipeline_name(file), borrowed: &borrowed }, occasion) {
         Ok(planned) => planned,
         Err(diagnostics) => {
             check::print(&name, text, &diagnostics)?;

@@ -29,7 +29,7 @@ pub(crate) enum RunnerCommand {
         #[arg(long, default_value = "1h", value_parser = humantime::parse_duration)]
         expires: Duration,
     },
-    /// Change what a runner may have; all of it is said anew
+    /// Change what a runner may have; all of it is replaced
     Set {
         name: String,
         #[command(flatten)]

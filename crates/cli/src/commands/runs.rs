@@ -125,7 +125,7 @@ pub(super) async fn again(options: AgainOptions, api: &Api, json: bool) -> Done 
     let within = ask.failed || !ask.jobs.is_empty();
     let view: RunView = api.post(&format!("runs/{}/{number}/again", run.project), &ask).await?;
     if !json {
-        let what = if within { "goes on".to_owned() } else { format!("begun, {}/{number} once more", run.project) };
+        let what = if within { "continues".to_owned() } else { format!("begun, {}/{number} once more", run.project) };
         out::print(format!("{} {what}: {}", out::bold(&view.run), view.sentence));
         if !watch {
             out::remark(format!("  follow it: ordotaxis watch {}", view.run));

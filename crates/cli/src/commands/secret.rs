@@ -31,7 +31,7 @@ pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Don
         SecretCommand::Set { project, name, reach } => {
             let ask = NewSecret { value: value()?, reach: reach.into() };
             api.send(api.request(Method::PUT, &format!("projects/{project}/secrets/{name}")).json(&ask)).await?;
-            out::print(format!("secret {name} of {project} is set; jobs that name it are lent it from now on"));
+            out::print(format!("secret {name} of {project} is set; jobs that name it get it from now on"));
             OK
         }
         SecretCommand::List { project } => {

@@ -1,4 +1,4 @@
-//! `watch`: a run as it goes. In a terminal one block that is drawn anew; into a pipe a line whenever a job changes.
+//! `watch`: a run as it goes. In a terminal one block that is redrawn; into a pipe a line whenever a job changes.
 //! At the end the sentence, and of the first job that failed the end of its log.
 
 use super::patience::patiently;
@@ -25,7 +25,7 @@ const NAME_WIDTH: usize = 32;
 /// How much of the failing log is shown.
 const TAIL_LINES: usize = 25;
 const TAIL_BYTES: usize = 16 * 1024;
-/// A block in a terminal is drawn anew at least this often, so that times move.
+/// A block in a terminal is redrawn at least this often, so that times move.
 const REDRAW: Duration = Duration::from_millis(500);
 /// The run is asked for at most this often.
 const GATHER: Duration = Duration::from_millis(60);
@@ -64,7 +64,7 @@ async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Done {
     if view.state == State::Passed { OK } else { Ok(failed()) }
 }
 
-/// Returns when the run has changed, or it is time to draw anew. Live events are read as they come; when the stream
+/// Returns when the run has changed, or it is time to redraw. Live events are read as they come; when the stream
 /// breaks, asking now and then does as well until it is back.
 async fn wait_for_news(api: &Api, run: &str, news: &mut Option<reqwest::Response>) {
     if news.is_none() {

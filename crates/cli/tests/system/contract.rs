@@ -239,12 +239,12 @@ async fn a_proposal_from_outside_gets_no_secret_and_an_unset_one_is_told() {
                 .find(|run| run["occasion"]["event"] == "proposal" && !run["ended_at"].is_null() && run["again_of"].is_null())?
                 .clone();
             let run = world.json(&["show", run["run"].as_str()?]).await;
-            let lent = World::job(&run, "a.b")["state"] == "passed";
-            (lent != outside).then_some(run)
+            let given = World::job(&run, "a.b")["state"] == "passed";
+            (given != outside).then_some(run)
         })
         .await;
         if outside {
-            assert_eq!(World::job(&ended, "a.b")["why"], "secret STATION_KEY is not lent to a proposal from outside");
+            assert_eq!(World::job(&ended, "a.b")["why"], "secret STATION_KEY is not given to a proposal from outside");
         }
     }
     for (name, value, words) in

@@ -14,7 +14,7 @@ pub struct Actor {
 /// Who acts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Who {
-    /// `id` is never given twice, so that a name that is taken anew is not mistaken.
+    /// `id` is never given twice, so that a name that is used again later is not mistaken for the earlier one.
     Person {
         id: i64,
         name: String,

@@ -56,7 +56,7 @@ impl Step<'_> {
             self.put_back(job, fresh);
         }
         asked.iter().for_each(|&job| self.run.jobs[job].started_by = Some(by.to_owned()));
-        // Gates are asked anew: their numbers will be others.
+        // Gates are asked again: their numbers will be others.
         let shut = |job: &usize| matches!(self.run.jobs[*job].progress, Progress::Gated(Hold::Shut { .. }));
         for job in (0..count).filter(shut).collect::<Vec<_>>() {
             back[job] = true;

@@ -230,7 +230,7 @@ impl Run {
         self.limits.push(Limit { cells, most: number - on, active: 0 });
     }
 
-    /// Counts everything anew from the states of the jobs.
+    /// Counts everything again from the states of the jobs.
     pub(super) fn count(&mut self) {
         let plan = self.plan.clone();
         for stage in 0..self.stages.len() {

@@ -57,7 +57,7 @@ pub fn with_deep_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
 }
 
 impl Expression {
-    /// Compiles a CEL expression (github.com/google/cel-spec) and looks through it: names, calls, compared texts. The error
+    /// Compiles a CEL expression (Common Expression Language, the specification's "Language Definition") and looks through it: names, calls, compared texts. The error
     /// points at its place in bytes.
     pub fn compile(source: &str) -> Result<Expression, Mistake> {
         let whole = 0..source.len();
@@ -69,7 +69,7 @@ impl Expression {
         let mut found = reads::Found::default();
         reads::walk(program.expression(), program.source_info(), source, &mut found);
         if found.loops_in_loops {
-            let message = "a loop (`all`, `exists`, `map`, `filter`) stands in another one".to_owned();
+            let message = "a loop (`all`, `exists`, `map`, `filter`) is inside another one".to_owned();
             return Err(Mistake { message, hint: Some("write it as two expressions joined with `&&`".into()), span: whole, limit: true });
         }
         if let Some((name, span)) = found.calls.iter().find(|(name, _)| !callable(name)) {
@@ -169,10 +169,8 @@ fn syntax(source: &str, errors: &cel::ParseErrors) -> Mistake {
         if at.is_empty() { "the expression ends too early".to_owned() } else { format!("the expression cannot be read at `{at}`") };
     let hint = match at {
         "=" => "compare with `==`",
-        "" if source.trim_end().ends_with("==") => {
-            "a text within the expression stands in quotes of the other kind: 'ref.branch == \"main\"'"
-        }
-        "'" | "\"" => "a text within the expression stands in quotes of the other kind",
+        "" if source.trim_end().ends_with("==") => "a text within the expression needs quotes of the other kind: 'ref.branch == \"main\"'",
+        "'" | "\"" => "a text within the expression needs quotes of the other kind",
         _ if source.contains(" and ") || source.contains(" or ") || source.contains(" not ") => "`&&` is and, `||` is or, `!` is not",
         _ => "it reads like: ref.branch == \"main\" && touches(\"src/**\")",
     };
@@ -225,7 +223,7 @@ mod tests {
             ("1 / 0 == 1", "it divides by zero"),
             ("tuoches('x')", "there is no function `tuoches`"),
             ("ref.branch = 'main'", "the expression cannot be read at `=`"),
-            ("changed.all(a, changed.all(b, a == b))", "a loop (`all`, `exists`, `map`, `filter`) stands in another one"),
+            ("changed.all(a, changed.all(b, a == b))", "a loop (`all`, `exists`, `map`, `filter`) is inside another one"),
         ] {
             assert_eq!(decide(source, &scene()), Err(wanted.to_owned()), "{source}");
         }

@@ -122,7 +122,7 @@ impl Code {
         }
     }
 
-    /// The stable word for this kind, as it stands in every output.
+    /// The stable word for this kind, as it is in every output.
     pub fn word(self) -> &'static str {
         match self {
             Code::Syntax => "syntax",

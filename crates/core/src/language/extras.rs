@@ -1,5 +1,5 @@
 //! What a job asks of its runner beyond running steps. Read, checked and planned; the table in `keys` says what of it
-//! this version does. The same values stand in the file and in the plan.
+//! this version does. The same values are in the file and in the plan.
 
 use super::place::At;
 use super::step::Step;

@@ -71,7 +71,7 @@ fn syntax_hint(text: &str, span: &Span, message: &str) -> Option<&'static str> {
     let line = text[line_start..].lines().next().unwrap_or_default();
     let said = message.to_lowercase();
     match () {
-        () if said.contains("duplicate") => Some("the same name stands twice: put both together, or give one another name"),
+        () if said.contains("duplicate") => Some("the same name is there twice: put both together, or give one another name"),
         () if line.contains('\t') && line.trim_start().starts_with('-') || line.trim_start().starts_with("- ") => {
             Some("a list is written in brackets: steps = [\"make\", \"make test\"]")
         }
@@ -79,7 +79,7 @@ fn syntax_hint(text: &str, span: &Span, message: &str) -> Option<&'static str> {
         () if line.contains('‘') || line.contains('“') || line.contains('”') => {
             Some("these are a word processor's quotes: write \" or '")
         }
-        () if said.contains("quoted") => Some("text stands in quotes: name = \"value\""),
+        () if said.contains("quoted") => Some("text needs quotes: name = \"value\""),
         () if line.trim_start().starts_with('[') && !line.contains(']') => Some("close the table's name with `]`"),
         () if said.contains("array") || line.contains('[') && !line.contains(']') => {
             Some("close the list with `]`, with `,` between its items")
@@ -230,7 +230,7 @@ impl Reader<'_> {
 
     /// `[job.test]` with `steps`: the commonest slip, a job without its stage.
     fn one_keyword_too_high(&mut self, stage: &str, key: &str, span: Span) {
-        let message = format!("`{key}` stands in `[job.{stage}]`, which is a stage; a job's table is `[job.STAGE.NAME]`");
+        let message = format!("`{key}` is in `[job.{stage}]`, which is a stage; a job's table is `[job.STAGE.NAME]`");
         self.note(Diagnostic::error(Code::WrongType, span, message).hint(format!("write `[job.{stage}.NAME]` with a name for the job")));
     }
 
@@ -243,7 +243,7 @@ impl Reader<'_> {
         let message = format!("`{}` in {place} is not yet done by this version", key.name);
         let diagnostic = Diagnostic::error(Code::NotYet, span, message);
         self.later.push(match key.run {
-            Run::Without => Diagnostic { severity: Severity::Note, ..diagnostic.hint("the run goes on without it") },
+            Run::Without => Diagnostic { severity: Severity::Note, ..diagnostic.hint("the run continues without it") },
             _ => diagnostic.hint("take it out for now; a run that silently left it out would do something else than the file says"),
         });
     }

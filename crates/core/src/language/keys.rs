@@ -63,7 +63,7 @@ pub(crate) const FILE: &[Key] = &[
     key(
         "borrow",
         &Shape::Map { names: Names::Plain, of: &Shape::Table { keys: BORROW, called: "borrow " }, called: "a borrow" },
-        "patterns lent by another repository",
+        "patterns of another repository",
     ),
     key(
         "job",
@@ -284,7 +284,7 @@ const PUBLISH: &[Key] = &[
     needed("artifact", NAME, "an artifact that the job gives"),
     needed("to", TEMPLATE, "oci://HOST/NAME:TAG, or an address for HTTP PUT"),
     key("as", &Shape::Choice(&["artifact", "image"]), "in a registry: an artifact of its files, or an image whose file system they are"),
-    key("with", WORD, "the connection whose user and password are lent for it"),
+    key("with", WORD, "the connection whose user and password are used for it"),
     key("fact", NAME, "a fact that takes the digest of what was published"),
 ];
 

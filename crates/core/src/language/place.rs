@@ -1,8 +1,8 @@
-//! Where something stands in a file.
+//! Where something is in a file.
 
 use std::ops::Range;
 
-/// Where something stands in the text, in bytes.
+/// Where something is in the text, in bytes.
 pub type Span = Range<usize>;
 
 /// A value and where it stands.

@@ -21,7 +21,7 @@ pub(crate) struct Key {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Run {
     Yes,
-    /// Leaving it out changes no result: the run goes on without it and says so.
+    /// Leaving it out changes no result: the run continues without it and says so.
     Without,
     /// Leaving it out would do something else than the file says: the run does not begin.
     NotYet,

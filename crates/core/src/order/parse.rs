@@ -28,7 +28,7 @@ pub struct Mistake {
 }
 
 impl Line {
-    /// Moves every span to where it stands in a larger text.
+    /// Moves every span to where it is in a larger text.
     #[must_use]
     pub fn placed(mut self, place: impl Fn(Span) -> Span + Copy) -> Line {
         self.span = place(self.span);

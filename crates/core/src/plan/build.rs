@@ -2,7 +2,7 @@
 
 use super::cells::{fits, label};
 use super::decide::{Decision, decide};
-use super::follow::Lent;
+use super::follow::BorrowedFiles;
 use super::occasion::Occasion;
 use super::resolve::{After, File, Graph, only, shared_axes};
 use super::scope::Conditions;
@@ -25,7 +25,7 @@ pub(super) fn build(
     file: &File<'_>,
     graph: &Graph,
     conditions: &[Conditions],
-    lent: &Lent,
+    borrowed: &BorrowedFiles,
     name: &str,
     occasion: &Occasion,
     diagnostics: &mut Vec<Diagnostic>,
@@ -49,8 +49,8 @@ pub(super) fn build(
         build.job(job, &conditions[job], &mut jobs);
     }
     let borrowed = file.pipeline.borrows.iter().filter_map(|(name, borrow)| {
-        let lend = lent.get(name)?.as_ref().ok()?;
-        Some(PlannedBorrow { name: name.clone(), git: borrow.value.git.clone(), at: borrow.value.at.clone(), commit: lend.commit.clone() })
+        let file = borrowed.get(name)?.as_ref().ok()?;
+        Some(PlannedBorrow { name: name.clone(), git: borrow.value.git.clone(), at: borrow.value.at.clone(), commit: file.commit.clone() })
     });
     Plan {
         version: VERSION,

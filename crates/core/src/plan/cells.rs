@@ -123,7 +123,7 @@ pub(super) fn fits(cell: &Cell, values: &Cell) -> bool {
     values.iter().all(|(axis, value)| cell.get(axis) == Some(value))
 }
 
-/// A cell as it stands in an id: its values, joined by commas.
+/// A cell as it is in an id: its values, joined by commas.
 pub(super) fn label(cell: &Cell) -> String {
     cell.values().map(String::as_str).collect::<Vec<_>>().join(",")
 }

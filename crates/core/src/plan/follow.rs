@@ -7,11 +7,11 @@ use std::borrow::Cow;
 use std::collections::{BTreeSet, HashMap};
 
 /// A borrow as it was found: the commit its tag or commit named, and the file there. Or, in words, why it was not.
-pub type Lent = HashMap<String, Result<Lend, String>>;
+pub type BorrowedFiles = HashMap<String, Result<BorrowedFile, String>>;
 
 /// A file that is borrowed from another repository, with the commit that it was read from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Lend {
+pub struct BorrowedFile {
     pub commit: String,
     pub text: String,
 }
@@ -43,8 +43,8 @@ struct Follower<'p, 'd> {
 }
 
 /// Every job with the patterns that it follows filled in.
-pub(super) fn follow<'p>(pipeline: &'p Pipeline, lent: &Lent, diagnostics: &mut Vec<Diagnostic>) -> Vec<Whole<'p>> {
-    let borrowed = borrowed(pipeline, lent, diagnostics);
+pub(super) fn follow<'p>(pipeline: &'p Pipeline, files: &BorrowedFiles, diagnostics: &mut Vec<Diagnostic>) -> Vec<Whole<'p>> {
+    let borrowed = borrowed(pipeline, files, diagnostics);
     let mut follower = Follower { pipeline, borrowed, chains: HashMap::new(), used: BTreeSet::new(), diagnostics };
     follower.check_inputs();
     let jobs = pipeline.jobs.iter().map(|job| follower.whole(job)).collect();
@@ -53,16 +53,17 @@ pub(super) fn follow<'p>(pipeline: &'p Pipeline, lent: &Lent, diagnostics: &mut 
 }
 
 /// Reads borrowed files. A borrowed file must be without mistakes; only its patterns count.
-fn borrowed<'p>(pipeline: &'p Pipeline, lent: &Lent, diagnostics: &mut Vec<Diagnostic>) -> HashMap<&'p str, Option<Pipeline>> {
+fn borrowed<'p>(pipeline: &'p Pipeline, files: &BorrowedFiles, diagnostics: &mut Vec<Diagnostic>) -> HashMap<&'p str, Option<Pipeline>> {
     let mut borrowed = HashMap::new();
     for (name, borrow) in &pipeline.borrows {
-        let found = match lent.get(name) {
-            Some(Ok(lend)) => {
-                let (pipeline, mistakes) = read(&lend.text);
+        let found = match files.get(name) {
+            Some(Ok(found)) => {
+                let (pipeline, mistakes) = read(&found.text);
                 let first = mistakes.iter().find(|d| d.severity == crate::language::Severity::Error);
                 if let Some(first) = first {
-                    let (line, _) = crate::language::Lines::new(&lend.text).position(first.span.start);
-                    let message = format!("`{}` as lent has a mistake in line {line}: {}", borrow.value.file, first.message);
+                    let (line, _) = crate::language::Lines::new(&found.text).position(first.span.start);
+                    let message =
+                        format!("`{}` has a mistake at the borrowed commit, in line {line}: {}", borrow.value.file, first.message);
                     diagnostics
                         .push(Diagnostic::error(Code::Borrow, borrow.span.clone(), message).hint("borrow at a tag where it has none"));
                 }
@@ -176,7 +177,7 @@ impl<'p> Follower<'p, '_> {
             self.unknown(name, &name.value, format!("there is no pattern `{}`", name.value), known.collect());
             return None;
         };
-        let Some(lent) = self.borrowed.get(borrow) else {
+        let Some(file) = self.borrowed.get(borrow) else {
             let diagnostic = Diagnostic::error(Code::UnknownPattern, name.span.clone(), format!("there is no [borrow.{borrow}]"));
             self.diagnostics.push(match nearest(borrow, self.pipeline.borrows.keys().map(String::as_str)) {
                 Some(near) => diagnostic.hint(format!("did you mean `{near}:{pattern}`?")),
@@ -185,8 +186,8 @@ impl<'p> Follower<'p, '_> {
             return None;
         };
         // What could not be read is already an error at the borrow itself.
-        let lent = lent.as_ref()?;
-        match lent.patterns.get(pattern) {
+        let file = file.as_ref()?;
+        match file.patterns.get(pattern) {
             Some(found) => {
                 let mut found = found.clone();
                 found.body = found.body.placed_at(&name.span);
@@ -194,8 +195,8 @@ impl<'p> Follower<'p, '_> {
                 Some(found)
             }
             None => {
-                let known: Vec<String> = lent.patterns.keys().cloned().collect();
-                self.unknown(name, pattern, format!("`{borrow}` lends no pattern `{pattern}`"), known.iter().map(String::as_str).collect());
+                let known: Vec<String> = file.patterns.keys().cloned().collect();
+                self.unknown(name, pattern, format!("`{borrow}` has no pattern `{pattern}`"), known.iter().map(String::as_str).collect());
                 None
             }
         }
@@ -316,7 +317,7 @@ fn merge(over: &Body, under: &Body) -> Body {
 }
 
 impl Body {
-    /// With every place moved to `span`: for what stands in another file.
+    /// With every place moved to `span`: for what is in another file.
     fn placed_at(mut self, span: &Span) -> Body {
         let env = |env: &mut Env| env.values_mut().for_each(|value| value.span = span.clone());
         env(&mut self.env);

@@ -27,7 +27,7 @@ mod weight;
 pub use compare::{Change, compare};
 pub use dot::dot;
 pub use edges::{Because, Edge, edges};
-pub use follow::{Lend, Lent};
+pub use follow::{BorrowedFile, BorrowedFiles};
 pub use occasion::{Cause, Event, Merges, Occasion, Ref, starts};
 pub use svg::svg;
 pub use value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, Wait, WaitOn};
@@ -43,7 +43,7 @@ pub struct Source<'a> {
     /// The pipeline's name: the file's stem.
     pub name: &'a str,
     /// What `[borrow]` asks for. A borrow that is missing here is noted, and what follows it left unchecked.
-    pub lent: &'a Lent,
+    pub borrowed: &'a BorrowedFiles,
 }
 
 /// A plan, and what else there is to say.
@@ -59,13 +59,13 @@ pub struct Planned {
 
 /// Every mistake that can be found without an occasion, in the order of the file.
 pub fn check(text: &str) -> Vec<Diagnostic> {
-    check_lent(text, &Lent::new())
+    check_borrowing(text, &BorrowedFiles::new())
 }
 
 /// As [`check`], with what `[borrow]` asks for.
-pub fn check_lent(text: &str, lent: &Lent) -> Vec<Diagnostic> {
+pub fn check_borrowing(text: &str, borrowed: &BorrowedFiles) -> Vec<Diagnostic> {
     let (pipeline, diagnostics) = language::read(text);
-    with_deep_stack(|| prepared(Source { text, name: "", lent }, &pipeline, diagnostics, |_, _, _, _| ()).1)
+    with_deep_stack(|| prepared(Source { text, name: "", borrowed }, &pipeline, diagnostics, |_, _, _, _| ()).1)
 }
 
 /// Plans a pipeline. Errors are all that `check` finds, and what does not fit the occasion.
@@ -84,7 +84,7 @@ fn planned(source: Source<'_>, occasion: &Occasion, pipeline: Pipeline, diagnost
     let made = with_deep_stack(|| {
         prepared(source, &pipeline, diagnostics, |file, graph, conditions, diagnostics| {
             let occasion = &with_inputs(&pipeline.starts, occasion, diagnostics);
-            let mut plan = build::build(file, graph, conditions, source.lent, source.name, occasion, diagnostics);
+            let mut plan = build::build(file, graph, conditions, source.borrowed, source.name, occasion, diagnostics);
             only::keep_only(&mut plan, diagnostics);
             plan.keeps_older = !pipeline.starts.overtake;
             let inputs = pipeline.starts.inputs.iter();
@@ -126,7 +126,7 @@ fn prepared<T>(
 }
 
 fn made<T>(source: Source<'_>, pipeline: &Pipeline, diagnostics: &mut Vec<Diagnostic>, then: Then<'_, T>) -> Option<T> {
-    let jobs = follow::follow(pipeline, source.lent, diagnostics);
+    let jobs = follow::follow(pipeline, source.borrowed, diagnostics);
     steps_missing(&jobs, diagnostics);
     if !weight::bearable(pipeline, &jobs, diagnostics) {
         return None;

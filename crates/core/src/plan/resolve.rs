@@ -82,7 +82,7 @@ pub(super) fn resolve(file: &File<'_>, diagnostics: &mut Vec<Diagnostic>) -> Opt
     Some(graph)
 }
 
-/// Every stage in the order has a job, and every job's stage stands in the order, if there is one.
+/// Every stage in the order has a job, and every job's stage is in the order, if there is one.
 /// Gives false when the order names so many unknown stages that joining it would be unbounded work.
 fn check_stages(pipeline: &Pipeline, known: &IndexSet<&str>, diagnostics: &mut Vec<Diagnostic>) -> bool {
     let named: Vec<(&str, Span)> = pipeline.order.iter().flat_map(Line::stages).collect();

@@ -212,7 +212,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         }
     }
 
-    /// Where a slot stands in the file, as near as can be found.
+    /// Where a slot is in the file, as near as can be found.
     fn slot_span(&self, template: &At<Template>, slot: &Slot) -> Span {
         let source = template.value.source();
         let inside = inside(self.text, &At { value: source.clone(), span: template.span.clone() });
@@ -353,7 +353,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
                 let told = diagnostic(format!("there is no value `{root}`"));
                 self.diagnostics.push(match near {
                     Some(near) => told.hint(format!("did you mean `{near}`?")),
-                    None => told.hint(format!("a text stands in quotes: \"{root}\"; known values are {}", ROOTS.join(", "))),
+                    None => told.hint(format!("a text needs quotes: \"{root}\"; known values are {}", ROOTS.join(", "))),
                 });
                 return;
             }

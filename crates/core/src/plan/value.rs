@@ -31,12 +31,12 @@ pub struct Plan {
     pub borrowed: Vec<PlannedBorrow>,
     /// In an order that agrees with the file's `order`.
     pub stages: Vec<PlannedStage>,
-    /// By stage, then as they stand in the file; the cells of one job stand together.
+    /// By stage, then as they are in the file; the cells of one job stand together.
     pub jobs: Vec<PlannedJob>,
 }
 
 impl Plan {
-    /// All but the jobs, for one that is made anew from parts of it.
+    /// All but the jobs, for one that is rebuilt from parts of it.
     pub(super) fn clone_without_jobs(&self) -> Plan {
         Plan {
             pipeline: self.pipeline.clone(),

@@ -125,7 +125,7 @@ fn said(line: &str) -> Option<Said<'_>> {
     Some(Said::Point { end, name, directive })
 }
 
-/// The YAML block after a test point, as it stands there.
+/// The YAML block after a test point, as it is there.
 fn diagnostic<'a>(lines: &mut std::iter::Peekable<impl Iterator<Item = (usize, &'a str)>>, spaces: usize) -> Option<String> {
     let begins = lines.peek().is_some_and(|(_, line)| line.trim() == "---" && line.len() - line.trim_start().len() > spaces);
     if !begins {

@@ -1,12 +1,12 @@
 //! Matrices against plain loops, and who takes from which cell.
 
-use ordotaxis_core::plan::{Because, Lent, Occasion, Plan, Source, compare, edges, plan, svg};
+use ordotaxis_core::plan::{Because, BorrowedFiles, Occasion, Plan, Source, compare, edges, plan, svg};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 
 fn planned(text: &str) -> Plan {
-    let lent = Lent::new();
-    plan(Source { text, name: "main", lent: &lent }, &Occasion::by_hand()).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
+    let borrowed = BorrowedFiles::new();
+    plan(Source { text, name: "main", borrowed: &borrowed }, &Occasion::by_hand()).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 
 fn list(prefix: &str, count: usize) -> String {

@@ -1,7 +1,7 @@
 //! What a job's result depends on: changing anything that could matter changes the key, changing what cannot does not.
 
 use ordotaxis_core::digest::{Before, differences, fitting, key, parts, why_not};
-use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, plan};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Plan, Source, plan};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
@@ -10,9 +10,9 @@ const JOB: &str = "language = 1\n[job.build.gauge]\nsteps = [\"make gauge\"]\ngi
     image = \"builder:1\"\ngives = { bundle = [\"out/b\"] }\nreuse = { inputs = [\"tools/**\", \"!tools/README\"] }\n";
 
 fn planned(text: &str) -> Plan {
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     let occasion = Occasion { commit: Some("c1".into()), ..Occasion::push("main") };
-    plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
+    plan(Source { text, name: "main", borrowed: &borrowed }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 
 fn before<'a>() -> Before<'a> {

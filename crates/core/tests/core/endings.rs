@@ -2,7 +2,7 @@
 //! the rules read one job at a time.
 
 use ordotaxis_core::engine::{Event, Outcome, Run, State};
-use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, plan};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Plan, Source, plan};
 use proptest::prelude::*;
 use std::sync::Arc;
 
@@ -97,9 +97,9 @@ fn end(jobs: &[Job], at: usize) -> State {
 }
 
 fn planned(text: &str) -> Plan {
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     let occasion = Occasion::by_hand();
-    plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
+    plan(Source { text, name: "main", borrowed: &borrowed }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 
 /// Claims and ends jobs in the order that `picks` says, until nothing is left to do.

@@ -2,14 +2,14 @@
 
 use ordotaxis_core::engine::{Event, Number, Numbers, Outcome, Refused, Run, State};
 use ordotaxis_core::language::Code;
-use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, check, plan};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Plan, Source, check, plan};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 fn planned(text: &str) -> Plan {
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     let occasion = Occasion::by_hand();
-    plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
+    plan(Source { text, name: "main", borrowed: &borrowed }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 
 struct Drive(Run);
@@ -151,7 +151,7 @@ fn a_shut_gate_says_how_far_and_the_run_has_failed() {
          fact.test.unit.size is 4096.5, and must be <= 4096, 0.5 too many"
     );
     assert_eq!(drive.0.state(), State::Failed);
-    // Jobs done again bring other numbers, and the gate is asked anew.
+    // Jobs done again bring other numbers, and the gate is asked again.
     let job = drive.job("test.unit");
     drive.apply(Event::Again { jobs: vec![job], by: "Ines".into(), fresh: false }).expect("it has ended");
     assert_eq!((drive.state("ship.it"), drive.0.state()), (State::Waiting, State::Running));

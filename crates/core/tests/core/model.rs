@@ -1,6 +1,6 @@
 //! Random pipelines, and the plainest possible reading of what waits for what: matrices over jobs, no cleverness.
 
-use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, plan};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Plan, Source, plan};
 use proptest::prelude::*;
 
 #[derive(Debug, Clone)]
@@ -158,8 +158,8 @@ impl Sketch {
 
     pub(crate) fn plan(&self) -> Option<Plan> {
         let occasion = Occasion::by_hand();
-        let lent = Lent::new();
-        plan(Source { text: &self.text(), name: "main", lent: &lent }, &occasion).ok().map(|planned| planned.plan)
+        let borrowed = BorrowedFiles::new();
+        plan(Source { text: &self.text(), name: "main", borrowed: &borrowed }, &occasion).ok().map(|planned| planned.plan)
     }
 
     /// For each of the sketch's jobs its number in the plan.

@@ -3,7 +3,7 @@
 
 use ordotaxis_core::language::read;
 use ordotaxis_core::order;
-use ordotaxis_core::plan::{Lent, Occasion, Source, check, plan, svg};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, check, plan, svg};
 use ordotaxis_core::template::Template;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
@@ -118,10 +118,10 @@ fn quickest(work: impl Fn()) -> Duration {
 
 fn all_of_it(text: &str) {
     let _ = check(text);
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     for blank in [Occasion::push("main"), Occasion::tag("v1")] {
         let occasion = Occasion { changed: Some(vec!["src/a.c".into()]), ..blank };
-        if let Ok(planned) = plan(Source { text, name: "main", lent: &lent }, &occasion) {
+        if let Ok(planned) = plan(Source { text, name: "main", borrowed: &borrowed }, &occasion) {
             let _ = svg(&planned.plan);
             let stored = serde_json::to_string(&planned.plan).expect("a value");
             assert_eq!(serde_json::from_str::<ordotaxis_core::plan::Plan>(&stored).expect("a value"), planned.plan);

@@ -1,19 +1,19 @@
 //! What a job ends up as: its own words over its pattern's, its stage's, the defaults'; and what is borrowed.
 
 use ordotaxis_core::language::{Checkout, Code, Severity};
-use ordotaxis_core::plan::{Lend, Lent, Occasion, Plan, PlannedJob, Source, check_lent, plan};
+use ordotaxis_core::plan::{BorrowedFile, BorrowedFiles, Occasion, Plan, PlannedJob, Source, check_borrowing, plan};
 
-fn lend(text: &str) -> Lent {
-    Lent::from([("shared".to_owned(), Ok(Lend { commit: "c0ffee".into(), text: text.to_owned() }))])
+fn borrowed(text: &str) -> BorrowedFiles {
+    BorrowedFiles::from([("shared".to_owned(), Ok(BorrowedFile { commit: "c0ffee".into(), text: text.to_owned() }))])
 }
 
-fn planned_with(text: &str, lent: &Lent) -> Plan {
+fn planned_with(text: &str, borrowed: &BorrowedFiles) -> Plan {
     let occasion = Occasion { project: Some("tidegauge".into()), ..Occasion::push("main") };
-    plan(Source { text, name: "main", lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
+    plan(Source { text, name: "main", borrowed }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 
 fn job(text: &str, id: &str) -> PlannedJob {
-    let plan = planned_with(text, &Lent::new());
+    let plan = planned_with(text, &BorrowedFiles::new());
     plan.jobs.iter().find(|job| job.id.as_str() == id).unwrap_or_else(|| panic!("no {id}")).clone()
 }
 
@@ -137,8 +137,8 @@ fn twenty_patterns_deep_and_no_deeper() {
         }
         text + &format!("[job.a.b]\nfollows = \"p{}\"\n", depth - 1)
     };
-    let lent = Lent::new();
-    let limit = |text: &str| check_lent(text, &lent).iter().any(|found| found.code == Code::Limit);
+    let borrowed = BorrowedFiles::new();
+    let limit = |text: &str| check_borrowing(text, &borrowed).iter().any(|found| found.code == Code::Limit);
     assert!(!limit(&chain(20)));
     assert!(limit(&chain(21)));
 }
@@ -153,7 +153,7 @@ fn borrower(given: &str) -> String {
 
 #[test]
 fn a_borrowed_pattern_follows_those_of_its_own_file() {
-    let plan = planned_with(&borrower("given = { who = \"tide\" }"), &lend(SHARED));
+    let plan = planned_with(&borrower("given = { who = \"tide\" }"), &borrowed(SHARED));
     let borrowed = plan.jobs.iter().find(|job| job.name == "b").expect("it is there");
     assert_eq!(commands(borrowed), ["base"], "not the borrower's pattern of the same name");
     assert_eq!(borrowed.env["WHO"], "tide");
@@ -162,21 +162,21 @@ fn a_borrowed_pattern_follows_those_of_its_own_file() {
 
 #[test]
 fn mistakes_with_what_is_borrowed_point_at_the_borrower() {
-    let told = |text: &str, lent: &Lent| -> Vec<(Code, Severity, String)> {
-        let found = check_lent(text, lent);
+    let told = |text: &str, borrowed: &BorrowedFiles| -> Vec<(Code, Severity, String)> {
+        let found = check_borrowing(text, borrowed);
         for one in &found {
             assert!(text.is_char_boundary(one.span.start) && one.span.end <= text.len(), "{one:?} points into another file");
         }
         found.into_iter().map(|one| (one.code, one.severity, one.message)).collect()
     };
     let text = borrower("given = { who = \"tied\" }");
-    assert_eq!(told(&text, &lend(SHARED))[0].0, Code::Given);
+    assert_eq!(told(&text, &borrowed(SHARED))[0].0, Code::Given);
     let text = borrower("given = { who = \"tide\" }");
-    assert_eq!(told(&text, &lend("language = 1\n[pattern.grete]\nsteps = [\"x\"]\n"))[0].0, Code::UnknownPattern);
-    let broken = told(&text, &lend("language = 1\n[pattern.greet]\nstpes = [\"x\"]\n"));
-    assert_eq!(broken[0].2, "`patterns.toml` as lent has a mistake in line 3: pattern greet has no key `stpes`");
-    let away = Lent::from([("shared".to_owned(), Err("the forge is away".to_owned()))]);
+    assert_eq!(told(&text, &borrowed("language = 1\n[pattern.grete]\nsteps = [\"x\"]\n"))[0].0, Code::UnknownPattern);
+    let broken = told(&text, &borrowed("language = 1\n[pattern.greet]\nstpes = [\"x\"]\n"));
+    assert_eq!(broken[0].2, "`patterns.toml` has a mistake at the borrowed commit, in line 3: pattern greet has no key `stpes`");
+    let away = BorrowedFiles::from([("shared".to_owned(), Err("the forge is away".to_owned()))]);
     assert_eq!(told(&text, &away)[0].2, "nothing can be borrowed as `shared`: the forge is away");
-    let unfetched = told(&text, &Lent::new());
+    let unfetched = told(&text, &BorrowedFiles::new());
     assert_eq!(unfetched.iter().map(|one| one.1).collect::<Vec<_>>(), [Severity::Note], "without it the rest is checked all the same");
 }

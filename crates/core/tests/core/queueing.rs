@@ -138,8 +138,8 @@ fn the_longest_way_goes_first_and_waiting_counts() {
 #[test]
 fn a_wait_for_cells_is_a_joint() {
     let text = "language = 1\n[job.a.x]\neach = { n = [1, 2] }\nsteps = [\"true\"]\n[job.a.y]\nafter = [\"a.x\"]\nsteps = [\"true\"]\n";
-    let lent = ordotaxis_core::plan::Lent::new();
-    let source = ordotaxis_core::plan::Source { text, name: "main", lent: &lent };
+    let borrowed = ordotaxis_core::plan::BorrowedFiles::new();
+    let source = ordotaxis_core::plan::Source { text, name: "main", borrowed: &borrowed };
     let plan = ordotaxis_core::plan::plan(source, &ordotaxis_core::plan::Occasion::push("main")).expect("a plan").plan;
     assert!(plan.jobs[2].waits.iter().any(|wait| matches!(wait.on, WaitOn::Cells(0, 2))));
     assert_eq!(Paths::new(&plan).ahead(|job| [3, 5, 7][job]), [10, 12, 7]);

@@ -3,15 +3,15 @@
 
 use super::model::{Sketch, sketch};
 use ordotaxis_core::engine::{Cut, Event, Outcome, Refused, Run, State};
-use ordotaxis_core::plan::{Lent, Occasion, Plan, Source, plan};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Plan, Source, plan};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 fn planned(text: &str) -> Plan {
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     let occasion = Occasion::by_hand();
-    plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
+    plan(Source { text, name: "main", borrowed: &borrowed }, &occasion).unwrap_or_else(|found| panic!("{found:?}\n{text}")).plan
 }
 
 struct Drive {

@@ -1,7 +1,7 @@
 //! Which occasions begin a pipeline, what inputs they bring, and plans of a part.
 
 use ordotaxis_core::language::Code;
-use ordotaxis_core::plan::{Cause, Event, Lent, Occasion, Plan, Ref, Source, plan, starts};
+use ordotaxis_core::plan::{BorrowedFiles, Cause, Event, Occasion, Plan, Ref, Source, plan, starts};
 
 const RULES: &str = r#"language = 1
 [starts]
@@ -16,8 +16,8 @@ steps = ["true"]
 "#;
 
 fn begins(occasion: Occasion) -> bool {
-    let lent = Lent::new();
-    let planned = plan(Source { text: RULES, name: "main", lent: &lent }, &occasion).expect("a plan");
+    let borrowed = BorrowedFiles::new();
+    let planned = plan(Source { text: RULES, name: "main", borrowed: &borrowed }, &occasion).expect("a plan");
     starts(&planned.starts, &occasion)
 }
 
@@ -68,10 +68,10 @@ fn a_proposal_is_not_a_push_to_its_source() {
 const INPUTS: &str = "language = 1\n[starts]\n[starts.inputs.station]\nchoices = [\"pier\", \"lock\"]\n[starts.inputs.note]\ndefault = \"none\"\n[job.a.b]\nif = 'input.station == \"pier\"'\nenv = { NOTE = \"{input.note}\" }\nsteps = [\"true\"]\n";
 
 fn with(event: Event, inputs: &[(&str, &str)]) -> Result<Plan, Vec<Code>> {
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     let inputs = inputs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
     let occasion = Occasion { inputs, ..of(event, "main") };
-    let planned = plan(Source { text: INPUTS, name: "main", lent: &lent }, &occasion);
+    let planned = plan(Source { text: INPUTS, name: "main", borrowed: &borrowed }, &occasion);
     planned.map(|planned| planned.plan).map_err(|found| {
         found.into_iter().filter(|one| one.severity == ordotaxis_core::language::Severity::Error).map(|one| one.code).collect()
     })
@@ -95,11 +95,11 @@ fn inputs_are_asked_for_by_hand_and_empty_otherwise() {
 fn a_part_of_a_plan_is_the_jobs_asked_for_and_what_they_take() {
     let text = "language = 1\norder = \"build > test > pack\"\n[job.build.gauge]\nsteps = [\"x\"]\ngives = { fw = [\"fw\"] }\n[job.build.docs]\nsteps = [\"x\"]\n\
         [job.test.unit]\neach = { n = [1, 2] }\ntakes = [\"build.gauge/fw\"]\nsteps = [\"x\"]\n[job.pack.all]\nsteps = [\"x\"]\n";
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     let kept = |only: &[&str]| -> Result<Vec<String>, Code> {
         let only = only.iter().map(|name| (*name).to_owned()).collect();
         let occasion = Occasion { only, ..Occasion::by_hand() };
-        let planned = plan(Source { text, name: "main", lent: &lent }, &occasion).map_err(|found| found[0].code)?;
+        let planned = plan(Source { text, name: "main", borrowed: &borrowed }, &occasion).map_err(|found| found[0].code)?;
         Ok(planned.plan.jobs.iter().filter(|job| job.skipped.is_none()).map(|job| job.id.to_string()).collect())
     };
     assert_eq!(kept(&["test.unit"]).expect("a plan"), ["build.gauge", "test.unit[1]", "test.unit[2]"]);

@@ -47,7 +47,7 @@ impl Guessed {
     }
 }
 
-/// Wrong guesses of late.
+/// Wrong guesses within the window.
 #[derive(Debug, Default)]
 pub(crate) struct Guesses(Mutex<HashMap<Guessed, (u32, Instant)>>);
 

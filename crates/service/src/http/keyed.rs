@@ -74,7 +74,7 @@ fn repeated((status, asked_before, body): (i64, String, Option<String>), asked: 
         return Err(ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "key-used", detail));
     }
     let Some(body) = body else {
-        let detail = "this call was done before; its answer held something secret and was not kept. Make the call anew with another key";
+        let detail = "this call was done before; its answer held something secret and was not kept. Make the call again with another key";
         return Err(ApiError::new(StatusCode::CONFLICT, "answer-not-kept", detail));
     };
     let status = u16::try_from(status).ok().and_then(|status| StatusCode::from_u16(status).ok()).unwrap_or(StatusCode::OK);

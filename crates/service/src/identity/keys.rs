@@ -40,7 +40,7 @@ pub(super) fn sealed_as(id: &str) -> String {
 }
 
 impl Issuer {
-    /// The key that signs now: made on first use, and anew when it is old or cannot be opened any more.
+    /// The key that signs now: made on first use, and replaced when it is old or cannot be opened any more.
     pub(super) async fn key(&self, records: &Records, seal: &Seal, now: i64) -> Result<Option<SigningKeyRow>, StoreError> {
         let mut known = self.0.lock().await;
         if known.is_none() {

@@ -176,14 +176,14 @@ impl Room {
     }
 
     /// The service itself stood still (stopped, suspended, a disk that did not answer): nobody was heard for so long,
-    /// and that is no runner's fault. After a long stall leases begin anew, as after a restart: runners whose calls
+    /// and that is no runner's fault. After a long stall leases start again, as after a restart: runners whose calls
     /// were cut off pause before they try again.
     pub(super) fn stood_still(&mut self, stall: Duration) {
         let now = Instant::now();
-        let anew = stall >= self.lease / 2;
-        self.held.lengthen(stall, anew.then_some(now + self.lease));
+        let restart = stall >= self.lease / 2;
+        self.held.lengthen(stall, restart.then_some(now + self.lease));
         for session in self.sessions.values_mut() {
-            session.seen = if anew { now } else { (session.seen + stall).min(now) };
+            session.seen = if restart { now } else { (session.seen + stall).min(now) };
         }
     }
 

@@ -8,14 +8,14 @@ use ordotaxis_core::engine::Run;
 use ordotaxis_core::language::{Cache, Extras, Placed, Publish};
 use ordotaxis_core::plan::{Plan, PlannedTake};
 use ordotaxis_core::template::{Slot, Template};
-use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeasePublish, LeaseTake, LentConnection, LentSecret, Share};
+use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, Share};
 
 /// All that a runner needs to do a job, but the values of secrets: they are added when the lease is sent.
 pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
     let planned = &run.plan().jobs[job];
     let attempt = run.jobs()[job].attempt;
     let extras = planned.extras.as_deref().cloned().unwrap_or_default();
-    let secrets = named_secrets(&extras).map(|name| LentSecret { name, value: None, why: None }).collect();
+    let secrets = named_secrets(&extras).map(|name| LeaseSecret { name, value: None, why: None }).collect();
     let takes =
         planned.takes.iter().flat_map(|take| (take.job..take.job + take.cells).map(move |from| take_of(run.plan(), given, take, from)));
     Lease {
@@ -71,7 +71,7 @@ fn publish_of(info: &RunInfo, publish: &Publish) -> LeasePublish {
         to: known(info, &publish.to).source(),
         form: publish.form.clone(),
         fact: publish.fact.clone(),
-        with: publish.with.clone().map(|name| LentConnection { name, user: String::new(), password: None, why: None }),
+        with: publish.with.clone().map(|name| LeaseConnection { name, user: String::new(), password: None, why: None }),
     }
 }
 

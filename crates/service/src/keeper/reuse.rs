@@ -10,7 +10,7 @@ use ordotaxis_core::engine::{Event, State};
 use ordotaxis_store::ReusableRow;
 use std::collections::BTreeMap;
 
-/// How many results of a job are kept in mind.
+/// How many results of a job are remembered.
 const MOST: usize = 20;
 
 impl Room {
@@ -29,7 +29,7 @@ impl Room {
         known.truncate(MOST);
     }
 
-    /// An artifact was pinned, or let go: what is kept in mind of it must not outlive it.
+    /// An artifact was pinned, or let go: what is remembered of it must not outlive it.
     pub(super) fn pinned(&mut self, run: i64, job: i64, name: &str, pinned: bool) {
         for ready in self.reusable.values_mut().flatten().filter(|ready| (ready.row.run_id, ready.row.job_number) == (run, job)) {
             ready.kept.iter_mut().filter(|kept| kept.name == name).for_each(|kept| kept.pinned = pinned);

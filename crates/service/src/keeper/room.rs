@@ -105,7 +105,7 @@ impl Room {
         }
     }
 
-    /// Puts back a run and its attempts as they were stored. Leases begin anew: runners that are alive will renew them.
+    /// Puts back a run and its attempts as they were stored. Leases start again: runners that are alive will renew them.
     pub(super) fn restore(&mut self, live: LiveRun, attempts: Vec<AttemptRow>, now: i64) {
         let id = live.info.id;
         let project = live.info.project_id;

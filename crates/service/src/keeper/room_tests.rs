@@ -7,7 +7,7 @@ use super::snapshot::Snapshot;
 use super::{AgainRefused, RunInfo, Stale, StartRefused, StopRefused};
 use ordotaxis_core::access::{Actor, Who};
 use ordotaxis_core::engine::{Outcome, State, Usual};
-use ordotaxis_core::plan::{Lent, Occasion, Source, plan};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, plan};
 use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, Tool};
 use std::sync::Arc;
 use std::time::Duration;
@@ -46,8 +46,9 @@ impl Stage {
     fn begin_with(&mut self, id: i64, project: i64, text: &str, commit: &str, usual: Usual) {
         let commit = commit.to_owned();
         let occasion = Occasion { commit: Some(commit.clone()), ..Occasion::push("main") };
-        let lent = Lent::new();
-        let plan = Arc::new(plan(Source { text, name: "main", lent: &lent }, &occasion).unwrap_or_else(|found| panic!("{found:?}")).plan);
+        let borrowed = BorrowedFiles::new();
+        let plan =
+            Arc::new(plan(Source { text, name: "main", borrowed: &borrowed }, &occasion).unwrap_or_else(|found| panic!("{found:?}")).plan);
         let info = RunInfo {
             id,
             number: id - 4,
@@ -441,7 +442,7 @@ fn a_turn_has_one_holder_over_all_runs_in_the_order_asked() {
     let other = stage.claim("quay", "s1", 1).expect("another project's turn is another");
     assert_eq!((first.attempt.run, other.attempt.run), (7, 9));
     assert!(matches!(stage.claim("quay", "s1", 2), Err(None)), "the turn is held");
-    // Its runner starts anew: the turn is free, and goes to the job that asked next; the first asks again.
+    // Its runner restarts: the turn is free, and goes to the job that asked next; the first asks again.
     stage.sign_on_with("quay", "s2", 4, "host");
     let second = stage.claim("quay", "s2", 0).expect("a lease");
     let third = stage.claim("quay", "s2", 1).expect("a lease");

@@ -1,6 +1,6 @@
 //! One pipeline of one commit: planned and written down as a run, or as a verdict that it cannot be run.
 
-use super::files::{ROOT_FILE, lend};
+use super::files::{ROOT_FILE, fetch_borrowed};
 use super::{Complete, OccasionError, PipelineFile, order};
 use crate::app::App;
 use crate::events::Of;
@@ -44,9 +44,9 @@ pub(crate) async fn begin(
     known: &Complete,
     file: &PipelineFile,
 ) -> Result<Begun, OccasionError> {
-    let (lent, moved) = lend(app, project, file).await?;
+    let (borrowed, moved) = fetch_borrowed(app, project, file).await?;
     let views = |diagnostics: &[Diagnostic]| diagnostic_views(&file.path, &file.text, diagnostics);
-    match plan(Source { text: &file.text, name: &file.name, lent: &lent }, &known.occasion) {
+    match plan(Source { text: &file.text, name: &file.name, borrowed: &borrowed }, &known.occasion) {
         Err(diagnostics) => {
             let errors: Vec<Diagnostic> = diagnostics.into_iter().filter(|found| found.severity == Severity::Error).collect();
             Ok(broken(app, actor, project, known, &file.name, &views(&errors)).await?.into())
@@ -288,7 +288,7 @@ async fn ended(
     written(app, actor, project, &row, told_on, &words).await
 }
 
-/// The commit could not be read: recorded as a run, so that people see it where they look for runs. `again` reads it anew.
+/// The commit could not be read: recorded as a run, so that people see it where they look for runs. `again` reads it once more.
 pub(super) async fn unreadable(
     app: &App,
     project: &Project,

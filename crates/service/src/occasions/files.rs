@@ -4,7 +4,7 @@ use super::OccasionError;
 use crate::app::App;
 use crate::clock;
 use ordotaxis_core::language::{Borrow, Code, Diagnostic, Severity};
-use ordotaxis_core::plan::{Lend, Lent, borrows};
+use ordotaxis_core::plan::{BorrowedFile, BorrowedFiles, borrows};
 use ordotaxis_git::{GitError, Mirror};
 use ordotaxis_store::{Project, StoreError};
 use sha2::{Digest, Sha256};
@@ -73,7 +73,7 @@ async fn in_repository(mirror: &Mirror, commit: &str) -> Result<Vec<(String, Str
 
 /// Why something cannot be borrowed.
 #[derive(Debug, thiserror::Error)]
-pub enum NotLent {
+pub enum NotBorrowed {
     /// It was looked for, and is not to be had: a mistake of the file.
     #[error("{0}")]
     No(String),
@@ -82,43 +82,51 @@ pub enum NotLent {
     Away(#[from] GitError),
 }
 
-/// Fetches what a file borrows. What cannot be had stands there with the reason; a tag that names another commit than it
+/// Fetches what a file borrows. What cannot be had is there with the reason; a tag that names another commit than it
 /// did before is a warning. A lending repository that cannot be read now is an error: it says nothing about the file.
-pub(crate) async fn lend(app: &App, project: &Project, file: &PipelineFile) -> Result<(Lent, Vec<Diagnostic>), OccasionError> {
-    let (mut lent, mut told) = (Lent::new(), Vec::new());
+pub(crate) async fn fetch_borrowed(
+    app: &App,
+    project: &Project,
+    file: &PipelineFile,
+) -> Result<(BorrowedFiles, Vec<Diagnostic>), OccasionError> {
+    let (mut borrowed, mut told) = (BorrowedFiles::new(), Vec::new());
     for (name, borrow) in borrows(&file.text) {
-        let found = match lend_one(app, project, &borrow.value, Fetch::Always).await {
-            Err(NotLent::Away(source)) => {
+        let found = match fetch_one_borrowed(app, project, &borrow.value, Fetch::Always).await {
+            Err(NotBorrowed::Away(source)) => {
                 let (pipeline, git) = (file.name.clone(), borrow.value.git.clone());
                 return Err(OccasionError::Lender { pipeline, borrow: name, git, source });
             }
             found => found,
         };
-        if let Ok(lend) = &found
-            && let Some(before) = borrowed_before(app, &borrow.value.git, &borrow.value.at, &lend.commit).await?
+        if let Ok(file_there) = &found
+            && let Some(before) = borrowed_before(app, &borrow.value.git, &borrow.value.at, &file_there.commit).await?
         {
             let short = |id: &str| id.get(..10).unwrap_or(id).to_owned();
-            let message =
-                format!("tag `{}` of `{name}` moved: it named {}, and now names {}", borrow.value.at, short(&before), short(&lend.commit));
-            let hint = format!("borrow at the commit itself to be safe from that: at = \"{}\"", short(&lend.commit));
+            let message = format!(
+                "tag `{}` of `{name}` moved: it named {}, and now names {}",
+                borrow.value.at,
+                short(&before),
+                short(&file_there.commit)
+            );
+            let hint = format!("borrow at the commit itself to be safe from that: at = \"{}\"", short(&file_there.commit));
             told.push(Diagnostic {
                 severity: Severity::Warning,
                 ..Diagnostic::error(Code::MovedTag, borrow.span.clone(), message).hint(hint)
             });
         }
-        lent.insert(name, found.map_err(|error| error.to_string()));
+        borrowed.insert(name, found.map_err(|error| error.to_string()));
     }
-    Ok((lent, told))
+    Ok((borrowed, told))
 }
 
-/// As [`lend`], fetching only what is not there yet: for someone who types, and reads why it could not be read.
-pub(crate) async fn lend_known(app: &App, project: &Project, text: &str) -> Lent {
-    let mut lent = Lent::new();
+/// As [`fetch_borrowed`], fetching only what is not there yet: for someone who types, and reads why it could not be read.
+pub(crate) async fn fetch_missing_borrowed(app: &App, project: &Project, text: &str) -> BorrowedFiles {
+    let mut borrowed = BorrowedFiles::new();
     for (name, borrow) in borrows(text) {
-        let found = lend_one(app, project, &borrow.value, Fetch::Missing).await;
-        lent.insert(name, found.map_err(|error| error.to_string()));
+        let found = fetch_one_borrowed(app, project, &borrow.value, Fetch::Missing).await;
+        borrowed.insert(name, found.map_err(|error| error.to_string()));
     }
-    lent
+    borrowed
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -127,32 +135,32 @@ enum Fetch {
     Missing,
 }
 
-async fn lend_one(app: &App, project: &Project, borrow: &Borrow, fetch: Fetch) -> Result<Lend, NotLent> {
-    crate::places::may_borrow(&app.settings, &borrow.git, &project.git_url).map_err(NotLent::No)?;
+async fn fetch_one_borrowed(app: &App, project: &Project, borrow: &Borrow, fetch: Fetch) -> Result<BorrowedFile, NotBorrowed> {
+    crate::places::may_borrow(&app.settings, &borrow.git, &project.git_url).map_err(NotBorrowed::No)?;
     let digest = Sha256::digest(borrow.git.as_bytes());
     let short: String = digest.iter().take(10).map(|byte| format!("{byte:02x}")).collect();
     let mirror = app.mirrors.get(&format!("+{short}"), &borrow.git);
     if fetch == Fetch::Always {
         mirror.fetch_all().await?;
     }
-    lend_from(&mirror, borrow).await
+    read_borrowed(&mirror, borrow).await
 }
 
 /// Reads what is borrowed through a mirror of the lending repository, which is fetched when it does not have it yet.
-pub async fn lend_from(mirror: &Mirror, borrow: &Borrow) -> Result<Lend, NotLent> {
+pub async fn read_borrowed(mirror: &Mirror, borrow: &Borrow) -> Result<BorrowedFile, NotBorrowed> {
     let known = mirror.dir().join("HEAD").exists() && matches!(mirror.fixed(&borrow.at).await, Ok(Some(_)));
     if !known {
         mirror.fetch_all().await?;
     }
     let Some(commit) = mirror.fixed(&borrow.at).await? else {
-        return Err(NotLent::No(match mirror.branches().await?.contains(&borrow.at) {
+        return Err(NotBorrowed::No(match mirror.branches().await?.contains(&borrow.at) {
             true => format!("`{}` is a branch, and branches move; borrow at a tag or a commit", borrow.at),
             false => format!("it has no tag and no commit `{}`", borrow.at),
         }));
     };
     match mirror.read(&commit, &borrow.file).await? {
-        Some(bytes) => Ok(Lend { commit, text: String::from_utf8_lossy(&bytes).into_owned() }),
-        None => Err(NotLent::No(format!("there is no file `{}` at {}", borrow.file, borrow.at))),
+        Some(bytes) => Ok(BorrowedFile { commit, text: String::from_utf8_lossy(&bytes).into_owned() }),
+        None => Err(NotBorrowed::No(format!("there is no file `{}` at {}", borrow.file, borrow.at))),
     }
 }
 

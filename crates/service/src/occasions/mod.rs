@@ -17,8 +17,8 @@ mod rules;
 pub(crate) use begin::{Begun, HELD, allow, begin, begin_again, end_held};
 pub(crate) use complete::{Complete, complete};
 pub(crate) use error::OccasionError;
-pub use files::{NotLent, lend_from};
-pub(crate) use files::{PipelineFile, lend_known, path_of, pipeline_files, pipeline_of};
+pub use files::{NotBorrowed, read_borrowed};
+pub(crate) use files::{PipelineFile, fetch_missing_borrowed, path_of, pipeline_files, pipeline_of};
 pub(crate) use rules::{schedules, take_over};
 
 use crate::app::App;

@@ -58,11 +58,11 @@ fn others(name: &str, plan: &Plan, project: &Project) -> Option<Occasion> {
 mod tests {
     use super::*;
     use ordotaxis_core::access::Seen;
-    use ordotaxis_core::plan::{Lent, Source, plan};
+    use ordotaxis_core::plan::{BorrowedFiles, Source, plan};
 
     fn planned(occasion: &Occasion) -> Plan {
         let text = "language = 1\norder = \"build\"\n[job.build.gauge]\nsteps = ['true']\n";
-        plan(Source { text, name: "main", lent: &Lent::new() }, occasion).unwrap().plan
+        plan(Source { text, name: "main", borrowed: &BorrowedFiles::new() }, occasion).unwrap().plan
     }
 
     #[test]

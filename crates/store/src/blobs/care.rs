@@ -12,7 +12,7 @@ use std::collections::HashSet;
 
 /// What was made, or spoken of, so lately may be on its way to a name: no sweep touches it. Longer than any one upload.
 const YOUNG_MS: i64 = 60 * 60 * 1000;
-/// A pack is written anew without its waste when less than this share of it is needed, in percent.
+/// A pack is rewritten without its waste when less than this share of it is needed, in percent.
 const WORTH_KEEPING: u64 = 50;
 /// Smaller packs are joined when there are enough of them: a file each, for every few logs, would be too many.
 const SMALL: u64 = 1024 * 1024;
@@ -53,7 +53,7 @@ struct Looked {
 pub struct SweepPlan {
     /// Packs of which nothing is needed.
     pub dead: Vec<i64>,
-    /// Packs of which little is needed: written anew with that alone.
+    /// Packs of which little is needed: rewritten with that alone.
     pub thin: Vec<i64>,
     /// Packs that are small: joined.
     pub small: Vec<i64>,
@@ -211,9 +211,9 @@ impl Blobs {
         // Nothing gets a name meanwhile; what was promised since the plan is younger than what a sweep takes.
         let _alone = self.0.sweeping.write().await;
         let still = |id: &i64| self.index().packs.get(id).is_some_and(|pack| pack.counted_on() < now - YOUNG_MS);
-        let anew: Vec<i64> = plan.thin.iter().chain(&plan.small).copied().filter(still).collect();
-        self.write_anew(&anew, &plan.live, now).await?;
-        let gone: Vec<i64> = plan.dead.iter().copied().filter(still).chain(anew).collect();
+        let rewritten: Vec<i64> = plan.thin.iter().chain(&plan.small).copied().filter(still).collect();
+        self.rewrite(&rewritten, &plan.live, now).await?;
+        let gone: Vec<i64> = plan.dead.iter().copied().filter(still).chain(rewritten).collect();
         let names: Vec<String> = gone.iter().filter_map(|id| self.index().packs.get(id).map(|pack| pack.name.clone())).collect();
         self.drop_packs(&gone, now).await?;
         self.rebuild().await?;
@@ -227,7 +227,7 @@ impl Blobs {
     }
 
     /// Writes the blocks of packs that hold something needed into packs of their own.
-    async fn write_anew(&self, ids: &[i64], live: &HashSet<ChunkId>, now: i64) -> Result<(), BlobError> {
+    async fn rewrite(&self, ids: &[i64], live: &HashSet<ChunkId>, now: i64) -> Result<(), BlobError> {
         for wanted in [false, true] {
             let (mut pack, mut headers) = (MAGIC.to_vec(), Vec::new());
             for id in ids {

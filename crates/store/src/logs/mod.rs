@@ -131,7 +131,7 @@ impl Logs {
         }
     }
 
-    /// Appends bytes that stand at `offset` in the log and were read at `at` (milliseconds since 1970), and gives the log's
+    /// Appends bytes that are at `offset` in the log and were read at `at` (milliseconds since 1970), and gives the log's
     /// length. Blocking: for a blocking thread.
     pub fn append(&self, id: &LogId, offset: u64, at: i64, bytes: &[u8]) -> std::io::Result<u64> {
         let log = self.log(id)?;

@@ -30,7 +30,7 @@ pub(super) struct Packed {
 }
 
 impl Packed {
-    /// Opens it and reads its table, which stands at its end.
+    /// Opens it and reads its table, which is at its end.
     pub(super) fn open(path: &Path) -> std::io::Result<(Packed, Table)> {
         let broken = || Error::new(ErrorKind::InvalidData, format!("{} is damaged", path.display()));
         let file = File::open(path)?;

@@ -1,4 +1,4 @@
-//! Reading a log: by bytes, by lines, or by what stands in it.
+//! Reading a log: by bytes, by lines, or by what is in it.
 
 use super::piece::line_ends;
 use super::{Log, Logs, Segment, lock};
@@ -194,7 +194,7 @@ impl Logs {
         Ok(lines)
     }
 
-    /// The line that a byte stands in.
+    /// The line that a byte is in.
     pub fn line_of(&self, id: &LogId, offset: u64) -> std::io::Result<u64> {
         let log = self.log(id)?;
         let log = lock(&log);

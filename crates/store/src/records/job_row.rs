@@ -2,10 +2,10 @@
 
 use super::StoreError;
 use ordotaxis_core::engine::{Cut, Hold, JobState, Progress, State};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A job as it is stored.
-#[derive(Debug, Clone, Serialize, sqlx::FromRow)]
+#[derive(Debug, Clone, Serialize, Deserialize, sqlx::FromRow)]
 pub struct JobRow {
     pub run_id: i64,
     pub number: i64,

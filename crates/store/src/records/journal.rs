@@ -285,7 +285,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_digest_that_was_written_down_finds_a_journal_made_anew() {
+    async fn a_digest_that_was_written_down_finds_a_journal_that_was_rebuilt() {
         let (_folder, records) = written(3).await;
         let JournalState::Whole { digest, .. } = records.verify_journal(None).await.unwrap() else { panic!("whole") };
         assert!(matches!(records.verify_journal(Some((3, &digest))).await.unwrap(), JournalState::Whole { .. }));

@@ -132,6 +132,17 @@ pub struct SetAside {
     pub told_on: String,
 }
 
+/// All rows of a run as one list; each row is a list in the order of [`JobRow`]'s fields.
+const JOBS: &str = "SELECT json_group_array(json_array(run_id, number, state, why, attempt, retries, not_before, runner, since,
+                      started_at, ended_at, stop_asked, overtaken_by, started_by, inputs, json(iif(fresh, 'true', 'false')), facts,
+                      numbers, reused_from, json(iif(unwanted, 'true', 'false')), work, not_reused))
+                    FROM (SELECT * FROM jobs WHERE run_id = ? ORDER BY number)";
+
+/// The same of [`AttemptRow`].
+const ATTEMPTS: &str = "SELECT json_group_array(json_array(run_id, job, number, runner, session, slot, state, why, exit_code, started_at,
+                          ended_at, phases, caches))
+                        FROM (SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number)";
+
 impl Records {
     /// Whether an attempt is this runner's and has ended.
     pub async fn ended_attempt(&self, run_id: i64, job: i64, number: u32, runner: &str) -> Result<bool, StoreError> {
@@ -192,9 +203,11 @@ impl Records {
         text.map(|text| serde_json::from_str(&text).map_err(|_| StoreError::Value("runs.plan"))).transpose()
     }
 
-    /// The jobs of a run, in the order of its plan.
+    /// The jobs of a run, in the order of its plan. One row of JSON: a run may have many thousands, and each row that the
+    /// driver hands over by itself costs several times its text.
     pub async fn jobs(&self, run_id: i64) -> Result<Vec<JobRow>, StoreError> {
-        Ok(sqlx::query_as("SELECT * FROM jobs WHERE run_id = ? ORDER BY number").bind(run_id).fetch_all(&self.reads).await?)
+        let list: String = sqlx::query_scalar(JOBS).bind(run_id).fetch_one(&self.reads).await?;
+        serde_json::from_str(&list).map_err(|_| StoreError::Value("jobs"))
     }
 
     /// One job of a run: the number of its newest attempt, and its state.
@@ -203,9 +216,10 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(run_id).bind(number).fetch_optional(&self.reads).await?)
     }
 
-    /// All attempts of a run, the oldest first.
+    /// All attempts of a run, the oldest of each job first; read as [`Records::jobs`] are.
     pub async fn attempts(&self, run_id: i64) -> Result<Vec<AttemptRow>, StoreError> {
-        Ok(sqlx::query_as("SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number").bind(run_id).fetch_all(&self.reads).await?)
+        let list: String = sqlx::query_scalar(ATTEMPTS).bind(run_id).fetch_one(&self.reads).await?;
+        serde_json::from_str(&list).map_err(|_| StoreError::Value("attempts"))
     }
 
     /// How many jobs of each run are in which state, for runs given by id.
@@ -215,10 +229,13 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(list).fetch_all(&self.reads).await?)
     }
 
-    /// The first job of a run, by time, that failed or was lost.
-    pub async fn first_failed(&self, run_id: i64) -> Result<Option<JobRow>, StoreError> {
-        let sql = "SELECT * FROM jobs WHERE run_id = ? AND state IN ('failed', 'lost') ORDER BY ended_at, number LIMIT 1";
-        Ok(sqlx::query_as(sql).bind(run_id).fetch_optional(&self.reads).await?)
+    /// For each of these runs the job that failed first, or was lost; runs without one are left out.
+    pub async fn first_failed(&self, runs: &[i64]) -> Result<HashMap<i64, JobRow>, StoreError> {
+        let sql = "SELECT jobs.* FROM json_each(?) AS wanted JOIN jobs ON jobs.run_id = wanted.value AND jobs.number = (
+                     SELECT number FROM jobs AS one WHERE one.run_id = wanted.value AND one.state IN ('failed', 'lost')
+                     ORDER BY one.ended_at, one.number LIMIT 1)";
+        let rows: Vec<JobRow> = sqlx::query_as(sql).bind(json(runs)?).fetch_all(&self.reads).await?;
+        Ok(rows.into_iter().map(|row| (row.run_id, row)).collect())
     }
 
     /// For each of these runs the durations, in milliseconds, of the last passed runs of its pipeline before it.

@@ -8,11 +8,11 @@ use super::usual::{Took, WRITE_TOOK, WRITE_TOOK_OF_FILES};
 use super::{Records, StoreError, Tx};
 use ordotaxis_core::access::Actor;
 use ordotaxis_core::engine::State;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 
 /// An attempt at a job, as stored. Times are milliseconds since 1970.
-#[derive(Debug, Clone, Serialize, sqlx::FromRow)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct AttemptRow {
     pub run_id: i64,
     pub job: i64,
@@ -198,7 +198,7 @@ pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<It
     Ok(())
 }
 
-/// Takes a JSON list of [`JobRow`]. Each is made text once: `json_each` by itself would do so anew for every column.
+/// Takes a JSON list of [`JobRow`]. Each is made text once: `json_each` by itself would do so again for every column.
 const WRITE_JOBS: &str =
     "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
           stop_asked, overtaken_by, started_by, inputs, fresh, facts, numbers, reused_from, unwanted, work, not_reused)

@@ -47,7 +47,7 @@ pub struct Lease {
     #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
     pub afterwards: IndexMap<String, Vec<Step>>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub secrets: Vec<LentSecret>,
+    pub secrets: Vec<LeaseSecret>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub share: Option<Share>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -89,12 +89,12 @@ pub struct LeasePublish {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fact: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub with: Option<LentConnection>,
+    pub with: Option<LeaseConnection>,
 }
 
 /// User and password for a service outside.
 #[derive(Clone, Serialize, Deserialize)]
-pub struct LentConnection {
+pub struct LeaseConnection {
     pub name: String,
     pub user: String,
     pub password: Option<String>,
@@ -103,15 +103,15 @@ pub struct LentConnection {
     pub why: Option<String>,
 }
 
-impl fmt::Debug for LentConnection {
+impl fmt::Debug for LeaseConnection {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "LentConnection({})", self.name)
+        write!(f, "LeaseConnection({})", self.name)
     }
 }
 
 /// A secret that a job names.
 #[derive(Clone, Serialize, Deserialize)]
-pub struct LentSecret {
+pub struct LeaseSecret {
     pub name: String,
     pub value: Option<String>,
     /// Why there is no value: a sentence.
@@ -119,9 +119,9 @@ pub struct LentSecret {
     pub why: Option<String>,
 }
 
-impl fmt::Debug for LentSecret {
+impl fmt::Debug for LeaseSecret {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "LentSecret({})", self.name)
+        write!(f, "LeaseSecret({})", self.name)
     }
 }
 

@@ -13,7 +13,7 @@ mod session;
 
 pub use attempt::{AttemptId, BadAttemptId, VERSION};
 pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, SaveCache, SavedCache};
-pub use lease::{Lease, LeaseCache, LeasePublish, LeaseTake, LentConnection, LentSecret, Merge, Share};
+pub use lease::{Lease, LeaseCache, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, Merge, Share};
 pub use log::{LogAnswer, Phases, log_limit};
 pub use report::{AttemptReports, Finish, ReportsTaken};
 pub use session::{Beat, Beaten, Claim, Claimed, Enrol, Enrolled, SignOff, SignOn, SignedOn, Tool};

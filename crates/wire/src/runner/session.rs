@@ -24,7 +24,7 @@ pub struct Enrolled {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SignOn {
     pub version: u32,
-    /// Made anew at each start of the runner.
+    /// A new one at each start of the runner.
     pub session: String,
     pub slots: u32,
     /// The system and its architecture, as labels that every runner has: `linux`, `x86_64`.

@@ -192,7 +192,7 @@ pub(super) const ATTEMPTS: &[Attempt] = &[
     call("modules", "load a module, another kernel, a swap file", "python3 calls.py init_module finit_module kexec_load swapon"),
     call("mounts-new", "mount by the newer calls", "python3 calls.py fsopen open_tree move_mount mount_setattr"),
     call("handles", "open files by handle", "python3 calls.py open_by_handle_at"),
-    call("clock", "set the machine's clock or name, or start it anew", "python3 calls.py clock_settime settimeofday sethostname reboot"),
+    call("clock", "set the machine's clock or name, or restart it", "python3 calls.py clock_settime settimeofday sethostname reboot"),
     call("raw-sockets", "open unusual sockets", "python3 calls.py packet vsock alg raw key"),
     call("terminal", "push keys into a terminal", "python3 calls.py tiocsti"),
     call("abstract-socket", "reach an abstract socket of the machine", "python3 calls.py abstract"),

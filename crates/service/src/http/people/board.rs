@@ -7,9 +7,10 @@ use crate::http::error::ApiError;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::engine::State as RunState;
-use ordotaxis_store::{BoardRow, BrokenRow, Project, RunRow};
+use ordotaxis_store::{BoardRow, BrokenRow, JobRow, Project, RunRow};
 use ordotaxis_wire::board::{BoardLine, BoardRun, BoardView, BrokeView};
 use ordotaxis_wire::moment;
+use ordotaxis_wire::run::RunView;
 use std::collections::HashMap;
 
 /// How many past runs a line shows.
@@ -29,13 +30,15 @@ pub(crate) async fn board(State(app): State<App>, caller: Caller) -> Result<Json
     Ok(Json(BoardView { projects, slots, busy }))
 }
 
-/// What is asked for all projects at once, by project.
+/// What is asked for all projects at once.
 struct Found {
-    /// The newest first.
+    /// By project, the newest first.
     runs: HashMap<i64, Vec<BoardRow>>,
     turned: HashMap<i64, BrokenRow>,
-    /// Runs that go on, the newest last.
-    now: HashMap<String, Vec<RunRow>>,
+    /// By run: why a broken main branch is.
+    failed: HashMap<i64, JobRow>,
+    /// By project's name: runs that go on, the newest last.
+    now: HashMap<String, Vec<RunView>>,
 }
 
 impl Found {
@@ -43,19 +46,35 @@ impl Found {
         let ids: Vec<i64> = projects.iter().map(|project| project.id).collect();
         let rows = app.records.board_runs(&ids, STRIP).await?;
         let open: Vec<i64> = rows.iter().filter(|row| !state_of(&row.state).is_end()).map(|row| row.id).collect();
-        let turned = app.records.turned(&ids).await?.into_iter().map(|row| (row.project_id, row)).collect();
-        let mut found = Found { runs: HashMap::new(), turned, now: HashMap::new() };
+        let turned: HashMap<i64, BrokenRow> = app.records.turned(&ids).await?.into_iter().map(|row| (row.project_id, row)).collect();
+        let broken: Vec<i64> = turned.values().filter(|row| state_of(&row.state) == RunState::Failed).map(|row| row.id).collect();
+        let failed = app.records.first_failed(&broken).await?;
+        let mut found = Found { runs: HashMap::new(), turned, failed, now: HashMap::new() };
         rows.into_iter().for_each(|row| found.runs.entry(row.project_id).or_default().push(row));
-        app.records.runs_by_id(&open).await?.into_iter().for_each(|row| found.now.entry(row.project.clone()).or_default().push(row));
+        found.now = now(app, app.records.runs_by_id(&open).await?).await?;
         Ok(found)
     }
+}
+
+/// The views of runs that go on; each project's newest with its jobs, since the board says what it is at.
+async fn now(app: &App, rows: Vec<RunRow>) -> Result<HashMap<String, Vec<RunView>>, ApiError> {
+    let mut newest: HashMap<String, RunRow> = rows.iter().map(|row| (row.project.clone(), row.clone())).collect();
+    let others = rows.into_iter().filter(|row| newest[&row.project].id != row.id).collect();
+    let mut now: HashMap<String, Vec<RunView>> = HashMap::new();
+    for view in run_views(app, others).await? {
+        now.entry(view.project.clone()).or_default().push(view);
+    }
+    for (project, row) in newest.drain() {
+        now.entry(project).or_default().push(whole_run(app, row).await?);
+    }
+    Ok(now)
 }
 
 async fn line(app: &App, project: Project, found: &mut Found) -> Result<BoardLine, ApiError> {
     let turned = found.turned.remove(&project.id);
     let main = turned.as_ref().map(|row| state_of(&row.state));
     let broke = match &turned {
-        Some(row) if main == Some(RunState::Failed) => Some(broke(app, &project.name, row).await?),
+        Some(row) if main == Some(RunState::Failed) => Some(broke(app, &project.name, row, found.failed.remove(&row.id)).await?),
         _ => None,
     };
     let run = |row: BoardRow| BoardRun {
@@ -65,30 +84,20 @@ async fn line(app: &App, project: Project, found: &mut Found) -> Result<BoardLin
         commit_title: row.commit_title,
         duration_ms: row.started_at.zip(row.ended_at).map(|(started, ended)| ended - started - row.rest_ms),
     };
-    let runs = found.runs.remove(&project.id).unwrap_or_default().into_iter().rev().map(run).collect();
-    let now = found.now.remove(&project.name).unwrap_or_default();
     Ok(BoardLine {
-        project: project.name,
         main_branch: project.main_branch,
         main,
         since: turned.map(|row| moment(row.ended_at)),
         broke,
-        runs,
-        now: now_views(app, now).await?,
+        runs: found.runs.remove(&project.id).unwrap_or_default().into_iter().rev().map(run).collect(),
+        now: found.now.remove(&project.name).unwrap_or_default(),
+        project: project.name,
     })
 }
 
-/// What goes on; the newest run with its jobs, since the board says what it is at.
-async fn now_views(app: &App, mut rows: Vec<RunRow>) -> Result<Vec<ordotaxis_wire::run::RunView>, ApiError> {
-    let Some(newest) = rows.pop() else { return Ok(Vec::new()) };
-    let mut views = run_views(app, rows).await?;
-    views.push(whole_run(app, newest).await?);
-    Ok(views)
-}
-
-async fn broke(app: &App, project: &str, row: &BrokenRow) -> Result<BrokeView, ApiError> {
+/// `job`: the one that failed first; none for a run that could not be planned.
+async fn broke(app: &App, project: &str, row: &BrokenRow, job: Option<JobRow>) -> Result<BrokeView, ApiError> {
     let plan = app.plan_of(row.id).await?;
-    let job = app.records.first_failed(row.id).await?;
     let id =
         job.as_ref().zip(plan.as_ref()).and_then(|(job, plan)| plan.jobs.get(usize::try_from(job.number).ok()?)).map(|job| job.id.clone());
     let why = job.and_then(|job| job.why).or_else(|| row.why.clone()).unwrap_or_default();

@@ -25,7 +25,7 @@ async fn members_of(app: &App, name: &str) -> Result<Option<Vec<String>>, ApiErr
     Ok(app.records.groups().await?.into_iter().find(|group| group.name == name).map(|group| group.members))
 }
 
-/// Make a group, or say anew who is in it.
+/// Make a group, or replace who is in it.
 #[utoipa::path(put, operation_id = "set_group", path = "/api/v1/groups/{name}", params(("name" = String, Path)), request_body = SetGroup, responses((status = 204), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn set(
     State(app): State<App>,

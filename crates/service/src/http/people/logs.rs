@@ -1,4 +1,4 @@
-//! Logs: bytes from an offset, lines by number, lines by what stands in them; and for those who follow, calls that are
+//! Logs: bytes from an offset, lines by number, lines by what is in them; and for those who follow, calls that are
 //! held until there is more.
 
 use super::runs::unknown_job;

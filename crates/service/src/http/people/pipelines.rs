@@ -7,13 +7,13 @@ use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
 use crate::http::gate::unknown_project;
-use crate::occasions::{PipelineFile, lend_known, path_of, pipeline_files, take_over};
+use crate::occasions::{PipelineFile, fetch_missing_borrowed, path_of, pipeline_files, take_over};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::language::{self, Diagnostic};
-use ordotaxis_core::plan::{Lent, Occasion, Source, check_lent, plan, starts, svg};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, check_borrowing, plan, starts, svg};
 use ordotaxis_store::{Entry, StoredPipeline};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::pipeline::{Check, NewDraft, NewStored};
@@ -33,14 +33,14 @@ pub(crate) async fn schema() -> Json<serde_json::Value> {
 /// All that is wrong with a file, and its plan for an occasion.
 #[utoipa::path(post, operation_id = "check", path = "/api/v1/check", request_body = Check, responses((status = 200, body = CheckView), (status = 404, body = Problem)))]
 pub(crate) async fn check(State(app): State<App>, caller: Caller, Body(ask): Body<Check>) -> Result<Json<CheckView>, ApiError> {
-    let lent = match &ask.project {
+    let borrowed = match &ask.project {
         Some(name) => match app.records.project(name).await? {
-            Some(project) if caller.sees(&project) => lend_known(&app, &project, &ask.text).await,
+            Some(project) if caller.sees(&project) => fetch_missing_borrowed(&app, &project, &ask.text).await,
             _ => return Err(unknown_project(&app, &caller, name).await?),
         },
-        None => Lent::new(),
+        None => BorrowedFiles::new(),
     };
-    Ok(Json(apart(&app, move || checked(&ask, &lent)).await?))
+    Ok(Json(apart(&app, move || checked(&ask, &borrowed)).await?))
 }
 
 /// How long someone waits for a turn to have a file looked at, and for what comes of it.
@@ -69,13 +69,13 @@ pub(crate) async fn apart<T: Send + 'static>(app: &App, work: impl FnOnce() -> T
     tokio::time::timeout(PATIENCE, answer).await.map_err(long)?.map_err(broke)
 }
 
-fn checked(ask: &Check, lent: &Lent) -> CheckView {
+fn checked(ask: &Check, borrowed: &BorrowedFiles) -> CheckView {
     let file = ask.file.clone().unwrap_or_else(|| path_of("main"));
     let name = file.rsplit('/').next().and_then(|name| name.strip_suffix(".toml")).unwrap_or("main");
     let name = if name == "ordotaxis" { "main" } else { name };
     let occasion = ask.occasion.clone().unwrap_or_else(|| Occasion::push("main"));
     let views = |diagnostics: &[Diagnostic]| diagnostic_views(&file, &ask.text, diagnostics);
-    match plan(Source { text: &ask.text, name, lent }, &occasion) {
+    match plan(Source { text: &ask.text, name, borrowed }, &occasion) {
         Ok(planned) => {
             let jobs = planned.plan.jobs.len();
             let drawn = (jobs <= DRAWN_JOBS).then(|| PlanView::new(&planned.plan));
@@ -91,7 +91,7 @@ fn checked(ask: &Check, lent: &Lent) -> CheckView {
         }
         Err(found) => {
             // Mistakes that only this occasion has are listed after those that the file always has.
-            let mut all = check_lent(&ask.text, lent);
+            let mut all = check_borrowing(&ask.text, borrowed);
             all.extend(found.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>());
             CheckView { diagnostics: views(&all), later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None }
         }
@@ -196,8 +196,8 @@ pub(crate) async fn store(
     let project = projects::find(&app, &project).await?;
     named(&pipeline)?;
     if !ask.text.is_empty() {
-        let lent = lend_known(&app, &project, &ask.text).await;
-        let found = check_lent(&ask.text, &lent);
+        let borrowed = fetch_missing_borrowed(&app, &project, &ask.text).await;
+        let found = check_borrowing(&ask.text, &borrowed);
         if let Some(first) = found.iter().find(|one| one.severity == language::Severity::Error) {
             let (line, column) = language::Lines::new(&ask.text).position(first.span.start);
             return Err(ApiError::field("/text", format!("{line}:{column}: {}; nothing was kept", first.message)));

@@ -14,7 +14,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use ordotaxis_core::engine::State as RunState;
 use ordotaxis_core::language::{Code, has_errors, nearest};
-use ordotaxis_core::plan::{Cause, Lent, Occasion, Ref, Source, check, plan as core_plan};
+use ordotaxis_core::plan::{BorrowedFiles, Cause, Occasion, Ref, Source, check, plan as core_plan};
 use ordotaxis_git::Mirror;
 use ordotaxis_store::{Project, RunKey, RunRow};
 use ordotaxis_wire::plan::PlanView;
@@ -154,8 +154,8 @@ pub(crate) async fn start(
 
 /// Inputs and jobs that the file does not know are the caller's mistake, not the file's.
 fn unfit_inputs(file: &PipelineFile, occasion: &Occasion) -> Result<(), ApiError> {
-    let lent = Lent::new();
-    let source = Source { text: &file.text, name: &file.name, lent: &lent };
+    let borrowed = BorrowedFiles::new();
+    let source = Source { text: &file.text, name: &file.name, borrowed: &borrowed };
     let Err(found) = core_plan(source, occasion) else { return Ok(()) };
     let own = found.iter().find(|found| {
         let about_inputs = matches!(found.code, Code::Given | Code::UnknownInput) && !occasion_free(&file.text);
@@ -272,7 +272,7 @@ pub(crate) async fn again(
     }
 }
 
-/// Reads the commit of a run anew that could not be read then.
+/// Reads once more the commit of a run that could not be read then.
 async fn look_again(app: &App, caller: &Caller, project: &Project, of: &RunRow, occasion: i64) -> Result<RunKey, ApiError> {
     let name = format!("{}/{}", project.name, of.number);
     let conflict = |kind, detail: String| ApiError::new(StatusCode::CONFLICT, kind, detail);
@@ -282,7 +282,7 @@ async fn look_again(app: &App, caller: &Caller, project: &Project, of: &RunRow, 
         Err(error) => return Err(conflict("not-readable", format!("the commit of {name} still cannot be read: {error}"))),
     };
     let begun = match looked {
-        None => return Err(conflict("not-planned", format!("what {name} was told of is not kept any more; push again"))),
+        None => return Err(conflict("not-planned", format!("what began {name} is not kept any more; push again"))),
         Some(Looked::NotTaken) => Vec::new(),
         Some(Looked::NoFile(run)) => run.into_iter().collect(),
         Some(Looked::Begun(runs)) => runs,

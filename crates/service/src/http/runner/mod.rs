@@ -14,7 +14,7 @@ use crate::http::extract::{Body, Path, Query};
 use crate::http::known::Address;
 use crate::http::people::is_label;
 use crate::keeper::{FleetCommand, RunCommand, Stale};
-use crate::secrets::lend;
+use crate::secrets::add_secrets;
 use attempt::{attempt_id, stale};
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, State};
@@ -110,7 +110,7 @@ async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Bo
     tokio::select! {
         answer = answer => {
             let mut lease = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
-            lend(&app, &mut lease).await?;
+            add_secrets(&app, &mut lease).await?;
             Ok(Json(Claimed { lease: Some(lease) }))
         }
         () = tokio::time::sleep(CLAIM_WAIT) => {
@@ -200,7 +200,7 @@ async fn finish(
     let mut lease = app.keeper.ask(|reply| RunCommand::Finish { runner, attempt, finish, artifacts, reply }).await?.map_err(stale)?;
     drop(naming);
     if let Some(lease) = &mut lease {
-        lend(&app, lease).await?;
+        add_secrets(&app, lease).await?;
     }
     app.logs.wake();
     Ok(Json(Claimed { lease }))

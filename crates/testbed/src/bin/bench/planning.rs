@@ -1,7 +1,7 @@
 //! Text → plan for pipelines of many sizes, beside what cannot be done without: the TOML parse and one topological order.
 
 use super::measure::{median, ms, row};
-use ordotaxis_core::plan::{Lent, Occasion, Source, plan_any_length};
+use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, plan_any_length};
 use petgraph::algo::toposort;
 use petgraph::graph::{DiGraph, NodeIndex};
 use std::path::Path;
@@ -21,10 +21,10 @@ fn wide_pipeline(count: usize) -> String {
 }
 
 fn ours(text: &str, count: usize) {
-    let lent = Lent::new();
+    let borrowed = BorrowedFiles::new();
     let occasion = Occasion::by_hand();
     // Planning checks everything that `check` does.
-    let planned = plan_any_length(Source { text, name: "main", lent: &lent }, &occasion).expect("a plan");
+    let planned = plan_any_length(Source { text, name: "main", borrowed: &borrowed }, &occasion).expect("a plan");
     assert_eq!(planned.plan.jobs.len(), count);
 }
 

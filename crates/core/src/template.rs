@@ -174,6 +174,7 @@ impl Template {
     }
 }
 
+/// What is between the braces; an error says what is wrong and what may be there.
 fn slot(text: &str) -> Result<Slot, (String, String)> {
     let name = text.trim();
     if let Some((_, slot)) = PLAIN.iter().find(|(word, _)| *word == name) {

@@ -18,6 +18,9 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::Arc;
 
+/// What runs a step that names no shell. The whole path: nothing has to be searched for it.
+pub(crate) const SHELL: &str = "/bin/sh -eu";
+
 /// What keeps jobs apart from the machine and from each other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Isolation {
@@ -258,10 +261,11 @@ impl Fence {
         match &self.kind {
             Kind::Host { dies_with_runner } => {
                 on_host = Some(inside.dir);
-                if *dies_with_runner {
-                    line.extend(dying_with_runner());
+                match self.group.prelude().filter(|_| !dies_with_runner).and_then(|prelude| with_prelude(inside.command, &prelude)) {
+                    Some(whole) => line = whole,
+                    None if *dies_with_runner => line.extend(dying_with_runner().into_iter().chain(inside.command.iter().cloned())),
+                    None => line.extend(inside.command.iter().cloned()),
                 }
-                line.extend(inside.command.iter().cloned());
             }
             Kind::Sandbox { made, network } => {
                 let (stage, sandbox) = &**made;
@@ -338,6 +342,14 @@ impl Fence {
             container.close().await;
         }
     }
+}
+
+/// An ordinary step whose own shell first puts itself under the limits: starting another shell for that takes as long as
+/// starting the step. On the same line, so that the numbers of lines in messages stay. None where the shell is another.
+fn with_prelude(command: &[String], prelude: &str) -> Option<Vec<String>> {
+    let [shell, options, flag, run] = command else { return None };
+    let usual = format!("{shell} {options}") == SHELL && flag == "-c";
+    usual.then(|| vec![shell.clone(), options.clone(), flag.clone(), format!("{prelude}; {run}")])
 }
 
 /// A command that ends what follows when the runner dies, however it does: a process tree of its own where this may be

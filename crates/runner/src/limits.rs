@@ -56,11 +56,22 @@ impl Groups {
 }
 
 impl Group {
-    /// A shell that puts itself under the limits, opens the filters of system calls as 8 and 9, and becomes what follows.
-    pub(crate) fn wrapped(&self, filters: Option<&[PathBuf; 2]>) -> Vec<String> {
+    /// What a shell does to put itself, and all that it starts, under the limits: commands on one line. None where that takes
+    /// a program of its own, since no groups can be made.
+    pub(crate) fn prelude(&self) -> Option<String> {
+        (!self.folders.is_empty()).then(|| self.own_limits().join(" && "))
+    }
+
+    fn own_limits(&self) -> Vec<String> {
         // No dump of a job's memory is to be handed to a program of the machine's that takes such dumps.
         let mut script = vec!["ulimit -c 0".to_owned()];
         script.extend(self.folders.iter().map(|folder| format!("echo $$ > '{}/cgroup.procs'", folder.display())));
+        script
+    }
+
+    /// A shell that puts itself under the limits, opens the filters of system calls as 8 and 9, and becomes what follows.
+    pub(crate) fn wrapped(&self, filters: Option<&[PathBuf; 2]>) -> Vec<String> {
+        let mut script = self.own_limits();
         if let Some([refused, unknown]) = filters {
             script.push(format!("exec 8< '{}' 9< '{}'", refused.display(), unknown.display()));
         }

@@ -3,7 +3,7 @@
 use crate::beneath::is_link_error;
 use crate::beside::{self, Place, Running};
 use crate::broken::{Broken, failed};
-use crate::isolation::Inside;
+use crate::isolation::{Inside, SHELL};
 use crate::job::Job;
 use crate::processes::mark_to_end;
 use crate::step::{Halt, StepCall, StepEnd, run_step};
@@ -18,9 +18,6 @@ use tokio::time::Instant;
 
 /// How long all of `afterwards` may take: it also runs after a stop, when someone waits for the end.
 const AFTERWARDS: Duration = Duration::from_secs(300);
-
-/// What runs a step that names no shell. The whole path: nothing has to be searched for it.
-const SHELL: &str = "/bin/sh -eu";
 
 /// Whose time limit a step runs under.
 struct Limit {

@@ -66,6 +66,7 @@ fn bounded(builder: &mut hyper_util::server::conn::auto::Builder<hyper_util::rt:
     builder.http2().timer(TokioTimer::new()).keep_alive_interval(HEAD).keep_alive_timeout(HEAD).max_concurrent_streams(256);
 }
 
+/// Reads the certificate and its key.
 fn config(tls: &Tls) -> io::Result<rustls::ServerConfig> {
     use rustls_pki_types::pem::PemObject;
     let wrong = |error: rustls_pki_types::pem::Error| io::Error::other(error.to_string());

@@ -32,6 +32,7 @@ pub(crate) fn may_borrow(settings: &Settings, text: &str, project: &str) -> Resu
     reachable(settings, &address)
 }
 
+/// Whether a repository at this address may be read by this service.
 fn reachable(settings: &Settings, address: &Address) -> Result<(), String> {
     if let Some(path) = address.local() {
         return if is_below(path, settings) {

@@ -28,6 +28,7 @@ pub(crate) async fn work(app: App) {
     }
 }
 
+/// Deletes what is too old to be of use: events that every reaction has read, done work, answers, keys.
 async fn prune(app: &App, now: i64) -> Result<(), StoreError> {
     let mut tx = app.records.tx_by_rule("prune", now).await?;
     tx.drop_events(now - EVENTS_MS).await?;

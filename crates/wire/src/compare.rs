@@ -20,7 +20,7 @@ pub struct CompareView {
     pub numbers: Vec<NumberDifference>,
 }
 
-/// A job that differs between the runs.
+/// A job of either run, as it was in both.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JobDifference {
     pub id: String,

@@ -35,6 +35,43 @@ async fn stop_ends_the_whole_tree_even_what_ignores_it() {
     }
 }
 
+/// On the machine itself an ordinary step's shell puts itself under the limits, and one that holds a turn is put there by
+/// another. A step must not be able to tell which.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_step_on_the_machine_is_the_same_whichever_way_it_is_put_under_its_limits() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let whole = r#"echo core $(ulimit -c), $0, $#, $-
+echo "groups $(grep -c ordotaxis /proc/self/cgroup || true), of its child $(sh -c 'grep -c ordotaxis /proc/self/cgroup || true')"
+if true; then nosuchprogram || echo it continues; fi
+cat <<END
+two
+END
+(exit 3) || echo and on
+false
+echo never"#;
+    let shapes = [whole, "# a comment first\necho x # and last", "", "echo \"a b\"; echo $UNSET", "echo )", "exit 7"];
+    let mut pipeline = "language = 1\n".to_owned();
+    for (stage, extra) in [("plain", ""), ("turned", "turn = \"quay\"\n")] {
+        for (number, shape) in shapes.iter().enumerate() {
+            pipeline += &format!("[job.{stage}.shape{number}]\n{extra}steps = ['''\n{shape}''']\n");
+        }
+    }
+    let run = world.verdict("tidegauge", &repository.push_pipeline(&pipeline)).await;
+    let mut seen = String::new();
+    for number in 0..shapes.len() {
+        let (plain, turned) = (format!("plain.shape{number}"), format!("turned.shape{number}"));
+        let said = world.log(&run, &plain).await;
+        assert_eq!(said, world.log(&run, &turned).await, "{plain}");
+        for datum in ["state", "why"] {
+            assert_eq!(World::job(&run, &plain)[datum], World::job(&run, &turned)[datum], "{plain}");
+        }
+        seen += &said;
+    }
+    assert!(seen.contains("core 0, /bin/sh, 0, ") && seen.contains("and on\n") && !seen.contains("never\n"), "{seen}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn time_limits_end_steps_and_jobs() {
     let world = world().await;

@@ -50,6 +50,7 @@ pub fn why_queued(needs: &Needs, offers: &[Offer], waited: &Waited) -> String {
     }
 }
 
+/// Who has the turn that a job asks for, and how many asked before it.
 fn turn((name, holder, before): &(String, Option<String>, usize)) -> Option<String> {
     let queue = match before {
         0 => "it is the next to have it".to_owned(),
@@ -63,6 +64,7 @@ fn turn((name, holder, before): &(String, Option<String>, usize)) -> Option<Stri
     }
 }
 
+/// What every connected runner lacks, and what would help.
 fn nobody_fits(needs: &Needs, offers: &[Offer]) -> String {
     let ours: Vec<&Offer> =
         offers.iter().filter(|offer| offer.projects.as_ref().is_none_or(|projects| projects.contains(&needs.project))).collect();

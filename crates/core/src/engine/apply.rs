@@ -35,6 +35,7 @@ impl Run {
 }
 
 impl Step<'_> {
+    /// Skips what the plan says will not run, and queues what waits for nothing.
     fn begun(&mut self) {
         let plan = self.run.plan.clone();
         for (job, planned) in plan.jobs.iter().enumerate() {
@@ -47,6 +48,7 @@ impl Step<'_> {
         }
     }
 
+    /// A runner takes a job. A repeat by the same runner changes nothing; anyone else comes too late.
     fn claimed(&mut self, job: usize, attempt: u32, runner: &str) -> Result<(), Refused> {
         let known = self.run.jobs.get(job).ok_or(Refused::NoSuchJob)?;
         let repeated = known.attempt == attempt && known.runner.as_deref() == Some(runner);
@@ -65,6 +67,7 @@ impl Step<'_> {
         Ok(())
     }
 
+    /// Facts and numbers are added; one that is said twice has its last value.
     fn said(&mut self, job: usize, attempt: u32, facts: &BTreeMap<String, String>, numbers: &Numbers) -> Result<(), Refused> {
         if self.current(job, attempt)? {
             let entry = &mut self.run.jobs[job];
@@ -76,6 +79,7 @@ impl Step<'_> {
         Ok(())
     }
 
+    /// A queued job ends with an earlier result, unless it was asked for with nothing kept.
     fn reused(&mut self, job: usize, from: &str, facts: &BTreeMap<String, String>, numbers: &Numbers) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
         if matches!(&entry.progress, Progress::Reused { from: known } if known == from) {
@@ -91,6 +95,7 @@ impl Step<'_> {
         Ok(())
     }
 
+    /// A job that paused may be taken from now on.
     fn pause_over(&mut self, job: usize) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
         if let Progress::Queued { not_before, .. } = &mut entry.progress
@@ -111,6 +116,7 @@ impl Step<'_> {
         }
     }
 
+    /// The newest attempt has ended: the job ends with it, or is tried again.
     fn ended(&mut self, job: usize, attempt: u32, end: Ended, why: Option<&str>) -> Result<(), Refused> {
         if !self.current(job, attempt)? {
             // The same result again is fine; a result for an attempt that was counted as lost comes too late.
@@ -140,6 +146,7 @@ impl Step<'_> {
         self.finish(job, end);
     }
 
+    /// The newest attempt's runner is gone: the job is tried elsewhere, or is lost.
     fn lost(&mut self, job: usize, attempt: u32, why: &str) -> Result<(), Refused> {
         if !self.current(job, attempt)? {
             return Ok(());
@@ -166,6 +173,7 @@ impl Step<'_> {
         true
     }
 
+    /// What runs is asked to stop, and ends when its runner says so; what has not started is stopped at once.
     fn stop_job(&mut self, job: usize, by: &str) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
         let end = Progress::stopped_by(by);

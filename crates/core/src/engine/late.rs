@@ -62,6 +62,7 @@ impl Run {
         with_deep_stack(|| planned.steps.iter().filter(|step| wanted(step, &values, &planned.id) == Ok(true)).cloned().collect())
     }
 
+    /// All that the job's expressions may read.
     fn values(&self, job: usize) -> Values {
         let planned = &self.plan.jobs[job];
         let map = |from: &indexmap::IndexMap<String, String>| from.iter().map(|(name, value)| (name.clone(), value.clone())).collect();
@@ -75,6 +76,7 @@ impl Run {
     }
 }
 
+/// Whether a step is run; an error when that cannot be decided.
 fn wanted(step: &Step, values: &Values, id: &JobId) -> Result<bool, String> {
     match decide(step.condition.as_slice(), values, id) {
         Late::Run => Ok(true),
@@ -83,6 +85,7 @@ fn wanted(step: &Step, values: &Values, id: &JobId) -> Result<bool, String> {
     }
 }
 
+/// Evaluates conditions in order, up to the first that is false or cannot be decided.
 fn decide(conditions: &[String], values: &Values, id: &JobId) -> Late {
     let root = values.root();
     let mut own = root.new_inner_scope();

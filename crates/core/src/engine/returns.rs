@@ -73,6 +73,7 @@ impl Step<'_> {
         Ok(())
     }
 
+    /// As if the job had never run, but for the number of its attempts.
     fn put_back(&mut self, job: usize, fresh: bool) {
         let entry = &mut self.run.jobs[job];
         entry.retries = 0;
@@ -116,6 +117,7 @@ impl Run {
         back
     }
 
+    /// The jobs that wait for this one themselves, by whatever kind of wait.
     fn followers_of(&self, job: usize) -> Vec<usize> {
         let stage = self.plan.jobs[job].stage;
         let direct = self.followers[job].iter().map(|&(follower, _)| follower);

@@ -40,6 +40,7 @@ impl<'r> Step<'r> {
         self.finish_because(job, end, Cause::Ended(job));
     }
 
+    /// The same; `cause` is what jobs that can no longer start name as the reason.
     fn finish_because(&mut self, job: usize, end: Progress, cause: Cause) {
         let before = self.run.jobs[job].state();
         if matches!(before, State::Queued | State::Running)
@@ -81,6 +82,7 @@ impl<'r> Step<'r> {
         self.effects.changed.push(job);
     }
 
+    /// Those that wait for this job alone.
     fn tell_followers(&mut self, job: usize, end: End, cause: Cause) {
         for (follower, wait) in self.run.followers[job].clone() {
             match self.run.accepts(follower, Some(wait), end) {
@@ -95,6 +97,7 @@ impl<'r> Step<'r> {
         self.tell_waiters(&waiters, end, cause, all_ended, news);
     }
 
+    /// Those that wait for the job's stage, by name or by the order.
     fn tell_stage(&mut self, job: usize, end: End, cause: Cause) {
         let stage = self.run.plan.jobs[job].stage;
         let (all_ended, news, waiters) = self.run.stages[stage].bundle.member_ended(end);
@@ -114,6 +117,7 @@ impl<'r> Step<'r> {
         }
     }
 
+    /// Each is skipped when it does not accept a new kind of end, and has one wait less when all have ended.
     fn tell_waiters(&mut self, waiters: &[(usize, usize)], end: End, cause: Cause, all_ended: bool, news: bool) {
         for &(waiter, wait) in waiters {
             if news && !self.run.accepts(waiter, Some(wait), end) {
@@ -140,6 +144,7 @@ impl<'r> Step<'r> {
         }
     }
 
+    /// All stages before this one have ended: its jobs have one wait less.
     fn open_gate(&mut self, stage: usize) {
         for job in self.run.stages[stage].bundle.members.clone() {
             if self.run.plan.jobs[job].ordered {
@@ -240,6 +245,7 @@ impl<'r> Step<'r> {
         }
     }
 
+    /// The sentence of a job that can no longer start.
     fn because_of(&self, cause: Cause) -> String {
         let (Cause::Ended(root) | Cause::FileStops(root) | Cause::CellFailed(root)) = cause;
         let id = &self.run.plan.jobs[root].id;

@@ -167,6 +167,7 @@ impl Run {
         Run::counted(plan, jobs, state)
     }
 
+    /// A run of these states, with everything that follows from them counted once.
     fn counted(plan: Arc<Plan>, jobs: Vec<JobState>, state: State) -> Run {
         let count = jobs.len();
         let mut run = Run {
@@ -189,6 +190,7 @@ impl Run {
         run
     }
 
+    /// Turns the plan's waits round: who is to be notified of whose end.
     fn connect(&mut self) {
         let plan = self.plan.clone();
         for (number, stage) in plan.stages.iter().enumerate() {
@@ -299,6 +301,7 @@ impl Run {
         self.plan.jobs[job].extras.as_ref().is_some_and(|extras| extras.by_hand) && self.jobs[job].started_by.is_none()
     }
 
+    /// A bundle with its counts taken from the states of its members.
     fn counted_bundle(&self, bundle: &Bundle) -> Bundle {
         let mut bundle = bundle.clone();
         bundle.open = bundle.members.iter().filter(|&&job| !self.jobs[job].state().is_end()).count();

@@ -38,6 +38,7 @@ pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl
     }
 }
 
+/// For a job that waits: for what, and since when.
 fn waiting(run: &Run, job: usize, clock: Clock<'_>) -> String {
     let open = open_waits(run, job);
     let Some(&(first, because)) = open.iter().max_by_key(|(on, _)| run.jobs()[*on].state() == State::Running) else {

@@ -93,6 +93,7 @@ fn entry_parts(entry: &EntryExpr, go: &mut impl FnMut(&IdedExpr)) {
     }
 }
 
+/// Notes one name that is read, unless a loop binds it.
 fn read(path: Vec<String>, expression: &IdedExpr, places: &SourceInfo, source: &str, found: &mut Found) {
     if found.bound.contains(&path[0]) || path[0].starts_with('@') || found.reads.iter().any(|read| read.path == path) {
         return;

@@ -90,6 +90,7 @@ fn syntax_hint(text: &str, span: &Span, message: &str) -> Option<&'static str> {
     }
 }
 
+/// The nearest place at or before `at` that is between two characters.
 fn floor(text: &str, mut at: usize) -> usize {
     at = at.min(text.len());
     while !text.is_char_boundary(at) {
@@ -128,6 +129,7 @@ impl Reader<'_> {
         pipeline
     }
 
+    /// One key at the top of the file.
     fn file_key(&mut self, name: &str, value: &Value<'_>, pipeline: &mut Pipeline) {
         match name {
             "title" => pipeline.title = reader::string(value),

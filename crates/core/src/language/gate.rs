@@ -99,6 +99,7 @@ pub(super) fn rules(value: &Value<'_>) -> Vec<At<GateRule>> {
     found
 }
 
+/// Rules of nested tables, each under its dotted name.
 fn gather(value: &Value<'_>, path: String, found: &mut Vec<At<GateRule>>) {
     match reader::table(value) {
         Some(table) => {

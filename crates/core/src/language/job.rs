@@ -51,6 +51,7 @@ impl Reader<'_> {
         reader::items(value).iter().filter_map(|take| self.take(take)).collect()
     }
 
+    /// Text or table: what is taken, where it is put, and of which cells.
     fn take(&mut self, value: &Value<'_>) -> Option<At<Take>> {
         let (from, to, cells) = match value.get_ref() {
             DeValue::Table(table) => {
@@ -83,6 +84,7 @@ fn cell(table: &DeTable<'_>) -> Cell {
     table.iter().filter_map(|(axis, value)| Some((axis.get_ref().to_string(), reader::scalar(value)?))).collect()
 }
 
+/// Text or table.
 fn step(value: &Value<'_>) -> Option<StepLine> {
     let Some(table) = reader::table(value) else {
         return reader::text(value).map(plain_step);
@@ -103,6 +105,7 @@ fn step(value: &Value<'_>) -> Option<StepLine> {
     Some(step)
 }
 
+/// A step that is only a command; its first line is its name.
 fn plain_step(run: At<String>) -> StepLine {
     let name = run.value.trim().lines().next().unwrap_or_default().chars().take(60).collect();
     StepLine {

@@ -147,6 +147,7 @@ impl Walk<'_> {
         all.ones().map(|on| Edge { job: on, because: self.because(job, on), implied: implied.contains(on) }).collect()
     }
 
+    /// The strongest reason for which one job waits for another.
     fn because(&self, job: usize, on: usize) -> Because {
         let planned = &self.plan.jobs[job];
         let stage = self.plan.jobs[on].stage;

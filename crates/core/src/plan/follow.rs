@@ -104,6 +104,7 @@ impl<'p> Follower<'p, '_> {
         }
     }
 
+    /// A job with what its pattern says; without a pattern, as it is.
     fn whole(&mut self, job: &'p Job) -> Whole<'p> {
         let Some(follows) = &job.body.follows else {
             self.refuse_given(job);
@@ -120,6 +121,7 @@ impl<'p> Follower<'p, '_> {
         }
     }
 
+    /// A job without a pattern can be given nothing.
     fn refuse_given(&mut self, job: &Job) {
         if let Some((name, value)) = job.body.given.first() {
             let message = format!("job {} gives `{name}`, but follows no pattern that could take it", job.id());
@@ -168,6 +170,7 @@ impl<'p> Follower<'p, '_> {
         Some(chain)
     }
 
+    /// The pattern of this name, of the file or of a borrowed one. None was reported.
     fn pattern(&mut self, name: &At<String>) -> Option<Pattern> {
         let Some((borrow, pattern)) = name.value.split_once(':') else {
             if let Some(found) = self.pipeline.patterns.get(&name.value) {
@@ -287,6 +290,7 @@ pub(super) fn listed(names: &[String]) -> String {
     names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
 }
 
+/// Of two bodies, `over` counts where both say something; environments are joined.
 fn merge(over: &Body, under: &Body) -> Body {
     let joined = |under: &Env, over: &Env| under.iter().chain(over).map(|(name, value)| (name.clone(), value.clone())).collect();
     let extras = match (&over.extras, &under.extras) {

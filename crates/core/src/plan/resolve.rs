@@ -132,6 +132,7 @@ impl<'p> Resolver<'p> {
         (0..self.file.jobs.len()).map(|job| self.takes_of(job)).collect()
     }
 
+    /// The jobs that a job takes from, each once.
     fn takes_of(&mut self, job: usize) -> Vec<(usize, usize)> {
         let file = self.file;
         let mut seen = IndexSet::new();
@@ -151,6 +152,7 @@ impl<'p> Resolver<'p> {
         found
     }
 
+    /// The job that gives an artifact. None was reported.
     fn take(&mut self, take: &At<Take>) -> Option<usize> {
         let Take { job, artifact, .. } = &take.value;
         let Some(&from) = self.jobs.get(job) else {
@@ -222,6 +224,7 @@ impl<'p> Resolver<'p> {
         all
     }
 
+    /// The job or stage of this name. None was reported.
     fn after_one(&mut self, name: &At<String>) -> Option<After> {
         if let Some(&job) = self.jobs.get(&name.value) {
             return Some(After::Job(job));
@@ -234,6 +237,7 @@ impl<'p> Resolver<'p> {
         None
     }
 
+    /// Reports a name that is none, with the nearest that is.
     fn unknown(&mut self, code: Code, span: &Span, name: &str, message: String) {
         let ids = || self.jobs.keys().map(String::as_str);
         let stages = self.stage_numbers.keys().copied();
@@ -274,6 +278,7 @@ fn spoken(cell: &Cell) -> String {
     cell.iter().map(|(axis, value)| format!("{axis} = \"{value}\"")).collect::<Vec<_>>().join(", ")
 }
 
+/// The report of stages that wait for each other.
 fn stage_circle(circle: &StageCircle) -> Diagnostic {
     let stages = &circle.0;
     let mut round: Vec<&str> = stages.iter().rev().map(|(name, _)| name.as_str()).collect();
@@ -315,6 +320,7 @@ fn find_circles(file: &File<'_>, graph: &Graph, diagnostics: &mut Vec<Diagnostic
     }
 }
 
+/// The report of jobs that wait for each other: each edge with its place.
 fn job_circle(file: &File<'_>, graph: &Graph, circle: &[usize]) -> Diagnostic {
     let pipeline = file.pipeline;
     let round: Vec<usize> = circle.iter().copied().filter(|&node| node < pipeline.jobs.len()).collect();

@@ -177,6 +177,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         env.values().for_each(|value| self.template(value, scope, stands));
     }
 
+    /// Checks every placeholder of a text.
     fn template(&mut self, template: &At<Template>, scope: &Scope<'_>, stands: Stands) {
         for slot in template.value.slots() {
             let (what, name, known) = match slot {
@@ -220,6 +221,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         source.find(&written).map_or(template.span.clone(), |at| inside(at..at + written.len()))
     }
 
+    /// Checks that the job is there and leaves such a fact.
     fn fact(&mut self, job: &str, name: &str, span: Span) {
         let ids = self.ids.get_or_init(|| self.pipeline.jobs.iter().map(|job| job.id().to_string()).collect());
         let exists = ids.contains(job);
@@ -292,6 +294,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         (self.diagnostics.len() == before).then(|| Rc::new(Condition { expression, at: at.clone() }))
     }
 
+    /// The compiled expression; none when it has a mistake, which was reported at its first place.
     fn compiled(&mut self, at: &At<String>) -> Option<Rc<Expression>> {
         if let Some(known) = self.compiled.get(&at.value)
             && known.is_some()
@@ -312,6 +315,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         compiled
     }
 
+    /// Checks that a name which an expression reads is there at its place.
     fn name(&mut self, read: &Read, span: Span, scope: &Scope<'_>) {
         use crate::expression::{COMMIT, REF, ROOTS};
         let path: Vec<&str> = read.path.iter().map(String::as_str).collect();

@@ -122,6 +122,7 @@ fn width(plan: &Plan, group: &Group) -> usize {
     (name.chars().count() * 8).max(under.chars().count() * 7).max(64) + 28
 }
 
+/// One job, or all cells of one.
 fn draw_box(plan: &Plan, group: &Group, place: &Place, out: &mut String) {
     let (name, under) = names(plan, group);
     let Place { x, y, width } = place;
@@ -178,6 +179,7 @@ fn list(groups: &[usize], name: &impl Fn(usize) -> String) -> String {
     groups.iter().map(|&group| name(group)).collect::<Vec<_>>().join(", ")
 }
 
+/// A wait, from the right edge of one box to the left edge of another.
 fn curve(from: (usize, usize), to: (usize, usize), class: &str, tooltip: &str, out: &mut String) {
     let bend = (to.0.saturating_sub(from.0) / 2).clamp(16, GAP / 2);
     let (near, far) = (from.0 + bend, to.0.saturating_sub(bend));
@@ -194,6 +196,7 @@ fn curve(from: (usize, usize), to: (usize, usize), class: &str, tooltip: &str, o
     );
 }
 
+/// What the kinds of lines mean, for those that are drawn.
 fn legend(height: usize, links: &[Link], out: &mut String) {
     let kinds = [
         (Because::Takes, "takes", "takes what it gives"),

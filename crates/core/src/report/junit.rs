@@ -116,6 +116,7 @@ struct Reading {
 }
 
 impl Reading {
+    /// An element begins.
     fn begin(&mut self, name: &str, said: Said) {
         let open = match (name, &mut self.case) {
             ("testsuite" | "testsuites", None) => {
@@ -151,6 +152,7 @@ impl Reading {
         self.open.push(open);
     }
 
+    /// A case in the suites that are open now.
     fn new_case(&self, said: Said) -> Case {
         let suites = || {
             let names = self.open.iter().filter_map(|open| if let Open::Suite { name, .. } = open { Some(name.as_str()) } else { None });
@@ -180,6 +182,7 @@ impl Reading {
         }
     }
 
+    /// The innermost open element ends.
     fn end(&mut self) {
         match self.open.pop() {
             Some(Open::Verdict) => {

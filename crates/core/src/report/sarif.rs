@@ -127,6 +127,7 @@ pub fn sarif_findings(bytes: &[u8]) -> Result<Vec<Finding>, ReportError> {
     Ok(findings)
 }
 
+/// A result that is a finding: not suppressed, and of a kind that fails.
 fn finding(outcome: Outcome, rules: &[Rule]) -> Option<Finding> {
     if !outcome.suppressions.is_empty() || outcome.kind.as_deref().is_some_and(|kind| kind != "fail" && kind != "open" && kind != "review")
     {

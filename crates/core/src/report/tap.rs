@@ -64,6 +64,7 @@ struct Level {
 }
 
 impl Level {
+    /// A test point, with the cases of the subtests below it.
     fn point(&mut self, name: &str, end: CaseEnd, message: Option<&str>, below: Vec<Case>) {
         let name = if name.is_empty() { format!("test {}", self.points) } else { name.to_owned() };
         let told = below.iter().any(|case| case.end == CaseEnd::Failed);
@@ -76,6 +77,7 @@ impl Level {
         }));
     }
 
+    /// The end of the report: a plan that was not met is a failed case.
     fn close(mut self) -> Vec<Case> {
         if let Some(planned) = self.planned.filter(|planned| *planned != self.points) {
             let message = format!("{planned} tests were planned, {} were run", self.points);

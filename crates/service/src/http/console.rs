@@ -39,6 +39,7 @@ pub(super) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     }
 }
 
+/// A file of the built console, compressed where the browser takes that.
 fn file(path: &str, headers: &HeaderMap) -> Option<Response> {
     let plain = Files::get(path).filter(|_| path != "index.html")?;
     let zipped = headers.get(header::ACCEPT_ENCODING).and_then(|value| value.to_str().ok()).is_some_and(|value| value.contains("gzip"));

@@ -46,6 +46,7 @@ pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) 
     dressed(answer)
 }
 
+/// Why a call is not even looked at: another host, another site's page, too long.
 fn refused(app: &App, request: &Request) -> Option<ApiError> {
     let headers = request.headers();
     // Machines that only ask whether the service lives know it by its number.

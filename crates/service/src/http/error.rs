@@ -46,6 +46,7 @@ impl ApiError {
         ApiError::field(pointer, self.0.detail)
     }
 
+    /// A fault of ours: the cause goes into the log, the caller learns only that there was one.
     fn internal(error: &dyn std::error::Error) -> ApiError {
         let mut chain = error.to_string();
         let mut source = error.source();

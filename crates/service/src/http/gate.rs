@@ -126,6 +126,7 @@ pub(super) async fn pass(State(app): State<App>, request: Request, next: Next) -
     }
 }
 
+/// Who calls, if they may do what the route does with what its address names.
 async fn opened(app: &App, parts: &mut axum::http::request::Parts) -> Result<Caller, ApiError> {
     let template = parts.extensions.get::<MatchedPath>().map(|path| path.as_str().to_owned()).unwrap_or_default();
     let address = Address::from_request_parts(parts, app).await.unwrap_or_else(|never| match never {});
@@ -174,6 +175,7 @@ async fn project_of(parts: &mut axum::http::request::Parts, template: &str) -> O
     params.iter().find(|(name, _)| *name == wanted).map(|(_, value)| value.to_owned())
 }
 
+/// Asks the one rule; a refusal says what is missing and who can give it.
 async fn permit(app: &App, caller: &Caller, action: Action, object: Object<'_>, path: &str, method: &Method) -> Result<(), ApiError> {
     let Err(refusal) = allowed(&caller.rights, action, object) else { return Ok(()) };
     let project = if let Object::Project { name, .. } = object { Some(name) } else { None };

@@ -38,6 +38,7 @@ pub(super) async fn once(State(app): State<App>, request: Request, next: Next) -
     }
 }
 
+/// Does the call, or answers as the first one with this key was answered.
 async fn answered(app: &App, key: &str, request: Request, next: Next) -> Result<Response, ApiError> {
     if key.is_empty() || key.len() > KEY_LIMIT {
         let detail = format!("an Idempotency-Key is 1 to {KEY_LIMIT} characters");

@@ -72,6 +72,7 @@ impl Room {
         Ok(())
     }
 
+    /// A run's own state is another: its row, its event, and what is remembered of a run that has ended.
     fn run_changed(&mut self, id: i64, now: i64) {
         let Some(live) = self.runs.get_mut(&id).map(Arc::make_mut) else { return };
         let state = live.run.state();

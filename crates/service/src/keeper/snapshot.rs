@@ -89,6 +89,7 @@ impl Snapshot {
         Some(if ms < SOON_MS { "a few seconds".to_owned() } else { format!("about {}", words::duration(ms / 1_000 * 1_000)) })
     }
 
+    /// What dispatch knows of a queued job: how many are before it, who has its turn, until when it pauses.
     fn waited(&self, live: &LiveRun, job: usize, seen: &Seen<'_>) -> Waited {
         let key = (live.info.id, job);
         let turn = live.turn(job).map(|turn| {
@@ -162,6 +163,7 @@ impl Snapshot {
         (u32::try_from(self.held.len()).unwrap_or(u32::MAX), u32::try_from(slots).unwrap_or(u32::MAX))
     }
 
+    /// What a runner does in one of its slots.
     fn doing(&self, held: &HeldNow) -> Option<DoingView> {
         let attempt = held.attempt;
         let live = self.runs.get(&attempt.run)?;

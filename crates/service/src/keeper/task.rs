@@ -55,6 +55,7 @@ struct Task {
 }
 
 impl Task {
+    /// Reads back all runs that go on and who works on them, as after a crash.
     async fn restore(&mut self) -> Result<(), StoreError> {
         let mut room = Room::new(self.holders.clone(), self.lease, self.public_url.clone(), self.keep);
         for runner in self.records.runners().await? {
@@ -137,6 +138,7 @@ impl Task {
         loaded
     }
 
+    /// Takes commands in batches: applies them, writes what changed in one transaction, then answers.
     async fn work(mut self, mut commands: mpsc::Receiver<Command>, stop: CancellationToken) {
         let mut ticks = tokio::time::interval(TICK);
         ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -173,6 +175,7 @@ impl Task {
         }
     }
 
+    /// One batch. An error means that nothing of it was written.
     async fn step(&mut self, batch: &mut Vec<Command>) -> Result<(), StoreError> {
         let now = clock::now();
         for command in batch.drain(..) {

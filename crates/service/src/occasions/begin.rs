@@ -307,6 +307,7 @@ pub(super) async fn unreadable(
     ended(app, &Actor::rule(occasion.event().word()), project, row, &id, &[]).await.map(drop)
 }
 
+/// The reason of a run whose file cannot be planned.
 fn mistakes(diagnostics: &[DiagnosticView]) -> String {
     let Some(first) = diagnostics.first() else { return "the pipeline file cannot be run".into() };
     let place = if first.code == Code::MissingFile.word() { String::new() } else { format!("{}:{}: ", first.file, first.line) };

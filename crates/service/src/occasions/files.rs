@@ -63,6 +63,7 @@ pub(crate) fn pipeline_of(path: &str) -> Option<&str> {
     (!name.contains('/')).then_some(name)
 }
 
+/// All pipeline files of a commit, each with its text.
 async fn in_repository(mirror: &Mirror, commit: &str) -> Result<Vec<(String, String)>, OccasionError> {
     let mut paths = mirror.files(commit, "").await?;
     if paths.iter().any(|path| path == FOLDER) {
@@ -135,6 +136,7 @@ enum Fetch {
     Missing,
 }
 
+/// One file of another repository at a tag or commit.
 async fn fetch_one_borrowed(app: &App, project: &Project, borrow: &Borrow, fetch: Fetch) -> Result<BorrowedFile, NotBorrowed> {
     crate::places::may_borrow(&app.settings, &borrow.git, &project.git_url).map_err(NotBorrowed::No)?;
     let digest = Sha256::digest(borrow.git.as_bytes());

@@ -54,6 +54,7 @@ async fn is_there(mirror: &Mirror, occasion: &Occasion) -> Result<bool, GitError
     Ok(mirror.resolve(branch).await? == occasion.commit)
 }
 
+/// Which of two commits is the older, by the repository's history.
 async fn relation(mirror: &Mirror, ours: &str, theirs: &str) -> Result<Relation, GitError> {
     if ours == theirs {
         return Ok(Relation::Same);

@@ -68,6 +68,7 @@ pub(crate) async fn schedules(app: App) {
     }
 }
 
+/// Turns schedules whose time has come into occasions.
 async fn come_due(app: &App) -> Result<(), StoreError> {
     let now = clock::now();
     for due in app.records.due_schedules(now).await? {

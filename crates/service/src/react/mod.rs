@@ -53,6 +53,7 @@ struct Place {
     written: i64,
 }
 
+/// One reaction: reads events from its cursor, writes work, moves the cursor with it.
 async fn react(app: App, reaction: &'static Reaction) {
     let mut newest = app.records.newest_run_event();
     let mut place = None;

@@ -40,6 +40,7 @@ fn told(name: &str, plan: &Plan) -> Option<Occasion> {
     Some(Occasion { led_by, ..Occasion::new(Cause::Passed { pipeline: Some(name.to_owned()), on: None }) })
 }
 
+/// The occasion for listeners in the same project: the same branch or tag.
 fn own(name: &str, plan: &Plan) -> Option<Occasion> {
     let occasion = &plan.occasion;
     let tag = occasion.tag_name().map(|tag| Ref::Tag(tag.to_owned()));

@@ -132,6 +132,7 @@ pub(crate) async fn finish(app: &App, code: String, state: &str) -> Result<Perso
     }
 }
 
+/// A person for someone whom only the provider knows yet.
 async fn add(app: &App, name: &str, issuer: &str, subject: &str) -> Result<PersonRow, SignInError> {
     let now = clock::now();
     let mut tx = app.records.tx(&Actor::rule("newcomers"), now).await?;

@@ -63,6 +63,7 @@ impl Lanes {
         }
     }
 
+    /// A try broke off: its project rests, twice as long each time.
     fn rest(&mut self, id: Id, error: &dyn std::fmt::Display) {
         let Some((item, project)) = self.going.remove(&id) else { return };
         let before = self.resting.get(&project).map(|(_, length)| *length);

@@ -31,6 +31,7 @@ fn limits(kind: WorkKind) -> (usize, Backoff) {
     }
 }
 
+/// Does one piece of work; each kind in a file of its own.
 async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, StoreError> {
     match kind {
         WorkKind::Occasion => occasions::work_off(app, due).await,
@@ -75,6 +76,7 @@ async fn begin_due(app: &App, lanes: &mut [(WorkKind, Lanes)]) -> Result<Duratio
     Ok(Duration::from_millis(wait.unsigned_abs()))
 }
 
+/// Does one piece of work and writes down how it ended.
 async fn try_one(app: &App, kind: WorkKind, due: &DueWork) -> Result<(), StoreError> {
     let outcome = attempt(app, kind, due).await?;
     let tried = u32::try_from(due.tries).unwrap_or(u32::MAX).saturating_add(1);

@@ -51,6 +51,7 @@ pub(super) fn link(app: &App, message: &Message) -> String {
     format!("{}/runs/{}", app.public_url, message.run)
 }
 
+/// Makes the one HTTP request that sets a status.
 async fn call(app: &App, project: &Project, commit: &str, message: &Message) -> Result<(), SendError> {
     let Some(forge) = &project.forge else { return Ok(()) };
     let profile = app.profiles.get(&forge.profile).ok_or_else(|| SendError::NoProfile(forge.profile.clone()))?;

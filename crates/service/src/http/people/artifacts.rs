@@ -242,6 +242,7 @@ pub(crate) async fn unpin(State(app): State<App>, caller: Caller, Path(named): P
     set_pin(&app, &caller, &named, false).await
 }
 
+/// Pins or lets go, in the records and in the keeper.
 async fn set_pin(app: &App, caller: &Caller, named: &Named, pinned: bool) -> Result<Json<ArtifactView>, ApiError> {
     let (_, row) = find(app, named).await?;
     let tell = |pinned| {

@@ -66,6 +66,7 @@ fn caches(job: &JobView) -> Option<String> {
     (!caches.is_empty()).then(|| format!("{restored} of {}", caches.len()))
 }
 
+/// All jobs of either run, those of the later one first.
 fn jobs(before: &Side, after: &Side) -> Vec<JobDifference> {
     let list = |side: &Side| -> Vec<JobView> { side.view.jobs.clone().unwrap_or_default() };
     let waits = |side: &Side| -> BTreeMap<String, BTreeSet<String>> {

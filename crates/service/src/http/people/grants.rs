@@ -65,6 +65,7 @@ pub(crate) async fn remove(State(app): State<App>, caller: Caller, Query(which):
     change(&app, &caller, &which.who, which.project.as_deref(), None).await
 }
 
+/// Sets or takes away a role, with the journal's row.
 async fn change(app: &App, caller: &Caller, who: &str, project: Option<&str>, role: Option<Role>) -> Result<StatusCode, ApiError> {
     let holder = holder(app, who).await?;
     if let Some(project) = project {

@@ -80,6 +80,7 @@ fn view(row: JournalRow) -> JournalView {
     }
 }
 
+/// What changed, in a line.
 fn change(before: Option<&Value>, after: Option<&Value>) -> String {
     let (before, after) = (before.map(words).unwrap_or_default(), after.map(words).unwrap_or_default());
     match (before.is_empty(), after.is_empty()) {

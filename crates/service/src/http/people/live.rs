@@ -78,6 +78,7 @@ fn unfold(follower: Follower) -> impl Stream<Item = Event> {
 }
 
 impl Follower {
+    /// Sends events until the browser is gone.
     async fn work(mut self, sender: tokio::sync::mpsc::Sender<Event>) {
         loop {
             while let Some(event) = self.ready.pop_front() {

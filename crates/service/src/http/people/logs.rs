@@ -88,6 +88,7 @@ async fn find_job(app: &App, project: &str, number: i64, job: &str) -> Result<(i
     }
 }
 
+/// The log of an attempt, or of one of its helpers.
 fn log_id(run: i64, job: usize, attempt: u32, beside: Option<&str>) -> Result<LogId, ApiError> {
     let id = LogId::new(run, job, attempt);
     match beside {

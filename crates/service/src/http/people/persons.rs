@@ -75,6 +75,7 @@ pub(crate) async fn add(
     Ok((StatusCode::CREATED, Json(view)))
 }
 
+/// A mail address that can be one; nothing for an empty text.
 fn mail(mail: Option<String>) -> Result<Option<String>, ApiError> {
     let mail = mail.map(|mail| mail.trim().to_owned()).filter(|mail| !mail.is_empty());
     let fits = |mail: &String| {

@@ -69,6 +69,7 @@ pub(crate) async fn apart<T: Send + 'static>(app: &App, work: impl FnOnce() -> T
     tokio::time::timeout(PATIENCE, answer).await.map_err(long)?.map_err(broke)
 }
 
+/// The diagnostics of a text, and its plan where it has one.
 fn checked(ask: &Check, borrowed: &BorrowedFiles) -> CheckView {
     let file = ask.file.clone().unwrap_or_else(|| path_of("main"));
     let name = file.rsplit('/').next().and_then(|name| name.strip_suffix(".toml")).unwrap_or("main");

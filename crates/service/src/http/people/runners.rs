@@ -181,6 +181,7 @@ pub(crate) fn is_label(text: &str) -> bool {
     !text.is_empty() && text.len() <= 64 && text.chars().all(|c| c.is_ascii_alphanumeric() || "-_.".contains(c))
 }
 
+/// What a runner may have, each part checked.
 async fn granted(app: &App, ask: RunnerGrant, at: &str) -> Result<Granted, ApiError> {
     if let Some(wrong) = ask.labels.iter().find(|label| !is_label(label)) {
         let detail = format!("{wrong:?} is no label: that is letters, digits, `-`, `_` and `.`, at most 64");

@@ -172,6 +172,7 @@ fn occasion_free(text: &str) -> bool {
     has_errors(&check(text))
 }
 
+/// The commit that a branch, tag or commit names.
 async fn resolve(mirror: &Mirror, project: &Project, reference: &str) -> Result<String, ApiError> {
     match mirror.resolve(reference).await {
         Ok(Some(id)) => Ok(id),

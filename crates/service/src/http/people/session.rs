@@ -189,6 +189,7 @@ pub(crate) async fn link_for(State(app): State<App>, caller: Caller, Path(name):
     Ok(Json(link_of(&app, &caller, Action::LinkFor, &name).await?))
 }
 
+/// Makes a link that signs a browser in as this person, once.
 async fn link_of(app: &App, caller: &Caller, action: Action, name: &str) -> Result<SignInLink, ApiError> {
     let (code, now) = (Secret::random("oxc"), clock::now());
     let mut tx = app.records.tx(&caller.actor, now).await?;

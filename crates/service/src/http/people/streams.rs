@@ -16,6 +16,7 @@ pub(crate) struct Streams(Arc<Mutex<HashMap<String, usize>>>);
 pub(super) struct OpenStream(Streams, String);
 
 impl Streams {
+    /// One more live stream of a person; refused when there are too many. It counts until it is dropped.
     pub(super) fn open(&self, person: &str) -> Result<OpenStream, ApiError> {
         let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let count = open.entry(person.to_owned()).or_default();

@@ -114,13 +114,18 @@ pub(crate) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     let id = row.id;
     let plan = app.plan_of(id).await?;
     let whys = app.keeper.snapshot().await?.whys(id);
-    let (jobs, attempts) = (app.records.jobs(id).await?, app.records.attempts(id).await?);
+    let project = app.records.project(&row.project).await?.map(|project| project.id);
+    let usual = async {
+        let Some(project) = project else { return Ok(HashMap::new()) };
+        app.records.usual(project, &row.pipeline).await
+    };
+    // Side by side: of a large run each of them takes a while.
+    let (jobs, attempts, usual) = tokio::try_join!(app.records.jobs(id), app.records.attempts(id), usual)?;
     let whys = match (whys, &plan) {
         (Some(whys), _) => whys,
         (None, Some(plan)) => left_whys(plan, &jobs, &row)?,
         (None, None) => Vec::new(),
     };
-    let project = app.records.project(&row.project).await?;
     let mut view = run_views(app, vec![row]).await?.remove(0);
     let Some(plan) = plan else { return Ok(RunView { jobs: Some(Vec::new()), ..view }) };
     let changed = plan.occasion.changed.iter().flatten();
@@ -128,13 +133,8 @@ pub(crate) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     if view.held && !view.changes_pipeline.is_empty() {
         view.sentence = format!("{}; it changes {}", view.sentence, view.changes_pipeline.join(", "));
     }
-    let project_id = project.as_ref().map(|project| project.id);
-    let usual = match project {
-        Some(project) => app.records.usual(project.id, &plan.pipeline).await?,
-        None => HashMap::new(),
-    };
-    let whys = match project_id {
-        Some(project_id) => with_gates(app, project_id, id, &plan, &jobs, whys).await?,
+    let whys = match project {
+        Some(project) => with_gates(app, project, id, &plan, &jobs, whys).await?,
         None => whys,
     };
     view.time = Some(time(&plan, &attempts));

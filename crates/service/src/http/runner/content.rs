@@ -73,6 +73,7 @@ async fn fetch(
     Ok(axum::body::Body::from_stream(magic.chain(blocks)))
 }
 
+/// Takes in a pack as it arrives, without holding it whole.
 async fn take(State(app): State<App>, _: AsRunner, body: axum::body::Body) -> Result<StatusCode, ApiError> {
     let mut pieces = body.into_data_stream();
     let mut intake = app.blobs.intake().await;
@@ -127,6 +128,7 @@ async fn about(app: &App, runner: &str, attempt: AttemptId) -> Result<(Project, 
     Ok((project, run, job, plan.occasion.is_from_outside()))
 }
 
+/// The entry of a cache for a job, if the job may have one.
 async fn find(
     State(app): State<App>,
     AsRunner(runner): AsRunner,

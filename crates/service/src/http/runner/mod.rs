@@ -52,6 +52,7 @@ pub(super) fn router() -> Router<App> {
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
 }
 
+/// An invitation becomes a runner with a credential.
 async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) -> Result<Json<Enrolled>, ApiError> {
     app.guesses.check("enrol", caller, &ask.name)?;
     let now = clock::now();
@@ -79,6 +80,7 @@ async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) 
     Ok(Json(Enrolled { name: ask.name, credential: credential.expose().to_owned() }))
 }
 
+/// A runner has started.
 async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_on): Body<SignOn>) -> Result<Json<SignedOn>, ApiError> {
     if sign_on.version != VERSION {
         let detail = format!(
@@ -103,6 +105,7 @@ async fn sign_off(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask):
     Ok(StatusCode::NO_CONTENT)
 }
 
+/// Holds the call open until there is work for the slot, or some time has passed.
 async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<Claim>) -> Result<Json<Claimed>, ApiError> {
     let (reply, answer) = oneshot::channel();
     let (name, slot) = (runner.clone(), ask.slot);

@@ -1,6 +1,8 @@
 //! Questions about many runs at once, asked of the database and of a plain model: whatever happened, in whichever order.
 
 use super::*;
+use ordotaxis_core::engine::{Cut, JobState, Progress};
+use ordotaxis_store::Took;
 use proptest::prelude::*;
 use std::collections::HashMap;
 
@@ -78,8 +80,97 @@ fn now<T>(work: impl Future<Output = T>) -> T {
     tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().expect("a runtime").block_on(work)
 }
 
+/// Texts as hostile files and runners send them: quotes, line ends, what looks like JSON, every script.
+fn text() -> impl Strategy<Value = String> {
+    prop_oneof!["\\PC{0,12}", "[\"'\\\\\n\t\u{1}\u{7f}{}\\[\\],:]{0,8}", Just("null".to_owned()), Just("日本 🌊".to_owned())]
+}
+
+fn progress() -> impl Strategy<Value = Progress> {
+    prop_oneof![
+        (proptest::option::of(0..9_000_000_000_000_i64), proptest::option::of(text()))
+            .prop_map(|(not_before, after)| Progress::Queued { not_before, after }),
+        text().prop_map(|by| Progress::Running { cut: Some(Cut::Stopped { by }) }),
+        (text(), any::<bool>()).prop_map(|(why, unwanted)| Progress::Skipped { why, unwanted }),
+        text().prop_map(|from| Progress::Reused { from }),
+        text().prop_map(|why| Progress::Failed { why }),
+    ]
+}
+
+fn job() -> impl Strategy<Value = JobState> {
+    let texts = || proptest::collection::btree_map(text(), text(), 0..3);
+    (progress(), any::<u32>(), proptest::option::of(text()), proptest::option::of(0..i64::MAX), texts(), texts(), any::<bool>()).prop_map(
+        |(progress, attempt, runner, started, inputs, facts, fresh)| JobState {
+            progress,
+            attempt,
+            runner: runner.clone(),
+            started,
+            started_by: runner,
+            inputs,
+            facts,
+            fresh,
+            ..JobState::new(7)
+        },
+    )
+}
+
+fn attempt() -> impl Strategy<Value = AttemptRow> {
+    (text(), text(), proptest::option::of(text()), proptest::option::of(any::<i32>()), any::<u32>(), proptest::option::of(any::<i64>()))
+        .prop_map(|(runner, session, why, exit_code, slot, ended_at)| AttemptRow {
+            run_id: 0,
+            job: 0,
+            number: 0,
+            runner,
+            session,
+            slot,
+            state: "running".into(),
+            why,
+            exit_code,
+            started_at: 5,
+            ended_at,
+            phases: "[]".into(),
+            caches: "[{\"key\":\"a \\\"b\\\"\"}]".into(),
+        })
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// All rows of a run are read as one text: nothing that is in them may be taken for a part of it.
+    #[test]
+    fn rows_come_back_as_they_were_written_whatever_is_in_them(
+        jobs in proptest::collection::vec(job(), 2), attempts in proptest::collection::vec(attempt(), 0..5),
+        took in proptest::collection::vec((text(), 0..1_000_i64), 0..30)
+    ) {
+        now(async {
+            let (_folder, records) = records().await;
+            let (project, plan) = (project(&records, "tidegauge").await, a_plan());
+            let id = begin(&records, &new_run(&project, "c1", "push", Some(&plan)), 1).await.expect("a run").id;
+            let numbered = |(number, row): (u32, AttemptRow)| AttemptRow { run_id: id, job: i64::from(number % 2), number, ..row };
+            let mut attempts: Vec<AttemptRow> = (1..).zip(attempts).map(numbered).collect();
+            let rows = StepRows {
+                jobs: jobs.iter().enumerate().map(|(at, job)| JobRow::new(id, at, job)).collect(),
+                attempts: attempts.clone(),
+                took: took.iter().map(|(job, ms)| Took { project_id: project.id, pipeline: "main".into(), job: job.clone(), file: None, ms: *ms }).collect(),
+                ..StepRows::default()
+            };
+            records.write_step(&rows, 9).await.expect("a step");
+            let read = records.jobs(id).await.expect("a list").into_iter().map(|row| row.restore().expect("a job")).collect::<Vec<_>>();
+            prop_assert_eq!(read, jobs);
+            attempts.sort_by_key(|row| (row.job, row.number));
+            let found = records.attempts(id).await.expect("a list");
+            prop_assert_eq!(serde_json::to_value(found).expect("JSON"), serde_json::to_value(attempts).expect("JSON"));
+            let mut usual: HashMap<String, Vec<i64>> = HashMap::new();
+            took.iter().for_each(|(job, ms)| usual.entry(job.clone()).or_default().push(*ms));
+            let middle = |(job, all): (String, Vec<i64>)| {
+                let mut last = all[all.len().saturating_sub(9)..].to_vec();
+                last.sort_unstable();
+                (job, last[last.len() / 2])
+            };
+            let usual: HashMap<String, i64> = usual.into_iter().map(middle).collect();
+            prop_assert_eq!(records.usual(project.id, "main").await.expect("a list"), usual);
+            Ok(())
+        })?;
+    }
 
     #[test]
     fn the_board_answers_as_a_plain_walk_over_all_runs_does(history in proptest::collection::vec(ended(), 0..40), most in 1..8_usize) {

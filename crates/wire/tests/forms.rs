@@ -1,0 +1,164 @@
+//! The protocol of runners, version 4, as it goes over the wire. Runners and services of different builds meet, so a form
+//! never changes: what is here must be read, and written back as it was.
+
+use ordotaxis_wire::runner::{
+    AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, Lease, LogAnswer, Phases, ReportsTaken,
+    SaveCache, SavedCache, SignOff, SignOn, SignedOn, VERSION,
+};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::{Value, json};
+
+/// Reads a message and gives what it is written as.
+fn through<T: DeserializeOwned + Serialize>(message: &Value) -> Value {
+    let read: T = serde_json::from_value(message.clone()).unwrap_or_else(|error| panic!("{error}: {message}"));
+    serde_json::to_value(read).expect("JSON")
+}
+
+fn stays<T: DeserializeOwned + Serialize>(message: Value) {
+    assert_eq!(through::<T>(&message), message, "{}", std::any::type_name::<T>());
+}
+
+fn phase() -> Value {
+    json!({
+        "name": "make test", "kind": "step", "started_at": "2026-03-01T08:00:00Z", "duration_ms": 12, "failed": false, "exit_code": 0,
+        "log_from": 64, "log_line": 3
+    })
+}
+
+fn least_lease() -> Value {
+    json!({
+        "attempt": "7-0-1", "project": "tidegauge", "git_url": "http://forge/tidegauge.git", "commit": "c7", "branch": null,
+        "run": "tidegauge/3", "job": "a.x", "steps": [], "env": {}, "takes": [], "gives": [], "checkout": { "files": { "dir": "." } },
+        "timeout_ms": null
+    })
+}
+
+#[test]
+fn the_version_says_when_a_form_was_changed() {
+    assert_eq!(VERSION, 4, "a new version needs its forms here, beside those of the last");
+}
+
+#[test]
+fn a_runner_comes_and_goes() {
+    stays::<Enrol>(json!({ "token": "oxi_1", "name": "quay" }));
+    stays::<Enrolled>(json!({ "name": "quay", "credential": "oxr_1" }));
+    stays::<SignOn>(json!({
+        "version": 4, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
+        "fence": "bubblewrap", "tools": [{ "name": "make", "version": "4.3" }], "cores": 2, "memory_bytes": 1024
+    }));
+    stays::<SignedOn>(json!({ "labels": ["linux", "usb"], "beat_ms": 5000, "lease_ms": 20000 }));
+    stays::<SignOff>(json!({ "session": "s1" }));
+    stays::<Claim>(json!({ "session": "s1", "slot": 1 }));
+    stays::<Claimed>(json!({ "lease": null }));
+    stays::<Beat>(json!({ "session": "s1", "holding": ["7-0-1", "7-3-2"] }));
+    stays::<Beaten>(json!({ "stop": ["7-0-1"], "unknown": [] }));
+}
+
+#[test]
+fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
+    stays::<Phases>(json!({ "phases": [phase()] }));
+    for kind in ["checkout", "take", "step", "give", "cache", "save", "publish", "beside", "after"] {
+        let mut phase = phase();
+        phase["kind"] = kind.into();
+        stays::<Phases>(json!({ "phases": [phase] }));
+    }
+    stays::<LogAnswer>(json!({ "offset": 4096 }));
+    stays::<FindCache>(json!({ "key": "k-1", "otherwise": ["k-"] }));
+    stays::<FoundCache>(json!({ "entry": { "key": "k-0", "tree": "ab", "run": "tidegauge/2" }, "may_save": true }));
+    stays::<FoundCache>(json!({ "entry": null, "may_save": false }));
+    stays::<SaveCache>(json!({ "key": "k-1", "tree": "ab", "bytes": 9 }));
+    stays::<SavedCache>(json!({ "saved": false }));
+    stays::<AttemptReports>(json!({}));
+    stays::<AttemptReports>(json!({
+        "facts": { "size": "640" }, "numbers": { "size": { "sum": 640_000 }, "lines": { "sum": 8, "of": 10 } },
+        "cases": [
+            { "suite": "gauge", "name": "height", "end": "passed" },
+            { "suite": "gauge", "name": "drift", "end": "failed", "wavered": true, "ms": 3, "file": "t.c", "line": 4, "message": "was 2" }
+        ],
+        "coverage": { "t.c": { "4": 2 } },
+        "findings": [{ "rule": "R1", "level": "error", "message": "no", "file": "t.c", "line": 4, "key": "ab" }]
+    }));
+    stays::<ReportsTaken>(json!({ "said": ["10 tests: 1 failed"], "first": "gauge drift" }));
+    for outcome in ["passed", "failed", "timed_out", "stopped"] {
+        stays::<Finish>(json!({
+            "session": "s1", "slot": 0, "outcome": outcome, "exit_code": null, "why": null, "phases": [phase()],
+            "artifacts": [{ "name": "bundle", "tree": "ab", "bytes": 9 }], "claim": true
+        }));
+    }
+    stays::<Finish>(json!({
+        "session": "s1", "slot": 0, "outcome": "failed", "exit_code": 3, "why": "step `make` exited with 3", "phases": [], "artifacts": [],
+        "claim": false, "tests": { "t/one.py": 120 },
+        "caches": [{
+            "key": "k-1", "paths": ["target"], "restored": null, "from": null, "files": 0, "bytes": 0, "fetched_bytes": 0, "restore_ms": 0,
+            "saved": true, "saved_files": 2, "saved_bytes": 80, "sent_bytes": 40, "save_ms": 5, "notices": []
+        }]
+    }));
+}
+
+#[test]
+fn a_lease_without_what_later_versions_added_means_what_it_meant() {
+    let lease: Lease = serde_json::from_value(least_lease()).expect("a lease");
+    assert!(lease.network && !lease.late && !lease.fresh && !lease.holds_turn);
+    assert!(lease.secrets.is_empty() && lease.caches.is_empty() && lease.tools.is_empty() && lease.image.is_none());
+    assert_eq!(lease.log_limit, 256 * 1024 * 1024);
+    let written = through::<Lease>(&least_lease());
+    for (field, value) in least_lease().as_object().expect("an object") {
+        assert_eq!(&written[field], value, "{field}");
+    }
+}
+
+#[test]
+fn a_lease_with_everything_is_written_as_it_was_read() {
+    let mut lease = least_lease();
+    let more = json!({
+        "branch": "main", "merge": { "base": "c1", "head": "c6" }, "checkout": "none",
+        "steps": [
+            { "name": "make", "run": "make" },
+            { "name": "t", "run": "make test", "env": { "A": "b" }, "dir": "t", "shell": "bash -c", "timeout_ms": 10, "may_fail": true }
+        ],
+        "env": { "TZ": "UTC", "A": "b" },
+        "takes": [{ "name": "build.gauge/bin", "tree": "ab", "to": "out" }, { "name": "build.gauge/none", "tree": null, "to": null }],
+        "timeout_ms": 60_000, "late": true, "tools": { "make": "4" }, "image": "registry.example/gauge", "network": false,
+        "secrets": [{ "name": "KEY", "value": "s" }, { "name": "OTHER", "value": null, "why": "it is not set" }],
+        "share": { "index": 1, "count": 2, "by_time": true, "usual": { "t/one.py": 120 } },
+        "caches": [{ "paths": ["target"], "key": "k-{hash:Cargo.lock}", "otherwise": ["k-"], "save": "passed" }],
+        "fresh": true, "reports": { "junit": ["out/*.xml"] }, "known_facts": { "build.gauge.size": "640" },
+        "publish": [{
+            "artifact": "bundle", "to": "https://store.example/{fact.build.gauge.size}", "form": "artifact", "fact": "where",
+            "with": { "name": "store", "user": "odd", "password": null, "why": "it is not set" }
+        }],
+        "log_limit": 1024, "holds_turn": true
+    });
+    for (field, value) in more.as_object().expect("an object") {
+        lease[field] = value.clone();
+    }
+    stays::<Lease>(lease);
+}
+
+#[test]
+fn what_a_newer_one_adds_is_passed_over_and_what_is_wrong_is_refused() {
+    let mut lease = least_lease();
+    lease["lanterns"] = json!(["red", "green"]);
+    assert_eq!(through::<Lease>(&lease), through::<Lease>(&least_lease()));
+    for (field, wrong) in [("attempt", json!("7-0")), ("attempt", json!("a-b-c")), ("steps", json!({})), ("timeout_ms", json!(-1))] {
+        let mut lease = least_lease();
+        lease[field] = wrong.clone();
+        assert!(serde_json::from_value::<Lease>(lease).is_err(), "{field}: {wrong}");
+    }
+    assert!(serde_json::from_value::<Beat>(json!({ "session": "s1", "holding": ["7-0-1-2"] })).is_err());
+}
+
+#[test]
+fn no_secret_is_in_what_is_printed_of_a_lease() {
+    let mut lease = least_lease();
+    lease["secrets"] = json!([{ "name": "KEY", "value": "very-secret-word" }]);
+    lease["publish"] = json!([{
+        "artifact": "bundle", "to": "https://store.example", "form": "artifact",
+        "with": { "name": "store", "user": "odd", "password": "very-secret-word" }
+    }]);
+    let lease: Lease = serde_json::from_value(lease).expect("a lease");
+    let printed = format!("{lease:?}");
+    assert!(printed.contains("LeaseSecret(KEY)") && printed.contains("LeaseConnection(store)"), "{printed}");
+    assert!(!printed.contains("very-secret-word"));
+}

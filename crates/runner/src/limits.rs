@@ -12,6 +12,10 @@ use std::sync::{Mutex, PoisonError};
 /// Programs need room for their own; less would fail everything.
 const LEAST_MEMORY: u64 = 8 * 1024 * 1024;
 
+/// What a step's shell ends with when it cannot be put under its limits: of the codes that shells keep for themselves, the
+/// one for what is there and cannot be run.
+const NOT_LIMITED: i32 = 126;
+
 /// The groups of one slot, while a job has them.
 pub(crate) struct Group {
     folders: Vec<PathBuf>,
@@ -56,10 +60,11 @@ impl Groups {
 }
 
 impl Group {
-    /// What a shell does to put itself, and all that it starts, under the limits: commands on one line. None where that takes
-    /// a program of its own, since no groups can be made.
+    /// What a shell does to put itself, and all that it starts, under the limits: commands on one line, after which it has
+    /// ended if one of them failed. None where that takes a program of its own, since no groups can be made.
     pub(crate) fn prelude(&self) -> Option<String> {
-        (!self.folders.is_empty()).then(|| self.own_limits().join(" && "))
+        // `set -e` by itself minds only the last command of such a list.
+        (!self.folders.is_empty()).then(|| format!("{} || exit {NOT_LIMITED}", self.own_limits().join(" && ")))
     }
 
     fn own_limits(&self) -> Vec<String> {
@@ -149,4 +154,35 @@ pub(crate) fn used(folders: &[PathBuf]) -> u64 {
     let files =
         folders.iter().filter(|folder| device(folder) == own).flat_map(|folder| walkdir::WalkDir::new(folder).same_file_system(true));
     files.flatten().filter_map(|entry| entry.metadata().ok()).map(|data| data.blocks() * 512).sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::process::{Command, Output};
+
+    fn group(folders: &[PathBuf]) -> Group {
+        Group { folders: folders.to_vec(), memory: None, processes: Some(64), kills_before: 0 }
+    }
+
+    /// Runs a step with the limits before it, in the shell that steps have.
+    fn run(group: &Group, step: &str) -> Output {
+        let whole = format!("{}; {step}", group.prelude().unwrap());
+        Command::new("/bin/sh").args(["-eu", "-c", &whole]).output().unwrap()
+    }
+
+    #[test]
+    fn a_step_that_cannot_be_put_under_all_its_limits_does_not_run() {
+        let folder = tempfile::tempdir().unwrap();
+        let (there, gone) = (folder.path().to_owned(), folder.path().join("gone"));
+        for folders in [vec![gone.clone()], vec![gone.clone(), there.clone()], vec![there.clone(), gone.clone()]] {
+            let done = run(&group(&folders), "echo it ran");
+            assert_eq!((done.status.code(), &done.stdout[..]), (Some(NOT_LIMITED), &b""[..]), "{folders:?}: {done:?}");
+        }
+        let done = run(&group(std::slice::from_ref(&there)), "echo \"it ran as $$\"");
+        let said = String::from_utf8(done.stdout).unwrap();
+        let written = std::fs::read_to_string(there.join("cgroup.procs")).unwrap();
+        assert_eq!(said, format!("it ran as {written}"), "the shell itself is in the group");
+        assert!(group(&[]).prelude().is_none());
+    }
 }

@@ -38,7 +38,7 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("chromedriver", "chromium-driver"),
 ];
 
-pub(crate) const FOR_RELEASE: &[Program] = &[("cc", "gcc"), ("node", "nodejs"), ("npm", "npm"), ("objcopy", "binutils")];
+pub(crate) const FOR_RELEASE: &[Program] = &[("cc", "gcc"), ("make", "make"), ("node", "nodejs"), ("npm", "npm"), ("objcopy", "binutils")];
 
 /// The project's folder.
 pub(crate) fn root() -> PathBuf {

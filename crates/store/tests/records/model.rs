@@ -82,7 +82,7 @@ fn now<T>(work: impl Future<Output = T>) -> T {
 
 /// Texts as hostile files and runners send them: quotes, line ends, what looks like JSON, every script.
 fn text() -> impl Strategy<Value = String> {
-    prop_oneof!["\\PC{0,12}", "[\"'\\\\\n\t\u{1}\u{7f}{}\\[\\],:]{0,8}", Just("null".to_owned()), Just("日本 🌊".to_owned())]
+    prop_oneof!["\\PC{0,12}", "[\"'\\\\\n\t\u{0}\u{1}\u{7f}{}\\[\\],:]{0,8}", Just("null".to_owned()), Just("日本 🌊".to_owned())]
 }
 
 fn progress() -> impl Strategy<Value = Progress> {

@@ -224,7 +224,7 @@ impl Copy {
     }
 }
 
-/// A rehearsal lends its secrets whatever it plays.
+/// A rehearsal gives jobs its secrets whatever it plays.
 fn anywhere() -> ReachAsk {
     let all = || Some(vec!["**".to_owned()]);
     ReachAsk { branches: all(), tags: all(), pipelines: None }

@@ -255,7 +255,7 @@ impl<'p> Follower<'p, '_> {
 
     fn tell_unused(&mut self) {
         if self.pipeline.jobs.is_empty() {
-            // A file that only lends.
+            // A file of patterns only, for others to borrow.
             return;
         }
         for (name, pattern) in &self.pipeline.patterns {

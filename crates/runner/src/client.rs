@@ -5,7 +5,7 @@ use crate::identity::Identity;
 use ordotaxis_content::ChunkId;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
-    AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, LogAnswer, Phases,
+    AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, GiveBack, LogAnswer, Phases,
     ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
@@ -63,6 +63,11 @@ impl Client {
         let http =
             reqwest::Client::builder().tcp_nodelay(true).connect_timeout(Duration::from_secs(10)).read_timeout(Duration::from_secs(60));
         Client { identity, http: http.build().unwrap_or_default() }
+    }
+
+    /// The same runner's calls over connections of their own, for use on another runtime.
+    pub(crate) fn with_own_connections(&self) -> Client {
+        Client::new(self.identity.clone())
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
@@ -135,6 +140,11 @@ impl Client {
 
     pub(crate) async fn finish(&self, attempt: AttemptId, finish: &Finish) -> Result<Claimed, CallError> {
         self.post(&format!("attempts/{attempt}/finish"), finish).await
+    }
+
+    /// Gives back what a slot was leased ahead of time.
+    pub(crate) async fn give_back(&self, attempt: AttemptId, ask: &GiveBack) -> Result<(), CallError> {
+        self.post_only(&format!("attempts/{attempt}/give-back"), ask).await
     }
 
     /// For each named chunk (32 bytes) whether the store lacks it.

@@ -224,6 +224,7 @@ impl Job<'_> {
         let tmp = &workspace.folders.tmp;
         let made = Beneath::open(tmp).and_then(|tmp| tmp.make_folder(Path::new(FACTS), self.shared.fences.owner()));
         made.map_err(|source| Broken::from(ArchiveError::Io { path: tmp.join(FACTS), source }))?;
+        workspace.remember();
         self.secrets = self.named_secrets()?;
         self.prepare(workspace).await?;
         // Before the fence is made: what it sees of the job's folder is what is mounted there by then.

@@ -10,6 +10,7 @@ use crate::folders::{FACTS, JobFolders};
 use crate::layer_error::LayerError;
 use crate::layers::{Layer, Layers};
 use crate::stage::{Stage, StageError, bind};
+use crate::untouched::AsMade;
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 use ordotaxis_git::{GitError, Mirrors};
 use ordotaxis_wire::runner::Lease;
@@ -82,6 +83,25 @@ pub(crate) struct Workspace {
     pub(crate) upper: Option<PathBuf>,
     /// Keeps the tree below the overlay from being removed.
     _tree: Option<Tree>,
+    /// The job's folders as it gets them; nothing where the next job has to get others.
+    as_made: Vec<AsMade>,
+}
+
+impl Workspace {
+    /// Remembers the folders as they are before anything of the job is in them. Call it when `tmp` has its folder for facts.
+    /// What is shown to a fence is made anew for each job.
+    pub(crate) fn remember(&mut self) {
+        if self.shown.is_empty() {
+            let JobFolders { files, tmp, .. } = &self.folders;
+            self.as_made =
+                [(files, 0), (tmp, 1), (&tmp.join(FACTS), 0)].into_iter().filter_map(|(path, entries)| AsMade::of(path, entries)).collect();
+        }
+    }
+
+    /// Whether the job did nothing in any of its folders.
+    fn is_untouched(&self) -> bool {
+        self.mounted.is_empty() && self.as_made.len() == 3 && self.as_made.iter().all(AsMade::is_untouched)
+    }
 }
 
 impl Workspaces {
@@ -125,7 +145,17 @@ impl Workspaces {
                 *place = at;
             }
         }
-        Ok(Workspace { folders, slot, mounted: Vec::new(), shown, lowest: None, layers: Vec::new(), upper: None, _tree: None })
+        Ok(Workspace {
+            folders,
+            slot,
+            mounted: Vec::new(),
+            shown,
+            lowest: None,
+            layers: Vec::new(),
+            upper: None,
+            _tree: None,
+            as_made: Vec::new(),
+        })
     }
 
     fn give_to_jobs(&self, path: &Path) -> Result<(), WorkspaceError> {
@@ -243,9 +273,12 @@ impl Workspaces {
         Ok(())
     }
 
-    /// Ends the job's use of its folder. What it left is looked at, where it lies as in the folder, and deleted: both in the
+    /// Ends the job's use of its folder. Where it did nothing at all, the next job gets the same. What it left is looked at, where it lies as in the folder, and deleted: both in the
     /// background.
     pub(crate) fn close(&self, workspace: Workspace, look: impl FnOnce(&Path) + Send + 'static) {
+        if workspace.is_untouched() {
+            return;
+        }
         let whole = workspace.mounted == [workspace.folders.files.clone()];
         let left = if whole { "upper" } else { "job" };
         for target in workspace.mounted.iter().rev().chain(&workspace.shown) {
@@ -372,6 +405,7 @@ mod tests {
         git(&origin, &["add", "--all"]);
         git(&origin, &["commit", "--quiet", "-m", "A gauge"]);
         Lease {
+            taken_at: 0,
             attempt: AttemptId { run: 1, job: 0, attempt: 1 },
             project: "tidegauge".into(),
             git_url: origin.display().to_string(),
@@ -411,6 +445,41 @@ mod tests {
             assert!(std::time::Instant::now() < end, "it took too long");
             std::thread::yield_now();
         }
+    }
+
+    /// Only a job that did nothing at all leaves its folders to the next.
+    #[test]
+    fn a_folder_is_used_again_only_if_nothing_was_done_in_it() {
+        use std::os::unix::fs::{MetadataExt, PermissionsExt};
+        let folder = tempfile::tempdir().unwrap();
+        let workspaces = Workspaces::open(folder.path().join("runner"), false, None).unwrap();
+        std::fs::create_dir(folder.path().join("new")).unwrap();
+        let usual = std::fs::metadata(folder.path().join("new")).unwrap().mode();
+        let job = |deed: &dyn Fn(&JobFolders)| {
+            let mut workspace = workspaces.take(0).unwrap();
+            let folders = workspace.folders.clone();
+            std::fs::create_dir_all(folders.tmp.join(FACTS)).unwrap();
+            workspace.remember();
+            let inodes = [&folders.files, &folders.tmp, &folders.tmp.join(FACTS)].map(|path| std::fs::metadata(path).unwrap().ino());
+            for path in [&folders.files, &folders.tmp.join(FACTS)] {
+                assert_eq!(std::fs::read_dir(path).unwrap().count(), 0, "{}", path.display());
+                assert_eq!(std::fs::metadata(path).unwrap().mode(), usual, "{}", path.display());
+            }
+            assert_eq!(std::fs::read_dir(&folders.tmp).unwrap().count(), 1);
+            deed(&folders);
+            workspaces.close(workspace, |_| ());
+            inodes
+        };
+        let first = job(&|_| ());
+        assert_eq!(job(&|_| ()), first);
+        job(&|folders| std::fs::write(folders.tmp.join(FACTS).join("size"), "1").unwrap());
+        job(&|folders| std::fs::write(folders.tmp.join("x"), "").unwrap());
+        job(&|folders| std::fs::write(folders.files.join("x"), "").unwrap());
+        let opened = std::fs::Permissions::from_mode(0o777);
+        job(&|folders| std::fs::set_permissions(&folders.files, opened.clone()).unwrap());
+        job(&|folders| std::fs::remove_dir(&folders.files).unwrap());
+        job(&|folders| std::os::unix::fs::symlink("/etc", folders.tmp.join("etc")).unwrap());
+        job(&|_| ());
     }
 
     /// Copies: a test has no mounts of its own. The system's tests use overlays where they are root.

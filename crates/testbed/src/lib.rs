@@ -17,6 +17,6 @@ pub use port::free_port;
 pub use process::Process;
 pub use proxy::Proxy;
 pub use repository::Repository;
-pub use simulated::{Answer, Simulated, leased};
+pub use simulated::{Answer, Simulated, leased, leased_ahead};
 pub use wait::{PATIENCE, until};
 pub use world::{Ran, RunnerOptions, World};

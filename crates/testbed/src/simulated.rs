@@ -1,14 +1,24 @@
 //! A runner without processes: it speaks the real protocol and says that every job passed. Hundreds fit in one process,
 //! so the service is measured and troubled by many.
 
-use reqwest::StatusCode;
+use axum::body::{Body, Bytes, to_bytes};
+use axum::http::{Request, StatusCode, header};
+use hyper_util::client::legacy::Client;
+use hyper_util::client::legacy::connect::HttpConnector;
+use hyper_util::rt::TokioExecutor;
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 
-/// One such runner. Clones are the same runner.
+/// How long a call may take.
+const PATIENCE: Duration = Duration::from_secs(30);
+/// The longest answer.
+const LONGEST: usize = 64 << 20;
+
+/// One such runner. Clones are the same runner. It calls with as little as a call takes: thousands share the machine with
+/// the service that is measured.
 #[derive(Clone)]
 pub struct Simulated {
-    http: reqwest::Client,
+    http: Client<HttpConnector, Body>,
     url: String,
     credential: String,
     session: String,
@@ -25,12 +35,13 @@ pub enum Answer {
 impl Simulated {
     /// Enrols with an invitation at the service, and speaks with it through `link` from then on.
     pub async fn enrol(url: &str, link: &str, invitation: &str, name: &str) -> Option<Simulated> {
-        let http = reqwest::Client::builder().timeout(Duration::from_secs(30)).build().ok()?;
-        let ask = json!({ "token": invitation, "name": name });
-        let answer = http.post(format!("{url}/runner/v1/enrol")).json(&ask).send().await.ok()?;
-        let enrolled: Value = answer.error_for_status().ok()?.json().await.ok()?;
+        let mut connector = HttpConnector::new();
+        connector.set_nodelay(true);
+        let http = Client::builder(TokioExecutor::new()).build(connector);
+        let stranger = Simulated { http, url: url.to_owned(), credential: String::new(), session: String::new() };
+        let Answer::Is(enrolled) = stranger.post("enrol", &json!({ "token": invitation, "name": name })).await else { return None };
         let credential = enrolled["credential"].as_str()?.to_owned();
-        Some(Simulated { http, url: link.to_owned(), credential, session: format!("{name}-{:p}", &enrolled) })
+        Some(Simulated { url: link.to_owned(), credential, session: format!("{name}-{:p}", &enrolled), ..stranger })
     }
 
     /// The same runner after a restart: what it held before is given up.
@@ -38,14 +49,24 @@ impl Simulated {
         Simulated { session: format!("{}-{life}", self.session), ..self.clone() }
     }
 
+    /// The status and the answer; none when the call did not come to its end.
+    async fn call(&self, path: &str, kind: &str, body: Vec<u8>) -> Option<(StatusCode, Bytes)> {
+        let request = Request::post(format!("{}/runner/v1/{path}", self.url))
+            .header(header::AUTHORIZATION, format!("Bearer {}", self.credential))
+            .header(header::CONTENT_TYPE, kind);
+        let request = request.body(Body::from(body)).ok()?;
+        let whole = async {
+            let answer = self.http.request(request).await.ok()?;
+            let status = answer.status();
+            Some((status, to_bytes(Body::new(answer.into_body()), LONGEST).await.ok()?))
+        };
+        tokio::time::timeout(PATIENCE, whole).await.ok()?
+    }
+
     async fn post(&self, path: &str, ask: &Value) -> Answer {
-        let sent = self.http.post(format!("{}/runner/v1/{path}", self.url)).bearer_auth(&self.credential).json(ask).send().await;
-        match sent {
-            Ok(answer) if answer.status() == StatusCode::CONFLICT => Answer::GivenUp,
-            Ok(answer) if answer.status().is_success() => match answer.bytes().await {
-                Ok(bytes) => Answer::Is(serde_json::from_slice(&bytes).unwrap_or(Value::Null)),
-                Err(_) => Answer::Broken,
-            },
+        match self.call(path, "application/json", ask.to_string().into_bytes()).await {
+            Some((StatusCode::CONFLICT, _)) => Answer::GivenUp,
+            Some((status, bytes)) if status.is_success() => Answer::Is(serde_json::from_slice(&bytes).unwrap_or(Value::Null)),
             _ => Answer::Broken,
         }
     }
@@ -75,19 +96,38 @@ impl Simulated {
         self.post(&format!("attempts/{attempt}/finish"), &ask).await
     }
 
+    /// The same from a slot whose jobs end quickly: it has begun with the first of what it holds, and asks for one more.
+    pub async fn finish_quick(&self, attempt: &str, slot: u32, holding: &[String]) -> Answer {
+        let ask = json!({
+            "session": self.session, "slot": slot, "outcome": "passed", "exit_code": 0, "why": null, "phases": [], "artifacts": [], "claim": true,
+            "holding": holding, "ahead": true
+        });
+        self.post(&format!("attempts/{attempt}/finish"), &ask).await
+    }
+
+    /// Gives back what the slot was leased ahead of time, at the moment `taken_at`.
+    pub async fn give_back(&self, attempt: &str, slot: u32, taken_at: i64) -> Answer {
+        let ask = json!({ "session": self.session, "slot": slot, "taken_at": taken_at });
+        self.post(&format!("attempts/{attempt}/give-back"), &ask).await
+    }
+
     /// Appends bytes to an attempt's log.
     pub async fn log(&self, attempt: &str, offset: u64, bytes: Vec<u8>) -> Option<u64> {
-        let path = format!("{}/runner/v1/attempts/{attempt}/log?offset={offset}", self.url);
-        let answer = self.http.post(path).bearer_auth(&self.credential).body(bytes).send().await.ok()?;
-        let answer: Value = answer.error_for_status().ok()?.json().await.ok()?;
+        let path = format!("attempts/{attempt}/log?offset={offset}");
+        let (status, answer) = self.call(&path, "application/octet-stream", bytes).await?;
+        let answer: Value = serde_json::from_slice(&answer).ok().filter(|_| status.is_success())?;
         answer["offset"].as_u64()
     }
 }
 
 /// The attempt that an answer leases, if it does.
 pub fn leased(answer: &Answer) -> Option<String> {
-    match answer {
-        Answer::Is(value) => value["lease"]["attempt"].as_str().map(str::to_owned),
-        _ => None,
-    }
+    let Answer::Is(value) = answer else { return None };
+    value["lease"]["attempt"].as_str().map(str::to_owned)
+}
+
+/// The attempt that an answer leases ahead of time, and when that was.
+pub fn leased_ahead(answer: &Answer) -> Option<(String, i64)> {
+    let Answer::Is(value) = answer else { return None };
+    Some((value["ahead"]["attempt"].as_str()?.to_owned(), value["ahead"]["taken_at"].as_i64()?))
 }

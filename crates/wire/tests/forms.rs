@@ -2,8 +2,8 @@
 //! never changes: what is here must be read, and written back as it was.
 
 use ordotaxis_wire::runner::{
-    AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, Lease, LogAnswer, Phases, ReportsTaken,
-    SaveCache, SavedCache, SignOff, SignOn, SignedOn, VERSION,
+    AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, GiveBack, Lease, LogAnswer, Phases,
+    ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, VERSION,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -51,6 +51,7 @@ fn a_runner_comes_and_goes() {
     stays::<SignOff>(json!({ "session": "s1" }));
     stays::<Claim>(json!({ "session": "s1", "slot": 1 }));
     stays::<Claimed>(json!({ "lease": null }));
+    stays::<GiveBack>(json!({ "session": "s1", "slot": 1, "taken_at": 1_772_000_000_000_i64 }));
     stays::<Beat>(json!({ "session": "s1", "holding": ["7-0-1", "7-3-2"] }));
     stays::<Beaten>(json!({ "stop": ["7-0-1"], "unknown": [] }));
 }
@@ -88,7 +89,7 @@ fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
     }
     stays::<Finish>(json!({
         "session": "s1", "slot": 0, "outcome": "failed", "exit_code": 3, "why": "step `make` exited with 3", "phases": [], "artifacts": [],
-        "claim": false, "tests": { "t/one.py": 120 },
+        "claim": false, "holding": ["7-1-1"], "ahead": true, "tests": { "t/one.py": 120 },
         "caches": [{
             "key": "k-1", "paths": ["target"], "restored": null, "from": null, "files": 0, "bytes": 0, "fetched_bytes": 0, "restore_ms": 0,
             "saved": true, "saved_files": 2, "saved_bytes": 80, "sent_bytes": 40, "save_ms": 5, "notices": []
@@ -106,6 +107,19 @@ fn a_lease_without_what_later_versions_added_means_what_it_meant() {
     for (field, value) in least_lease().as_object().expect("an object") {
         assert_eq!(&written[field], value, "{field}");
     }
+}
+
+#[test]
+fn a_slot_without_a_lease_in_hand_is_answered_as_it_ever_was() {
+    let old: Finish = serde_json::from_value(json!({
+        "session": "s1", "slot": 0, "outcome": "passed", "exit_code": 0, "why": null, "phases": [], "artifacts": [], "claim": true
+    }))
+    .expect("a result");
+    assert!(old.claim && !old.ahead && old.holding.is_empty());
+    let mut lease = least_lease();
+    lease["taken_at"] = 7.into();
+    let both = through::<Claimed>(&json!({ "lease": null, "ahead": lease }));
+    assert_eq!((&both["lease"], &both["ahead"]["taken_at"]), (&Value::Null, &json!(7)));
 }
 
 #[test]

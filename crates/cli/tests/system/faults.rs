@@ -8,7 +8,7 @@ use super::hooks::announce;
 use super::order::{Silent, bare};
 use super::{ORDOTAXIS, world_with};
 use nix::sys::signal::Signal;
-use ordotaxis_testbed::{Answer, Process, Proxy, RunnerOptions, Simulated, World, leased, until};
+use ordotaxis_testbed::{Answer, Process, Proxy, RunnerOptions, Simulated, World, leased, leased_ahead, until};
 use rand::rngs::StdRng;
 use rand::{RngExt, SeedableRng};
 use serde_json::Value;
@@ -95,8 +95,29 @@ async fn live(runner: &Simulated, random: &mut StdRng, stop: &AtomicBool) {
                 let _ = runner.finish(&attempt, 0, false).await;
                 let _ = runner.finish(&attempt, 0, false).await;
             }
+            3..=5 => work_ahead(runner, random, attempt).await,
             _ => drop(runner.finish(&attempt, 0, false).await),
         }
+    }
+}
+
+/// Quick jobs, one after the other, with one more in hand: that is begun, given back, or taken along when the runner vanishes.
+async fn work_ahead(runner: &Simulated, random: &mut StdRng, mut attempt: String) {
+    let mut hand: Option<(String, i64)> = None;
+    for _ in 0..8 {
+        if random.random_range(0..4) == 0
+            && let Some((ahead, taken_at)) = hand.take()
+        {
+            let _ = runner.give_back(&ahead, 0, taken_at).await;
+            if random.random_range(0..2) == 0 {
+                let _ = runner.give_back(&ahead, 0, taken_at).await;
+            }
+        }
+        let holding: Vec<String> = hand.iter().map(|(ahead, _)| ahead.clone()).collect();
+        let answer = runner.finish_quick(&attempt, 0, &holding).await;
+        let Some(next) = hand.take().map(|(ahead, _)| ahead).or(leased(&answer)) else { return };
+        hand = leased_ahead(&answer);
+        attempt = next;
     }
 }
 
@@ -375,7 +396,7 @@ fn is_end(state: &str) -> bool {
 }
 
 /// Every live event, oldest first.
-async fn journal(data: &Path) -> Vec<Value> {
+pub(super) async fn journal(data: &Path) -> Vec<Value> {
     let records = ordotaxis_store::Records::open(data).await.expect("the database");
     let rows = records.events_after(0, i64::MAX).await.expect("the events");
     rows.iter().map(|row| serde_json::from_str(&row.body).expect("JSON")).collect()

@@ -1,5 +1,6 @@
 //! The whole system through its real interfaces: the client binary, HTTP, git, and the console in a browser.
 
+mod ahead;
 mod client;
 mod console;
 mod contract;

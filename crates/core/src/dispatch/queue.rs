@@ -109,21 +109,24 @@ impl Queue {
     }
 
     /// The job that a free slot of this runner takes. `running` counts a project's running jobs; `held` says whether a
-    /// turn is. The job stays queued until it is removed.
-    pub fn next(&mut self, offer: &Offer, running: impl Fn(i64) -> usize, held: impl Fn(&str) -> bool) -> Option<Key> {
+    /// turn is. Nothing changes by asking: see [`Queue::serve`].
+    pub fn first_for(&self, offer: &Offer, running: impl Fn(i64) -> usize, held: impl Fn(&str) -> bool) -> Option<Key> {
         let mut projects: Vec<(usize, u64, i64)> =
             self.projects.iter().filter(|(_, lane)| !lane.classes.is_empty()).map(|(&id, lane)| (running(id), lane.served, id)).collect();
         projects.sort_unstable();
-        let key = projects.iter().find_map(|&(_, _, project)| {
+        let (_, key) = projects.iter().find_map(|&(_, _, project)| {
             let classes = self.projects[&project].classes.iter();
             let free = classes.filter(|((needs, turn), _)| offer.fits(needs) && turn.as_ref().is_none_or(|turn| !held(turn)));
             free.filter_map(|((_, turn), jobs)| self.first_of(turn.as_ref(), jobs)).min()
-        });
-        let (_, key) = key?;
-        let project = self.jobs.get(&key)?.project;
+        })?;
+        Some(key)
+    }
+
+    /// A queued job is given to a runner, so other projects are served before its own. It stays queued until it is removed.
+    pub fn serve(&mut self, key: Key) {
+        let Some(project) = self.jobs.get(&key).map(|job| job.project) else { return };
         self.clock += 1;
         self.projects.entry(project).or_default().served = self.clock;
-        Some(key)
     }
 
     /// The first of a class that may start: where a turn is wanted, only the job that asked for it first.

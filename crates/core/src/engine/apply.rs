@@ -17,6 +17,8 @@ impl Run {
         match event {
             Event::Begun => step.begun(),
             Event::Claimed { job, attempt, runner } => step.claimed(*job, *attempt, runner)?,
+            Event::WorkBegun { job, attempt, at } => step.work_begun(*job, *attempt, *at)?,
+            Event::GivenBack { job, attempt, since } => step.given_back(*job, *attempt, *since)?,
             Event::Said { job, attempt, facts, numbers } => step.said(*job, *attempt, facts, numbers)?,
             Event::Reused { job, from, facts, numbers } => step.reused(*job, from, facts, numbers)?,
             Event::Ended { job, attempt, outcome, exit_code, why } => {
@@ -64,6 +66,40 @@ impl Step<'_> {
         entry.runner = Some(runner.to_owned());
         entry.started = Some(self.now);
         self.enter(job, Progress::Running { cut: None });
+        Ok(())
+    }
+
+    /// The time of a running attempt counts from then on. Nothing else changes, so nobody is notified.
+    fn work_begun(&mut self, job: usize, attempt: u32, at: Millis) -> Result<(), Refused> {
+        if self.current(job, attempt)? {
+            let entry = &mut self.run.jobs[job];
+            entry.since = entry.since.max(at);
+            entry.started = Some(entry.since);
+        }
+        Ok(())
+    }
+
+    /// A job's first attempt, with which nobody has begun, is as if it had not been taken: the job is queued, or ends if
+    /// it was to end meanwhile.
+    fn given_back(&mut self, job: usize, attempt: u32, since: Millis) -> Result<(), Refused> {
+        let known = self.run.jobs.get(job).ok_or(Refused::NoSuchJob)?;
+        if known.attempt == 0 && attempt == 1 {
+            return Ok(());
+        }
+        if known.state() != State::Running || known.attempt != 1 || attempt != 1 {
+            return Err(Refused::Stale);
+        }
+        let entry = &mut self.run.jobs[job];
+        entry.attempt = 0;
+        entry.runner = None;
+        entry.started = None;
+        match entry.progress.cut() {
+            Some(_) => self.cut_off(job, None),
+            None => {
+                self.enter(job, Progress::queued());
+                self.run.jobs[job].since = since.min(self.now);
+            }
+        }
         Ok(())
     }
 

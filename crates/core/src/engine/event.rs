@@ -1,5 +1,6 @@
 //! What can happen to a run, and the effects. These types are the interface between the engine and the service.
 
+use super::Millis;
 use super::numbers::Numbers;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -11,6 +12,11 @@ pub enum Event {
     Begun,
     /// A runner takes a queued job; `attempt` is one more than the job's newest.
     Claimed { job: usize, attempt: u32, runner: String },
+    /// A runner begins, at the moment `at`, with a job that it took ahead of time: the job's time counts from then on.
+    WorkBegun { job: usize, attempt: u32, at: Millis },
+    /// A runner took a job ahead of time and gives it back, not begun. The attempt's number is used again, and the job keeps
+    /// its place in the queue: it counts as queued since the moment `since`.
+    GivenBack { job: usize, attempt: u32, since: Millis },
     /// Facts that an attempt left for later jobs, and the numbers of its reports; sent while it runs.
     Said { job: usize, attempt: u32, facts: BTreeMap<String, String>, numbers: Numbers },
     /// The result of an earlier run is taken over: nothing that can change it has changed.

@@ -96,7 +96,8 @@ impl Drive {
                     self.apply(Event::Lost { job, attempt, why: "its runner fell silent".into() });
                 }
             }
-            10..=11 if faults => {
+            10..=13 if faults => self.in_hand(pick % 3, one(&running)),
+            14..=15 if faults => {
                 let job = pick % self.run.jobs().len();
                 self.apply(Event::StopAsked { job: (pick % 3 > 0).then_some(job), by: "Ines".into() });
             }
@@ -110,6 +111,26 @@ impl Drive {
                 if let Some(job) = one(&running) {
                     self.finish(job);
                 }
+            }
+        }
+    }
+
+    /// A job that a runner took ahead of time is begun, or given back: then it is as it was before.
+    fn in_hand(&mut self, what: usize, job: Option<usize>) {
+        let Some(job) = job else { return };
+        let known = self.run.jobs()[job].clone();
+        let attempt = known.attempt;
+        if what == 0 {
+            return self.apply(Event::WorkBegun { job, attempt, at: self.now });
+        }
+        self.apply(Event::GivenBack { job, attempt, since: self.now - 3 });
+        let now = &self.run.jobs()[job];
+        match known.progress.cut() {
+            _ if attempt > 1 => assert_eq!(*now, known, "only a first attempt can be given back"),
+            Some(_) => assert!(matches!(now.state(), State::Stopped | State::Overtaken) && now.attempt == 0, "{now:?}"),
+            None => {
+                let fresh = (now.state(), now.attempt, now.retries, now.runner.clone(), now.started);
+                assert_eq!(fresh, (State::Queued, 0, 0, None, None));
             }
         }
     }
@@ -193,6 +214,31 @@ proptest! {
         let late = Event::Ended { job, attempt: 1, outcome: Outcome::Passed, exit_code: None, why: None };
         prop_assert!(drive.run.apply(&late, 99).is_err());
         prop_assert_eq!(drive.run.jobs().to_vec(), before);
+    }
+
+    /// Whoever takes a job that was given back has its first attempt; what the one before says of it is too late.
+    #[test]
+    fn a_job_that_was_given_back_is_taken_as_if_for_the_first_time(sketch in sketch(), waits in 1..500i64) {
+        let Some(mut drive) = begin(&sketch, &[true; 10]) else { return Ok(()) };
+        let job = drive.in_state(State::Queued)[0];
+        drive.apply(Event::Claimed { job, attempt: 1, runner: "quay".into() });
+        drive.apply(Event::GivenBack { job, attempt: 1, since: 1 });
+        prop_assert_eq!(drive.run.jobs()[job].since, 1, "it keeps its place in the queue");
+        let late = Event::Ended { job, attempt: 1, outcome: Outcome::Passed, exit_code: None, why: None };
+        prop_assert!(drive.run.apply(&late, 99).is_err(), "nobody has it");
+        drive.apply(Event::Claimed { job, attempt: 1, runner: "pier".into() });
+        let taken = drive.run.jobs()[job].since;
+        drive.apply(Event::WorkBegun { job, attempt: 1, at: taken + waits });
+        let known = &drive.run.jobs()[job];
+        prop_assert_eq!((known.runner.as_deref(), known.started, known.since), (Some("pier"), Some(taken + waits), taken + waits));
+        drive.now = taken + waits;
+        drive.finish(job);
+        prop_assert_eq!(drive.run.jobs()[job].state(), State::Passed);
+        let ended = drive.run.jobs()[job].clone();
+        for late in [Event::GivenBack { job, attempt: 1, since: 1 }, Event::WorkBegun { job, attempt: 1, at: taken + 900 }] {
+            let _ = drive.run.apply(&late, taken + 999);
+            prop_assert_eq!(&drive.run.jobs()[job], &ended, "{:?} after the end", late);
+        }
     }
 
     #[test]

@@ -10,7 +10,7 @@ use ordotaxis_core::engine::{Numbers, Usual};
 use ordotaxis_core::plan::Plan;
 use ordotaxis_store::Granted;
 use ordotaxis_wire::run::PhaseView;
-use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Finish, Lease, SignOn};
+use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Claimed, Finish, GiveBack, SignOn};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -119,7 +119,14 @@ pub(crate) enum RunCommand {
         finish: Box<Finish>,
         /// What the result's artifacts are.
         artifacts: Vec<CompleteArtifact>,
-        reply: Reply<Result<Option<Lease>, Stale>>,
+        reply: Reply<Result<Claimed, Stale>>,
+    },
+    /// An attempt that was leased ahead of time goes back to the queue.
+    GiveBack {
+        runner: String,
+        attempt: AttemptId,
+        ask: GiveBack,
+        reply: Reply<Result<(), Stale>>,
     },
 }
 
@@ -152,7 +159,7 @@ pub(crate) enum FleetCommand {
         runner: String,
         session: String,
         slot: u32,
-        reply: Reply<Result<Lease, Stale>>,
+        reply: Reply<Result<Claimed, Stale>>,
     },
     Unclaim {
         runner: String,

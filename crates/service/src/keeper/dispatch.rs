@@ -3,9 +3,10 @@
 use super::lease::lease;
 use super::refused::Stale;
 use super::room::{Room, Waiting};
+use ordotaxis_core::dispatch::Key;
 use ordotaxis_core::engine::{Event, Millis, Progress, State};
 use ordotaxis_store::AttemptRow;
-use ordotaxis_wire::runner::{AttemptId, Lease};
+use ordotaxis_wire::runner::{AttemptId, Claimed, Lease};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::oneshot;
@@ -49,52 +50,55 @@ impl Room {
     }
 
     /// A free slot asks for work: answered at once where it has a lease already, else when there is a job for it.
-    pub(super) fn claim(&mut self, runner: String, session: &str, slot: u32, reply: oneshot::Sender<Result<Lease, Stale>>) {
+    pub(super) fn claim(&mut self, runner: String, session: &str, slot: u32, reply: oneshot::Sender<Result<Claimed, Stale>>, now: i64) {
         if self.session(&runner, session).is_err() {
             return self.answer(reply, Err(Stale));
         }
-        if let Some(lease) = self.holds(&runner, slot) {
-            return self.answer(reply, Ok(lease));
+        let claimed = self.holds(&runner, slot, &[], now);
+        if claimed.lease.is_some() {
+            return self.answer(reply, Ok(claimed));
         }
         self.waiting.retain(|waiting| waiting.runner != runner || waiting.slot != slot);
         self.waiting.push(Waiting { runner, slot, reply });
     }
 
-    /// The lease that a slot holds already: its claim's answer was lost on the way.
-    pub(super) fn holds(&self, runner: &str, slot: u32) -> Option<Lease> {
-        let attempt = self.slots.get(&(runner.to_owned(), slot))?;
-        let live = self.runs.get(&attempt.run)?;
-        Some(lease(&live.info, &live.run, &live.given, attempt.job, &self.public_url))
-    }
-
-    /// Gives queued jobs to waiting slots. Called once at the end of each batch.
+    /// Gives queued jobs to waiting slots, and answers results. Called once at the end of each batch.
     pub(super) fn dispatch(&mut self, now: i64) {
         self.waiting.retain(|waiting| !waiting.reply.is_closed());
         // What can be taken over is not given to a runner.
         self.reuse(now);
-        if self.queue.is_empty() {
-            return;
-        }
-        for Waiting { runner, slot, reply } in std::mem::take(&mut self.waiting) {
-            match self.next_for(&runner, slot, now) {
-                Some(lease) => self.answer(reply, Ok(lease)),
-                None => self.waiting.push(Waiting { runner, slot, reply }),
+        if !self.queue.is_empty() {
+            for Waiting { runner, slot, reply } in std::mem::take(&mut self.waiting) {
+                match self.next_for(&runner, slot, now) {
+                    Some(lease) => self.answer(reply, Ok(Claimed { lease: Some(lease), ahead: None })),
+                    None => self.waiting.push(Waiting { runner, slot, reply }),
+                }
             }
         }
+        self.answer_finished(now);
     }
 
     /// The lease of the job that this slot does next, if there is one for it now.
     pub(super) fn next_for(&mut self, runner: &str, slot: u32, now: i64) -> Option<Lease> {
         // What can be taken over is not given to a runner.
         self.reuse(now);
-        let offer = self.offer(runner)?;
-        if offer.draining {
-            return None;
-        }
-        let session = self.sessions.get(runner)?.id.clone();
+        let key = self.first_for(runner)?;
+        self.take(key, runner, slot, now, false)
+    }
+
+    /// The queued job that a slot of this runner takes next.
+    pub(super) fn first_for(&self, runner: &str) -> Option<Key> {
+        let offer = self.offer(runner).filter(|offer| !offer.draining)?;
         let running = |project: i64| self.held.running(project);
-        let (id, job) = Arc::make_mut(&mut self.queue).next(&offer, running, |turn| self.turns.holder(turn).is_some())?;
-        let attempt = self.runs.get(&id)?.run.jobs()[job].attempt + 1;
+        self.queue.first_for(&offer, running, |turn| self.turns.holder(turn).is_some())
+    }
+
+    /// Leases a queued job to a slot: to be done now, or `ahead` of time.
+    pub(super) fn take(&mut self, (id, job): Key, runner: &str, slot: u32, now: i64, ahead: bool) -> Option<Lease> {
+        let session = self.sessions.get(runner)?.id.clone();
+        Arc::make_mut(&mut self.queue).serve((id, job));
+        let known = &self.runs.get(&id)?.run.jobs()[job];
+        let (attempt, ahead) = (known.attempt + 1, ahead.then_some(known.since));
         self.apply(id, &Event::Claimed { job, attempt, runner: runner.to_owned() }, now).ok()?;
         let attempt = AttemptId { run: id, job, attempt };
         let row = AttemptRow {
@@ -113,10 +117,15 @@ impl Room {
             caches: "[]".into(),
         };
         self.touched.attempts.insert(attempt, row.clone());
-        let live = self.runs.get(&id)?;
-        let project = live.info.project_id;
-        self.hold(attempt, row, project);
-        let live = self.runs.get(&id)?;
-        Some(lease(&live.info, &live.run, &live.given, job, &self.public_url))
+        let project = self.runs.get(&id)?.info.project_id;
+        self.hold(attempt, row, project, ahead);
+        self.lease_of(attempt)
+    }
+
+    /// The lease of an attempt that is held, made once more.
+    pub(super) fn lease_of(&self, attempt: AttemptId) -> Option<Lease> {
+        let taken_at = self.held.get(attempt)?.row.started_at;
+        let live = self.runs.get(&attempt.run)?;
+        Some(Lease { taken_at, ..lease(&live.info, &live.run, &live.given, attempt.job, &self.public_url) })
     }
 }

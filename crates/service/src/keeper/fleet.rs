@@ -47,7 +47,7 @@ impl Room {
             draining: self.draining.contains_key(name),
             projects: session.granted.projects.clone(),
             outside: session.granted.outside,
-            free: slots.saturating_sub(self.held.count_of(name)),
+            free: slots.saturating_sub(self.held.busy(name)),
             slots,
         }
     }

@@ -1,5 +1,5 @@
-//! Attempts that runners hold: by attempt, by runner, and how many of each project. Each is asked for at every claim and at
-//! every beat, so none may be found by walking through all.
+//! Attempts that runners hold: by attempt, by runner, by slot, and how many of each project. Each is asked for at every
+//! claim and at every beat, so none may be found by walking through all.
 
 use ordotaxis_store::AttemptRow;
 use ordotaxis_wire::runner::AttemptId;
@@ -12,13 +12,17 @@ pub(super) struct Held {
     /// When its lease runs out.
     pub(super) until: Instant,
     pub(super) project: i64,
+    /// Since when the job had been queued, if it was leased ahead of time and, as far as is known, nobody has begun with it.
+    pub(super) ahead: Option<i64>,
 }
 
-/// All leased attempts, found by attempt, by runner and counted by project. The three always agree.
+/// All leased attempts, found by attempt, by runner, by slot, and counted by project. The four always agree.
 #[derive(Default)]
 pub(super) struct HeldAttempts {
     all: HashMap<AttemptId, Held>,
     of_runner: HashMap<String, BTreeSet<AttemptId>>,
+    /// In the order in which they were leased: the first is worked on, the second is in hand.
+    of_slot: HashMap<(String, u32), Vec<AttemptId>>,
     of_project: HashMap<i64, usize>,
 }
 
@@ -27,6 +31,7 @@ impl HeldAttempts {
     pub(super) fn insert(&mut self, attempt: AttemptId, held: Held) {
         self.remove(attempt);
         self.of_runner.entry(held.row.runner.clone()).or_default().insert(attempt);
+        self.of_slot.entry((held.row.runner.clone(), held.row.slot)).or_default().push(attempt);
         *self.of_project.entry(held.project).or_default() += 1;
         self.all.insert(attempt, held);
     }
@@ -38,6 +43,13 @@ impl HeldAttempts {
             attempts.remove(&attempt);
             if attempts.is_empty() {
                 self.of_runner.remove(&held.row.runner);
+            }
+        }
+        let slot = (held.row.runner.clone(), held.row.slot);
+        if let Some(attempts) = self.of_slot.get_mut(&slot) {
+            attempts.retain(|other| *other != attempt);
+            if attempts.is_empty() {
+                self.of_slot.remove(&slot);
             }
         }
         if let Some(count) = self.of_project.get_mut(&held.project) {
@@ -59,6 +71,14 @@ impl HeldAttempts {
         self.all.get_mut(&attempt).filter(|held| held.row.runner == runner)
     }
 
+    /// Notes that its runner has begun with it. False when that is known, or when it is not leased.
+    pub(super) fn begin(&mut self, attempt: AttemptId, now: i64) -> bool {
+        let Some(held) = self.all.get_mut(&attempt).filter(|held| held.ahead.is_some()) else { return false };
+        held.ahead = None;
+        held.row.started_at = now;
+        true
+    }
+
     /// All of them, in no particular order.
     pub(super) fn iter(&self) -> impl Iterator<Item = (AttemptId, &Held)> {
         self.all.iter().map(|(attempt, held)| (*attempt, held))
@@ -69,9 +89,14 @@ impl HeldAttempts {
         self.of_runner.get(runner).into_iter().flatten().filter_map(|attempt| Some((*attempt, self.all.get(attempt)?)))
     }
 
-    /// How many attempts a runner holds.
-    pub(super) fn count_of(&self, runner: &str) -> usize {
-        self.of_runner.get(runner).map_or(0, BTreeSet::len)
+    /// How many slots of a runner are busy.
+    pub(super) fn busy(&self, runner: &str) -> usize {
+        self.of_runner(runner).filter(|(_, held)| held.ahead.is_none()).count()
+    }
+
+    /// What a slot holds, in the order in which it was leased.
+    pub(super) fn of_slot(&self, runner: &str, slot: u32) -> &[AttemptId] {
+        self.of_slot.get(&(runner.to_owned(), slot)).map_or(&[], Vec::as_slice)
     }
 
     /// How many jobs of a project run.
@@ -92,14 +117,17 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn held(runner: usize, project: i64) -> Held {
+    /// This job is only ever in hand.
+    const AHEAD: usize = 4;
+
+    fn held(runner: usize, job: usize, project: i64) -> Held {
         let row = AttemptRow {
             run_id: 1,
             job: 0,
             number: 1,
             runner: format!("quay-{runner}"),
             session: String::new(),
-            slot: 0,
+            slot: u32::from(job % 2 == 1),
             state: String::new(),
             why: None,
             exit_code: None,
@@ -108,11 +136,11 @@ mod tests {
             phases: String::new(),
             caches: String::new(),
         };
-        Held { row, until: Instant::now(), project }
+        Held { row, until: Instant::now(), project, ahead: (job == AHEAD).then_some(0) }
     }
 
     proptest! {
-        /// Whatever comes and goes: all three ways of looking agree with a plain list.
+        /// Whatever comes and goes: all ways of looking agree with a plain list.
         #[test]
         fn every_way_of_looking_agrees(steps in prop::collection::vec((0..6usize, prop::option::of((0..3usize, 0..3i64))), 0..40)) {
             let (mut ours, mut plain) = (HeldAttempts::default(), HashMap::new());
@@ -120,7 +148,7 @@ mod tests {
                 let attempt = AttemptId { run: 1, job, attempt: 1 };
                 match put {
                     Some((runner, project)) => {
-                        ours.insert(attempt, held(runner, project));
+                        ours.insert(attempt, held(runner, job, project));
                         plain.insert(attempt, (runner, project));
                     }
                     None => prop_assert_eq!(ours.remove(attempt).is_some(), plain.remove(&attempt).is_some()),
@@ -130,7 +158,10 @@ mod tests {
                     let mut mine: Vec<AttemptId> = plain.iter().filter(|(_, (runner, _))| *runner == at).map(|(attempt, _)| *attempt).collect();
                     mine.sort();
                     prop_assert_eq!(ours.of_runner(&name).map(|(attempt, _)| attempt).collect::<Vec<_>>(), mine.clone());
-                    prop_assert_eq!(ours.count_of(&name), mine.len());
+                    prop_assert_eq!(ours.busy(&name), mine.len() - mine.iter().filter(|attempt| attempt.job == AHEAD).count());
+                    let mut of_slots: Vec<AttemptId> = (0..2).flat_map(|slot| ours.of_slot(&name, slot).to_vec()).collect();
+                    of_slots.sort();
+                    prop_assert_eq!(of_slots, mine.clone());
                     let project = i64::try_from(at).expect("a small number");
                     prop_assert_eq!(ours.running(project), plain.values().filter(|(_, of)| *of == project).count());
                 }

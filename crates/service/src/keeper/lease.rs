@@ -20,6 +20,7 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         planned.takes.iter().flat_map(|take| (take.job..take.job + take.cells).map(move |from| take_of(run.plan(), given, take, from)));
     Lease {
         attempt: AttemptId { run: info.id, job, attempt },
+        taken_at: 0,
         project: info.project.clone(),
         git_url: info.git_url.clone(),
         commit: info.commit.clone(),

@@ -4,11 +4,14 @@
 //!
 //! - `room`: the state itself, and where each command goes;
 //! - `runs`: runs are begun, changed, stopped, done again; `results`: what attempts report;
-//! - `fleet`: runners, their sessions and leases; `dispatch`: who gets which job; `claims`: turns that one job holds;
+//! - `fleet`: runners, their sessions and leases; `dispatch`: who gets which job; `ahead`: leases ahead of time; `claims`: turns that one job holds;
 //! - `reuse`: results of earlier runs that jobs take over;
 //! - `snapshot`: what those see who only look;
 //! - `lease`: what a runner gets to know about a job; `task`: the loop.
 
+mod ahead;
+#[cfg(test)]
+mod ahead_tests;
 mod artifact;
 mod claims;
 mod command;

@@ -2,18 +2,20 @@
 
 use super::artifact::CompleteArtifact;
 use super::refused::Stale;
-use super::room::Room;
+use super::room::{Finished, Room};
 use ordotaxis_core::engine::{Event, Numbers, State};
 use ordotaxis_store::{StoredArtifact, Took};
 use ordotaxis_wire::run::PhaseView;
-use ordotaxis_wire::runner::{AttemptId, Finish, Lease};
+use ordotaxis_wire::runner::{AttemptId, Claimed, Finish};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tokio::sync::oneshot;
 
 impl Room {
     /// Which phases an attempt has been through so far; replaces what was sent before.
-    pub(super) fn phases(&mut self, runner: &str, attempt: AttemptId, phases: &[PhaseView]) -> Result<(), Stale> {
+    pub(super) fn phases(&mut self, runner: &str, attempt: AttemptId, phases: &[PhaseView], now: i64) -> Result<(), Stale> {
+        self.held.get_of(runner, attempt).ok_or(Stale)?;
+        self.work_begun(attempt, now);
         let held = self.held.get_of(runner, attempt).ok_or(Stale)?;
         held.row.phases = serde_json::to_string(phases).unwrap_or_else(|_| "[]".into());
         self.touched.attempts.insert(attempt, held.row.clone());
@@ -31,32 +33,35 @@ impl Room {
         now: i64,
     ) -> Result<(), Stale> {
         self.held.get_of(runner, attempt).ok_or(Stale)?;
+        self.work_begun(attempt, now);
         let event = Event::Said { job: attempt.job, attempt: attempt.attempt, facts, numbers };
         self.apply(attempt.run, &event, now).map_err(|_| Stale)
     }
 
-    /// An attempt has ended. Answers with the slot's next lease where it asked for one; a repeat is answered like the first.
+    /// An attempt has ended. Answers with the slot's next leases where it asked for them; a repeat is answered like the first.
     pub(super) fn finish(
         &mut self,
         runner: &str,
         attempt: AttemptId,
         finish: Finish,
         artifacts: Vec<CompleteArtifact>,
-        reply: oneshot::Sender<Result<Option<Lease>, Stale>>,
+        reply: oneshot::Sender<Result<Claimed, Stale>>,
         now: i64,
     ) {
         if self.session(runner, &finish.session).is_err() {
             return self.answer(reply, Err(Stale));
         }
-        let (slot, claim) = (finish.slot, finish.claim);
-        if let Err(stale) = self.end(runner, attempt, finish, artifacts, now) {
+        let (slot, claim, wants, known) = (finish.slot, finish.claim, finish.ahead, finish.holding.clone());
+        let ended = self.end(runner, attempt, finish, artifacts, now);
+        let mut claimed = self.holds(runner, slot, &known, now);
+        if let Err(stale) = ended {
             return self.answer(reply, Err(stale));
         }
-        let next = match self.holds(runner, slot) {
-            None if claim => self.next_for(runner, slot, now),
-            known => known,
-        };
-        self.answer(reply, Ok(next));
+        if claim && self.held.of_slot(runner, slot).is_empty() {
+            claimed.lease = self.next_for(runner, slot, now);
+        }
+        let wants = wants && claimed.ahead.is_none();
+        self.finished.push(Finished { runner: runner.to_owned(), slot, claimed, wants, reply });
     }
 
     fn end(&mut self, runner: &str, attempt: AttemptId, finish: Finish, artifacts: Vec<CompleteArtifact>, now: i64) -> Result<(), Stale> {

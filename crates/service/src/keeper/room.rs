@@ -13,7 +13,7 @@ use ordotaxis_core::access::Action;
 use ordotaxis_core::dispatch::Queue;
 use ordotaxis_core::engine::State;
 use ordotaxis_store::{AttemptRow, Granted, JobRow, StepRows};
-use ordotaxis_wire::runner::{AttemptId, Lease, Tool};
+use ordotaxis_wire::runner::{AttemptId, Claimed, Tool};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -38,7 +38,18 @@ pub(super) struct Session {
 pub(super) struct Waiting {
     pub(super) runner: String,
     pub(super) slot: u32,
-    pub(super) reply: oneshot::Sender<Result<Lease, Stale>>,
+    pub(super) reply: oneshot::Sender<Result<Claimed, Stale>>,
+}
+
+/// A slot whose result was taken. Its answer may carry a lease ahead of time, once all who wait have theirs.
+pub(super) struct Finished {
+    pub(super) runner: String,
+    pub(super) slot: u32,
+    /// What the slot is leased now.
+    pub(super) claimed: Claimed,
+    /// Whether it wants one more.
+    pub(super) wants: bool,
+    pub(super) reply: oneshot::Sender<Result<Claimed, Stale>>,
 }
 
 /// An answer that is given once the batch is on disk.
@@ -48,7 +59,6 @@ pub(super) type Answer = Box<dyn FnOnce() + Send + Sync>;
 pub(super) struct Room {
     pub(super) runs: HashMap<i64, Arc<LiveRun>>,
     pub(super) held: HeldAttempts,
-    pub(super) slots: HashMap<(String, u32), AttemptId>,
     pub(super) queue: Arc<Queue>,
     /// Queued jobs that pause before another try, by when that is over.
     pub(super) pauses: BTreeSet<(Instant, i64, usize)>,
@@ -57,6 +67,8 @@ pub(super) struct Room {
     /// Runners that take nothing more, and who asked for that.
     pub(super) draining: HashMap<String, String>,
     pub(super) waiting: Vec<Waiting>,
+    /// Results of this batch that are yet to be answered.
+    pub(super) finished: Vec<Finished>,
     /// Who asked to look in this batch.
     pub(super) lookers: Vec<Reply<Arc<Snapshot>>>,
     holders: Holders,
@@ -87,13 +99,13 @@ impl Room {
         Room {
             runs: HashMap::new(),
             held: HeldAttempts::default(),
-            slots: HashMap::new(),
             queue: Arc::default(),
             pauses: BTreeSet::new(),
             turns: Turns::default(),
             sessions: BTreeMap::new(),
             draining: HashMap::new(),
             waiting: Vec::new(),
+            finished: Vec::new(),
             lookers: Vec::new(),
             holders,
             lease,
@@ -113,7 +125,8 @@ impl Room {
             let job = usize::try_from(row.job).unwrap_or(usize::MAX);
             let running = live.run.jobs().get(job).is_some_and(|job| job.state() == State::Running && job.attempt == row.number);
             if running {
-                self.hold(AttemptId { run: id, job, attempt: row.number }, row, project);
+                let ahead = (!self.held.of_slot(&row.runner, row.slot).is_empty()).then_some(row.started_at);
+                self.hold(AttemptId { run: id, job, attempt: row.number }, row, project, ahead);
             }
         }
         let jobs = live.run.jobs().len();
@@ -126,17 +139,15 @@ impl Room {
         self.holders.set(self.held.iter().map(|(attempt, held)| (attempt, held.row.runner.clone())).collect());
     }
 
-    /// Leases an attempt to its runner, from now.
-    pub(super) fn hold(&mut self, attempt: AttemptId, row: AttemptRow, project: i64) {
-        self.slots.insert((row.runner.clone(), row.slot), attempt);
+    /// Leases an attempt to its runner, from now; ahead of time with the moment since when the job had been queued.
+    pub(super) fn hold(&mut self, attempt: AttemptId, row: AttemptRow, project: i64, ahead: Option<i64>) {
         self.holders.insert(attempt, row.runner.clone());
-        self.held.insert(attempt, Held { row, until: Instant::now() + self.lease, project });
+        self.held.insert(attempt, Held { row, until: Instant::now() + self.lease, project, ahead });
     }
 
     /// Ends a lease. Gives the attempt's row; none when it was not leased.
     pub(super) fn release(&mut self, attempt: AttemptId) -> Option<AttemptRow> {
         let held = self.held.remove(attempt)?;
-        self.slots.remove(&(held.row.runner.clone(), held.row.slot));
         self.holders.remove(attempt);
         Some(held.row)
     }
@@ -167,11 +178,15 @@ impl Room {
                 self.answer(reply, answer);
             }
             RunCommand::Phases { runner, attempt, phases, reply } => {
-                let answer = self.phases(&runner, attempt, &phases);
+                let answer = self.phases(&runner, attempt, &phases, now);
                 self.answer(reply, answer);
             }
             RunCommand::Finish { runner, attempt, finish, artifacts, reply } => {
                 self.finish(&runner, attempt, *finish, artifacts, reply, now);
+            }
+            RunCommand::GiveBack { runner, attempt, ask, reply } => {
+                let answer = self.give_back(&runner, attempt, &ask, now);
+                self.answer(reply, answer);
             }
             RunCommand::Stop { run, job, by, reply } => {
                 let answer = self.stop(run, job.as_deref(), by.name(), now);
@@ -223,7 +238,7 @@ impl Room {
                 self.sign_off(&runner, &session, now);
                 self.answer(reply, ());
             }
-            FleetCommand::Claim { runner, session, slot, reply } => self.claim(runner, &session, slot, reply),
+            FleetCommand::Claim { runner, session, slot, reply } => self.claim(runner, &session, slot, reply, now),
             FleetCommand::Unclaim { runner, slot } => self.waiting.retain(|waiting| waiting.runner != runner || waiting.slot != slot),
             FleetCommand::Beat { runner, beat, reply } => {
                 let answer = self.beat(&runner, &beat);
@@ -249,7 +264,8 @@ impl Room {
     }
 
     fn snapshot(&self, now: i64) -> Snapshot {
-        let held = self.held.iter().map(|(attempt, held)| HeldNow {
+        let worked_on = self.held.iter().filter(|(_, held)| held.ahead.is_none());
+        let held = worked_on.map(|(attempt, held)| HeldNow {
             attempt,
             runner: held.row.runner.clone(),
             started_at: held.row.started_at,

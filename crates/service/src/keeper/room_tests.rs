@@ -8,7 +8,7 @@ use super::{AgainRefused, RunInfo, Stale, StartRefused, StopRefused};
 use ordotaxis_core::access::{Actor, Who};
 use ordotaxis_core::engine::{Outcome, State, Usual};
 use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, plan};
-use ordotaxis_wire::runner::{AttemptId, Beat, Finish, Lease, SignOn, Tool};
+use ordotaxis_wire::runner::{AttemptId, Beat, Claimed, Finish, Lease, SignOn, Tool};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::oneshot::{self, error::TryRecvError};
@@ -19,14 +19,32 @@ fn person(name: &str) -> Actor {
     Actor { who: Who::Person { id: 1, name: name.into() }, ..Actor::rule("") }
 }
 
-struct Stage {
-    room: Room,
-    holders: Holders,
-    now: i64,
+/// A slot's word that its attempt passed; it asks for nothing.
+pub(super) fn passed(session: &str, slot: u32) -> Finish {
+    Finish {
+        session: session.into(),
+        slot,
+        outcome: Outcome::Passed,
+        exit_code: Some(0),
+        why: None,
+        phases: Vec::new(),
+        artifacts: Vec::new(),
+        claim: false,
+        holding: Vec::new(),
+        ahead: false,
+        tests: Default::default(),
+        caches: Vec::new(),
+    }
+}
+
+pub(super) struct Stage {
+    pub(super) room: Room,
+    pub(super) holders: Holders,
+    pub(super) now: i64,
 }
 
 impl Stage {
-    fn new(lease: Duration) -> Stage {
+    pub(super) fn new(lease: Duration) -> Stage {
         let holders = Holders::default();
         Stage { room: Room::new(holders.clone(), lease, "http://here".into(), 1_000_000), holders, now: 1_000 }
     }
@@ -43,7 +61,7 @@ impl Stage {
         self.begin_with(id, 1, TWO_JOBS, &format!("c{id}"), Usual::new());
     }
 
-    fn begin_with(&mut self, id: i64, project: i64, text: &str, commit: &str, usual: Usual) {
+    pub(super) fn begin_with(&mut self, id: i64, project: i64, text: &str, commit: &str, usual: Usual) {
         let commit = commit.to_owned();
         let occasion = Occasion { commit: Some(commit.clone()), ..Occasion::push("main") };
         let borrowed = BorrowedFiles::new();
@@ -69,7 +87,7 @@ impl Stage {
         self.tell(RunCommand::Begin { info: Box::new(info), plan, usual, ready: Vec::new() });
     }
 
-    fn tell(&mut self, command: impl Into<Command>) {
+    pub(super) fn tell(&mut self, command: impl Into<Command>) {
         self.now += 1;
         self.room.handle(command.into(), self.now);
         self.room.dispatch(self.now);
@@ -79,11 +97,11 @@ impl Stage {
         }
     }
 
-    fn look(&mut self) -> Arc<Snapshot> {
+    pub(super) fn look(&mut self) -> Arc<Snapshot> {
         self.ask(|reply| Command::Look { reply }).expect("an answer")
     }
 
-    fn ask<T, C: Into<Command>>(&mut self, command: impl FnOnce(oneshot::Sender<T>) -> C) -> Result<T, TryRecvError> {
+    pub(super) fn ask<T, C: Into<Command>>(&mut self, command: impl FnOnce(oneshot::Sender<T>) -> C) -> Result<T, TryRecvError> {
         let (reply, mut answer) = oneshot::channel();
         self.tell(command(reply));
         answer.try_recv()
@@ -93,7 +111,7 @@ impl Stage {
         self.sign_on_with(runner, session, 2, "host");
     }
 
-    fn sign_on_with(&mut self, runner: &str, session: &str, slots: u32, isolation: &str) {
+    pub(super) fn sign_on_with(&mut self, runner: &str, session: &str, slots: u32, isolation: &str) {
         let tools = vec![Tool { name: "make".into(), version: "4.3".into() }];
         let sign_on = SignOn {
             version: 1,
@@ -110,46 +128,27 @@ impl Stage {
         self.ask(|reply| FleetCommand::SignOn { runner: runner.into(), sign_on, granted: Default::default(), reply }).expect("an answer");
     }
 
-    fn claim(&mut self, runner: &str, session: &str, slot: u32) -> Result<Lease, Option<Stale>> {
+    pub(super) fn claim(&mut self, runner: &str, session: &str, slot: u32) -> Result<Lease, Option<Stale>> {
         let claimed = self.ask(|reply| FleetCommand::Claim { runner: runner.into(), session: session.into(), slot, reply });
         match claimed {
-            Ok(Ok(lease)) => Ok(lease),
+            Ok(Ok(claimed)) => claimed.lease.ok_or(None),
             Ok(Err(stale)) => Err(Some(stale)),
             Err(_) => Err(None),
         }
     }
 
     fn finish(&mut self, runner: &str, attempt: AttemptId, claim: bool) -> Result<Option<Lease>, Stale> {
-        let finish = Finish {
-            session: "s1".into(),
-            slot: 0,
-            outcome: Outcome::Passed,
-            exit_code: Some(0),
-            why: None,
-            phases: Vec::new(),
-            artifacts: Vec::new(),
-            claim,
-            tests: Default::default(),
-            caches: Vec::new(),
-        };
-        self.ask(|reply| RunCommand::Finish { runner: runner.into(), attempt, finish: Box::new(finish), artifacts: Vec::new(), reply })
-            .expect("an answer")
+        let finish = Finish { claim, ..passed("s1", 0) };
+        self.send_finish(runner, attempt, finish).map(|claimed| claimed.lease)
     }
 
     fn finish_as(&mut self, runner: &str, attempt: AttemptId, outcome: Outcome) -> Result<Option<Lease>, Stale> {
         let why = Some("step `true` exited with 1".to_owned());
-        let finish = Finish {
-            session: "s1".into(),
-            slot: 0,
-            outcome,
-            exit_code: Some(1),
-            why,
-            phases: Vec::new(),
-            artifacts: Vec::new(),
-            claim: false,
-            tests: Default::default(),
-            caches: Vec::new(),
-        };
+        let finish = Finish { outcome, exit_code: Some(1), why, ..passed("s1", 0) };
+        self.send_finish(runner, attempt, finish).map(|claimed| claimed.lease)
+    }
+
+    pub(super) fn send_finish(&mut self, runner: &str, attempt: AttemptId, finish: Finish) -> Result<Claimed, Stale> {
         self.ask(|reply| RunCommand::Finish { runner: runner.into(), attempt, finish: Box::new(finish), artifacts: Vec::new(), reply })
             .expect("an answer")
     }
@@ -159,7 +158,7 @@ impl Stage {
     }
 }
 
-const LONG: Duration = Duration::from_secs(60);
+pub(super) const LONG: Duration = Duration::from_secs(60);
 
 #[test]
 fn a_lease_holds_all_that_a_runner_needs() {

@@ -36,7 +36,7 @@ pub(crate) struct QueuedNow {
     pub(crate) why: String,
 }
 
-/// An attempt that a runner holds.
+/// An attempt that a runner works on.
 pub(super) struct HeldNow {
     pub(super) attempt: AttemptId,
     pub(super) runner: String,

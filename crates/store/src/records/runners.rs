@@ -71,6 +71,30 @@ struct Row {
     fence: String,
 }
 
+/// How rows are asked for, up to where the query says which.
+macro_rules! columns {
+    () => {
+        "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, projects, outside, fence
+         FROM runners"
+    };
+}
+
+impl Row {
+    fn restore(self) -> Result<RunnerRow, StoreError> {
+        let wrong = |column: &'static str| move |_| StoreError::Value(column);
+        let labels = serde_json::from_str(&self.labels).map_err(wrong("runners.labels"))?;
+        let tools = serde_json::from_str(&self.tools).map_err(wrong("runners.tools"))?;
+        let projects = self.projects.as_deref().map(serde_json::from_str).transpose();
+        let granted = Granted {
+            labels: serde_json::from_str(&self.granted).map_err(wrong("runners.granted"))?,
+            projects: projects.map_err(wrong("runners.projects"))?,
+            outside: Taking::from_word(&self.outside).ok_or(StoreError::Value("runners.outside"))?,
+        };
+        let Row { name, session, slots, isolation, seen_at, cores, memory, draining_by, fence, .. } = self;
+        Ok(RunnerRow { name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, fence })
+    }
+}
+
 impl Records {
     /// The runner with this credential; none when the credential is unknown. Only its digest is stored.
     pub async fn runner_by_credential(&self, credential: &str) -> Result<Option<String>, StoreError> {
@@ -80,25 +104,14 @@ impl Records {
 
     /// All enrolled runners, by name.
     pub async fn runners(&self) -> Result<Vec<RunnerRow>, StoreError> {
-        let sql = "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, projects, outside, fence FROM runners ORDER BY name";
-        let rows: Vec<Row> = sqlx::query_as(sql).fetch_all(&self.reads).await?;
-        let read = |row: Row| {
-            let labels = serde_json::from_str(&row.labels).map_err(|_| StoreError::Value("runners.labels"))?;
-            let tools = serde_json::from_str(&row.tools).map_err(|_| StoreError::Value("runners.tools"))?;
-            let granted = Granted {
-                labels: serde_json::from_str(&row.granted).map_err(|_| StoreError::Value("runners.granted"))?,
-                projects: row
-                    .projects
-                    .as_deref()
-                    .map(serde_json::from_str)
-                    .transpose()
-                    .map_err(|_| StoreError::Value("runners.projects"))?,
-                outside: Taking::from_word(&row.outside).ok_or(StoreError::Value("runners.outside"))?,
-            };
-            let Row { name, session, slots, isolation, seen_at, cores, memory, draining_by, fence, .. } = row;
-            Ok(RunnerRow { name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, fence })
-        };
-        rows.into_iter().map(read).collect()
+        let rows: Vec<Row> = sqlx::query_as(concat!(columns!(), " ORDER BY name")).fetch_all(&self.reads).await?;
+        rows.into_iter().map(Row::restore).collect()
+    }
+
+    /// The enrolled runner of this name, if there is one.
+    pub async fn runner(&self, name: &str) -> Result<Option<RunnerRow>, StoreError> {
+        let row: Option<Row> = sqlx::query_as(concat!(columns!(), " WHERE name = ?")).bind(name).fetch_optional(&self.reads).await?;
+        row.map(Row::restore).transpose()
     }
 
     /// When slots of runners were taken, of what had not ended at `since`.

@@ -64,6 +64,8 @@ pub struct StepRows {
     pub reusable: Vec<super::ReusableRow>,
     /// Jobs whose results were taken over: (run, job, from run, from job).
     pub taken_over: Vec<(i64, i64, i64, i64)>,
+    /// Attempts that were given back, not begun: (run, job, number). They are deleted before attempts are written.
+    pub given_back: Vec<(i64, i64, u32)>,
 }
 
 impl StepRows {
@@ -88,6 +90,7 @@ impl StepRows {
             && self.numbers.is_empty()
             && self.reusable.is_empty()
             && self.taken_over.is_empty()
+            && self.given_back.is_empty()
     }
 }
 
@@ -97,6 +100,10 @@ impl Tx {
     pub async fn write_step(&mut self, rows: &StepRows) -> Result<(), StoreError> {
         for runner in &rows.signed_on {
             self.runner_signed_on(runner).await?;
+        }
+        for (run, job, number) in &rows.given_back {
+            let sql = "DELETE FROM attempts WHERE run_id = ? AND job = ? AND number = ?";
+            sqlx::query(sql).bind(run).bind(job).bind(number).execute(&mut *self.on).await?;
         }
         self.write_usual_rows(rows).await?;
         for run in &rows.runs {

@@ -12,6 +12,9 @@ use std::fmt;
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Lease {
     pub attempt: AttemptId,
+    /// When it was leased, in milliseconds since 1970 by the service's clock.
+    #[serde(default)]
+    pub taken_at: i64,
     pub project: String,
     pub git_url: String,
     pub commit: String,

@@ -1,8 +1,9 @@
 //! The runner protocol: plain HTTP, always started by the runner, every call safe to repeat.
 //!
 //! A runner enrols once, signs on each time it starts (that begins a *session*), and then each of its slots claims,
-//! works and finishes. A slot holds at most one attempt, so a claim that is repeated gets the same lease again. The
-//! attempt's number is the fencing number: a call for a number that was given up is answered 409 and changes nothing.
+//! works and finishes. A slot works on one attempt and holds at most one more, which it was leased ahead of time, so a
+//! call that is repeated gets the same leases again. What it was leased ahead it begins next, or gives back. The attempt's
+//! number is the fencing number: a call for a number that was given up is answered 409 and changes nothing.
 
 mod attempt;
 mod content;
@@ -16,4 +17,4 @@ pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, Sa
 pub use lease::{Lease, LeaseCache, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, Merge, Share};
 pub use log::{LogAnswer, Phases, log_limit};
 pub use report::{AttemptReports, Finish, ReportsTaken};
-pub use session::{Beat, Beaten, Claim, Claimed, Enrol, Enrolled, SignOff, SignOn, SignedOn, Tool};
+pub use session::{Beat, Beaten, Claim, Claimed, Enrol, Enrolled, GiveBack, SignOff, SignOn, SignedOn, Tool};

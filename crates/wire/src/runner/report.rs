@@ -1,5 +1,6 @@
 //! What an attempt left beside files, and how it ended.
 
+use super::attempt::AttemptId;
 use super::content::{CacheUse, GivenArtifact};
 use crate::run::PhaseView;
 use ordotaxis_core::engine::{Number, Outcome};
@@ -45,6 +46,12 @@ pub struct Finish {
     pub artifacts: Vec<GivenArtifact>,
     /// Whether the slot wants its next lease in the answer.
     pub claim: bool,
+    /// Attempts that the slot was leased ahead of time; it has begun with the first of them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub holding: Vec<AttemptId>,
+    /// Whether the slot wants another lease ahead of time, since its jobs end quickly.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ahead: bool,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub caches: Vec<CacheUse>,
     /// Test file → milliseconds, as the job's reports say.

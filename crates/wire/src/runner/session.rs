@@ -75,10 +75,23 @@ pub struct Claim {
     pub slot: u32,
 }
 
-/// Answers a claim; null when nothing came up while the call was held open.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+/// Answers a claim or a result. Both are null when nothing came up.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct Claimed {
+    /// To be worked on now.
     pub lease: Option<Lease>,
+    /// To be worked on next, or given back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ahead: Option<Lease>,
+}
+
+/// Gives back an attempt that the slot was leased ahead of time and has not begun, so that others can take the job.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct GiveBack {
+    pub session: String,
+    pub slot: u32,
+    /// As the lease says: the slot may be leased the same attempt once more, and that is not meant.
+    pub taken_at: i64,
 }
 
 /// Sent every `beat_ms`: the runner lives, and works on these.

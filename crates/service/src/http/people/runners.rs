@@ -150,7 +150,7 @@ pub(crate) async fn set(
     Body(ask): Body<RunnerGrant>,
 ) -> Result<StatusCode, ApiError> {
     let granted = granted(&app, ask, "").await?;
-    let before = app.records.runners().await?.into_iter().find(|row| row.name == name).map(|row| row.granted);
+    let before = app.records.runner(&name).await?.map(|row| row.granted);
     let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
     if !tx.set_granted(&name, &granted).await? {
         return Err(unknown(&app, &name).await);

@@ -24,7 +24,7 @@ use axum::{Json, Router};
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_store::{Entry, LogId, Secret};
 use ordotaxis_wire::runner::{
-    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
+    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, GiveBack, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
 };
 use serde::Deserialize;
 use std::time::Duration;
@@ -48,6 +48,7 @@ pub(super) fn router() -> Router<App> {
         .route("/attempts/{attempt}/log", post(log).layer(DefaultBodyLimit::max(LOG_LIMIT)))
         .route("/attempts/{attempt}/phases", post(phases))
         .route("/attempts/{attempt}/finish", post(finish))
+        .route("/attempts/{attempt}/give-back", post(give_back))
         .merge(content::router())
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
 }
@@ -66,8 +67,7 @@ async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) 
     if !is_label(&ask.name) {
         return Err(ApiError::field("/name", "a runner's name is letters, digits, `-`, `_` and `.`, at most 64"));
     }
-    let known = app.records.runners().await?.into_iter().any(|runner| runner.name == ask.name);
-    if known {
+    if app.records.runner(&ask.name).await?.is_some() {
         return Err(ApiError::new(StatusCode::CONFLICT, "exists", format!("there is already a runner {}; choose another name", ask.name)));
     }
     let credential = Secret::random("oxr");
@@ -93,8 +93,7 @@ async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_o
     if !words.clone().all(|word| is_label(word)) || words.count() > 256 || sign_on.fence.len() > 1000 || sign_on.session.len() > 128 {
         return Err(ApiError::field("/labels", "labels are letters, digits, `-`, `_` and `.`, at most 64, and at most 256 of them"));
     }
-    let granted = app.records.runners().await?.into_iter().find(|row| row.name == runner).map(|row| row.granted);
-    let granted = granted.ok_or_else(|| stale(Stale))?;
+    let granted = app.records.runner(&runner).await?.ok_or_else(|| stale(Stale))?.granted;
     let labels = app.keeper.ask(|reply| FleetCommand::SignOn { runner, sign_on, granted, reply }).await?;
     let ms = |duration: Duration| u64::try_from(duration.as_millis()).unwrap_or(u64::MAX);
     Ok(Json(SignedOn { labels, beat_ms: ms(app.settings.beat), lease_ms: ms(app.settings.lease) }))
@@ -111,15 +110,11 @@ async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Bo
     let (name, slot) = (runner.clone(), ask.slot);
     app.keeper.tell(FleetCommand::Claim { runner, session: ask.session, slot, reply }).await?;
     tokio::select! {
-        answer = answer => {
-            let mut lease = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
-            add_secrets(&app, &mut lease).await?;
-            Ok(Json(Claimed { lease: Some(lease) }))
-        }
+        answer = answer => Ok(Json(with_secrets(&app, answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?).await?)),
         () = tokio::time::sleep(CLAIM_WAIT) => {
             // A lease given at this very moment stays the slot's and is in the answer to its next claim.
             app.keeper.tell(FleetCommand::Unclaim { runner: name, slot }).await?;
-            Ok(Json(Claimed { lease: None }))
+            Ok(Json(Claimed::default()))
         }
         () = app.stop.cancelled() => Err(crate::keeper::Away.into()),
     }
@@ -200,11 +195,29 @@ async fn finish(
     let naming = app.blobs.naming().await;
     let artifacts = content::artifacts(&app, &finish.artifacts).await?;
     let finish = Box::new(finish);
-    let mut lease = app.keeper.ask(|reply| RunCommand::Finish { runner, attempt, finish, artifacts, reply }).await?.map_err(stale)?;
+    let claimed = app.keeper.ask(|reply| RunCommand::Finish { runner, attempt, finish, artifacts, reply }).await?.map_err(stale)?;
     drop(naming);
-    if let Some(lease) = &mut lease {
-        add_secrets(&app, lease).await?;
-    }
+    let claimed = with_secrets(&app, claimed).await?;
     app.logs.wake();
-    Ok(Json(Claimed { lease }))
+    Ok(Json(claimed))
+}
+
+/// Adds the secrets that each lease names.
+async fn with_secrets(app: &App, mut claimed: Claimed) -> Result<Claimed, ApiError> {
+    for lease in claimed.lease.iter_mut().chain(&mut claimed.ahead) {
+        add_secrets(app, lease).await?;
+    }
+    Ok(claimed)
+}
+
+/// A slot gives back what it was leased ahead of time and has not begun.
+async fn give_back(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Body(ask): Body<GiveBack>,
+) -> Result<StatusCode, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    app.keeper.ask(|reply| RunCommand::GiveBack { runner, attempt, ask, reply }).await?.map_err(stale)?;
+    Ok(StatusCode::NO_CONTENT)
 }

@@ -15,6 +15,13 @@ pub enum Relation {
 
 /// Whether a commit takes the place of the newest one that was looked at. `later`: it was reported later than that one;
 /// `moved`: the branch was moved from that one to this, as the push or the repository says.
+///
+/// ```
+/// use ordotaxis_core::newest::{Relation, takes_its_place};
+/// assert!(takes_its_place(Relation::Newer, false, false), "its history says so, however late it was reported");
+/// assert!(!takes_its_place(Relation::Older, true, false), "an older commit, looked at late");
+/// assert!(takes_its_place(Relation::Older, true, true), "the branch was put back on purpose");
+/// ```
 pub fn takes_its_place(relation: Relation, later: bool, moved: bool) -> bool {
     match relation {
         Relation::Same | Relation::Newer => true,

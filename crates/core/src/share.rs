@@ -5,6 +5,13 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// The files of each copy, in the order they were given. The same files and durations give the same shares, whatever the
 /// order: every copy works them out for itself. A file that is not known takes as long as the median of those that are.
+///
+/// ```
+/// use ordotaxis_core::share::shares;
+/// let usual = [("slow.c", 900), ("a.c", 400), ("b.c", 500)].map(|(file, ms)| (file.to_owned(), ms)).into();
+/// let copies = shares(&["a.c", "b.c", "slow.c"], &usual, 2);
+/// assert_eq!(copies, [vec!["slow.c"], vec!["a.c", "b.c"]]);
+/// ```
 pub fn shares<'f>(files: &[&'f str], usual: &BTreeMap<String, i64>, copies: usize) -> Vec<Vec<&'f str>> {
     let copies = copies.max(1);
     let known: Vec<i64> = {

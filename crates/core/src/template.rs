@@ -94,6 +94,14 @@ impl Template {
     }
 
     /// Reads a text; gives every mistake in it.
+    ///
+    /// ```
+    /// use ordotaxis_core::template::Template;
+    /// assert_eq!(Template::parse("no {{ brace").expect("a text").plain(), Some("no { brace".to_owned()));
+    /// let wrong = Template::parse("{projekt} and {commi").expect_err("two mistakes");
+    /// assert_eq!(wrong.len(), 2);
+    /// assert_eq!(wrong[1].message, "this brace is not closed");
+    /// ```
     pub fn parse(text: &str) -> Result<Template, Vec<Mistake>> {
         let mut template = Template::default();
         let mut mistakes = Vec::new();
@@ -140,6 +148,13 @@ impl Template {
     }
 
     /// Puts values where `value` knows one; other slots stay.
+    ///
+    /// ```
+    /// use ordotaxis_core::template::{Slot, Template};
+    /// let text = Template::parse("{project}-{commit}").expect("a text");
+    /// let filled = text.fill(|slot| (*slot == Slot::Project).then(|| "tidegauge".to_owned()));
+    /// assert_eq!((filled.source(), filled.plain()), ("tidegauge-{commit}".to_owned(), None));
+    /// ```
     #[must_use]
     pub fn fill(&self, value: impl Fn(&Slot) -> Option<String>) -> Template {
         let mut filled = Template::default();

@@ -59,6 +59,16 @@ impl Refusal {
 }
 
 /// Whether an actor with these rights may do this. The only place where that is decided.
+///
+/// ```
+/// use ordotaxis_core::access::{Action, Grants, Object, Refusal, Rights, Role, Seen, allowed};
+/// let odd = Rights::Person(Grants { projects: [("tidegauge".to_owned(), Role::Reader)].into(), ..Grants::default() });
+/// let tidegauge = Object::Project { name: "tidegauge", seen: Seen::Granted };
+/// let refused = allowed(&odd, Action::StartRun, tidegauge).expect_err("a reader starts nothing");
+/// assert_eq!(refused.sentence(&["Ines".to_owned()]), "this needs the role operator of tidegauge; Ines can give it");
+/// let stations = Object::Project { name: "stations", seen: Seen::Granted };
+/// assert_eq!(allowed(&odd, Action::StartRun, stations), Err(Refusal::Hidden), "not even that it is there");
+/// ```
 pub fn allowed(rights: &Rights, action: Action, object: Object<'_>) -> Result<(), Refusal> {
     let needs = action.needs();
     if needs == Needs::Nothing {

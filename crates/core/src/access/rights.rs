@@ -136,6 +136,15 @@ pub struct Limit {
 
 impl Grants {
     /// The highest role on something; none where the person does not see it.
+    ///
+    /// ```
+    /// use ordotaxis_core::access::{Grants, Limit, Object, Role, Seen};
+    /// let ines = Grants { service: Some(Role::Owner), ..Grants::default() };
+    /// let tidegauge = Object::Project { name: "tidegauge", seen: Seen::Granted };
+    /// assert_eq!(ines.role_on(tidegauge), Some(Role::Owner), "a role on the service is one on every project");
+    /// let token = Grants { limit: Limit { role: Some(Role::Reader), projects: None }, ..ines };
+    /// assert_eq!(token.role_on(tidegauge), Some(Role::Reader));
+    /// ```
     pub fn role_on(&self, object: Object<'_>) -> Option<Role> {
         let held = match object {
             Object::Service if self.limit.projects.is_some() => None,

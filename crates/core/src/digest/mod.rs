@@ -80,6 +80,13 @@ fn put_extras(extras: &Extras, put: &mut impl FnMut(String, String)) {
 }
 
 /// Those of a commit's files that fit one of the globs; a glob with `!` before it takes away.
+///
+/// ```
+/// use ordotaxis_core::digest::fitting;
+/// let files = ["src/a.c", "src/a_test.c", "README"].map(|path| (path.to_owned(), "its digest".to_owned()));
+/// let chosen: Vec<String> = fitting(&["src", "!**/*_test.c"], &files).into_keys().collect();
+/// assert_eq!(chosen, ["src/a.c"]);
+/// ```
 pub fn fitting(globs: &[&str], files: &[(String, String)]) -> BTreeMap<String, String> {
     let set = |globs: &mut dyn Iterator<Item = &str>| {
         let mut set = GlobSetBuilder::new();
@@ -115,6 +122,16 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 /// Which parts are others now, in words. Empty where none is.
+///
+/// ```
+/// use ordotaxis_core::digest::{Parts, differences, key, why_not};
+/// let parts = |list: &[(&str, &str)]| list.iter().map(|(name, value)| (name.to_string(), value.to_string())).collect::<Parts>();
+/// let (before, now) = (parts(&[("its steps", "a"), ("its image", "x")]), parts(&[("its steps", "b")]));
+/// let found = differences(&before, &now);
+/// assert_eq!(found, ["its steps is another", "its image is gone"]);
+/// assert_eq!(why_not(&found, "tidegauge/7"), "its steps is another since tidegauge/7, and 1 more");
+/// assert_ne!(key(&before), key(&now));
+/// ```
 pub fn differences(before: &Parts, now: &Parts) -> Vec<String> {
     let changed = now.iter().filter_map(|(name, value)| match before.get(name) {
         None => Some(format!("{name} is new")),

@@ -99,6 +99,17 @@ impl Needs {
 
 impl Offer {
     /// Whether this runner may do a job that needs that.
+    ///
+    /// ```
+    /// use ordotaxis_core::dispatch::{Needs, Offer};
+    /// let words = |list: &[&str]| list.iter().map(|word| word.to_string()).collect::<Vec<_>>();
+    /// let make = ("make".to_owned(), "GNU Make 4.3".to_owned());
+    /// let quay = Offer { labels: words(&["linux", "usb"]), tools: vec![make], ..Offer::default() };
+    /// let wants = |make: &str| vec![("make".to_owned(), make.to_owned())];
+    /// assert!(quay.fits(&Needs { labels: words(&["usb"]), tools: wants(">=4"), ..Needs::default() }));
+    /// assert!(!quay.fits(&Needs { labels: words(&["gpu"]), ..Needs::default() }));
+    /// assert!(!quay.fits(&Needs { tools: wants(">=5"), ..Needs::default() }));
+    /// ```
     pub fn fits(&self, needs: &Needs) -> bool {
         needs.labels.iter().all(|label| self.labels.contains(label))
             && needs.tools.iter().all(|(tool, wanted)| self.has_tool(tool, wanted))

@@ -12,6 +12,20 @@ use std::collections::BTreeMap;
 
 impl Run {
     /// Applies one event. Repeating an event that was applied gives empty effects.
+    ///
+    /// ```
+    /// use ordotaxis_core::engine::{Event, Outcome, Run, State};
+    /// use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, plan};
+    /// let text = "language = 1\n[job.build.gauge]\nsteps = ['make']\n";
+    /// let source = Source { text, name: "main", borrowed: &BorrowedFiles::new() };
+    /// let mut run = Run::new(plan(source, &Occasion::push("main")).expect("a plan").plan.into(), 0);
+    /// run.apply(&Event::Begun, 1).expect("it begins");
+    /// run.apply(&Event::Claimed { job: 0, attempt: 1, runner: "quay".into() }, 2).expect("it is queued");
+    /// let passed = Event::Ended { job: 0, attempt: 1, outcome: Outcome::Passed, exit_code: Some(0), why: None };
+    /// assert_eq!(run.apply(&passed, 3).expect("it runs").changed, [0]);
+    /// assert_eq!(run.state(), State::Passed);
+    /// assert!(run.apply(&passed, 4).expect("a repeat").is_empty());
+    /// ```
     pub fn apply(&mut self, event: &Event, now: Millis) -> Result<Effects, Refused> {
         let mut step = Step::new(self, now);
         match event {

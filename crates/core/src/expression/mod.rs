@@ -59,6 +59,13 @@ pub fn with_deep_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
 impl Expression {
     /// Compiles a CEL expression (Common Expression Language, the specification's "Language Definition") and looks through it: names, calls, compared texts. The error
     /// points at its place in bytes.
+    ///
+    /// ```
+    /// use ordotaxis_core::expression::Expression;
+    /// assert!(Expression::compile("ref.branch == 'main' && touches('src/**')").is_ok());
+    /// let mistake = Expression::compile("toches('src/**')").err().expect("a mistake");
+    /// assert_eq!((mistake.message.as_str(), mistake.hint.as_deref()), ("there is no function `toches`", Some("did you mean `touches`?")));
+    /// ```
     pub fn compile(source: &str) -> Result<Expression, Mistake> {
         let whole = 0..source.len();
         if source.len() > SOURCE_LIMIT {

@@ -41,6 +41,12 @@ impl JobId {
 
 impl JobId {
     /// A job's id with one of its cells: `build.gauge[gcc,O2]`.
+    ///
+    /// ```
+    /// use ordotaxis_core::language::JobId;
+    /// let cell = JobId::new("build", "gauge").of_cell("gcc,O2");
+    /// assert_eq!((cell.as_str(), cell.without_cell()), ("build.gauge[gcc,O2]", "build.gauge"));
+    /// ```
     pub fn of_cell(&self, cell: &str) -> Self {
         JobId(format!("{}[{cell}]", self.0))
     }

@@ -55,6 +55,15 @@ impl Line {
 }
 
 /// Reads an order line such as `build > (test, lint) > ship`. The error points at its place in the line.
+///
+/// ```
+/// use ordotaxis_core::order::parse;
+/// let line = parse("build > (test, lint) > ship").expect("an order");
+/// let names: Vec<&str> = line.stages().into_iter().map(|(name, _)| name).collect();
+/// assert_eq!(names, ["build", "test", "lint", "ship"]);
+/// let mistake = parse("build > ship)").expect_err("a mistake");
+/// assert_eq!((mistake.message.as_str(), mistake.span), ("this `)` closes nothing", 12..13));
+/// ```
 pub fn parse(text: &str) -> Result<Line, Mistake> {
     let mut parser = Parser { tokens: tokens(text)?, next: 0, end: text.len() };
     let line = parser.line(0)?;

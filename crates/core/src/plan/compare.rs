@@ -35,6 +35,18 @@ pub enum Change {
 }
 
 /// The differences between two plans, in the order of the jobs: jobs added, removed and changed.
+///
+/// ```
+/// use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, compare, plan};
+/// let planned = |text: &str| {
+///     let source = Source { text, name: "main", borrowed: &BorrowedFiles::new() };
+///     plan(source, &Occasion::push("main")).expect("a plan").plan
+/// };
+/// let before = planned("language = 1\n[job.a.x]\nsteps = ['make']\n");
+/// assert!(compare(&before, &before).is_empty());
+/// let after = planned("language = 1\n[job.a.x]\nsteps = ['make']\n[job.a.y]\nsteps = ['true']\n");
+/// assert_eq!(compare(&before, &after).len(), 1, "a job is new");
+/// ```
 pub fn compare(before: &Plan, after: &Plan) -> Vec<Change> {
     let old: BTreeMap<&JobId, &PlannedJob> = before.jobs.iter().map(|job| (&job.id, job)).collect();
     let new: BTreeSet<&JobId> = after.jobs.iter().map(|job| &job.id).collect();

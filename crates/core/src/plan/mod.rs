@@ -58,6 +58,14 @@ pub struct Planned {
 }
 
 /// Every mistake that can be found without an occasion, in the order of the file.
+///
+/// ```
+/// use ordotaxis_core::plan::check;
+/// assert!(check("language = 1\n[job.build.gauge]\nsteps = ['make']\n").is_empty());
+/// let found = check("language = 1\n[job.build.gauge]\nstep = ['make']\n");
+/// assert!(!found.is_empty());
+/// assert!(found.iter().any(|found| found.message.contains("step")));
+/// ```
 pub fn check(text: &str) -> Vec<Diagnostic> {
     check_borrowing(text, &BorrowedFiles::new())
 }
@@ -69,6 +77,15 @@ pub fn check_borrowing(text: &str, borrowed: &BorrowedFiles) -> Vec<Diagnostic> 
 }
 
 /// Plans a pipeline. Errors are all that `check` finds, and what does not fit the occasion.
+///
+/// ```
+/// use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, plan};
+/// let text = "language = 1\n[job.build.gauge]\nsteps = ['make']\n[job.test.unit]\nsteps = ['make check']\nafter = ['build.gauge']\n";
+/// let source = Source { text, name: "main", borrowed: &BorrowedFiles::new() };
+/// let planned = plan(source, &Occasion::push("main")).expect("a plan");
+/// let jobs: Vec<&str> = planned.plan.jobs.iter().map(|job| job.id.as_str()).collect();
+/// assert_eq!(jobs, ["build.gauge", "test.unit"]);
+/// ```
 pub fn plan(source: Source<'_>, occasion: &Occasion) -> Result<Planned, Vec<Diagnostic>> {
     let (pipeline, diagnostics) = language::read(source.text);
     planned(source, occasion, pipeline, diagnostics)
@@ -99,6 +116,14 @@ fn planned(source: Source<'_>, occasion: &Occasion, pipeline: Pipeline, diagnost
 }
 
 /// Reads the start rules alone: what makes the pipeline in `text` begin. None when the file cannot be read.
+///
+/// ```
+/// use ordotaxis_core::plan::{Occasion, start_rules, starts};
+/// let rules = start_rules("language = 1\n[starts]\npush = ['main', 'release/*']\n[job.a.b]\nsteps = ['true']\n").expect("rules");
+/// assert!(starts(&rules, &Occasion::push("release/2")));
+/// assert!(!starts(&rules, &Occasion::push("topic/x")));
+/// assert!(start_rules("language = ").is_none());
+/// ```
 pub fn start_rules(text: &str) -> Option<Starts> {
     let (pipeline, diagnostics) = language::read(text);
     (!has_errors(&diagnostics)).then_some(pipeline.starts)

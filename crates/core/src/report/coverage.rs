@@ -6,6 +6,12 @@ use super::xml::{Part, part, unescaped};
 use quick_xml::Reader;
 
 /// Reads `SF` and `DA` records; the rest are sums of these, or about functions and branches.
+///
+/// ```
+/// use ordotaxis_core::report::lcov_lines;
+/// let coverage = lcov_lines(b"SF:src/gauge.c\nDA:1,4\nDA:2,0\nend_of_record\n").expect("LCOV");
+/// assert_eq!(coverage.lines(), (1, 2), "one of two lines ran");
+/// ```
 pub fn lcov_lines(bytes: &[u8]) -> Result<Coverage, ReportError> {
     let text = std::str::from_utf8(bytes).map_err(|_| ReportError::Kind("LCOV: it is not UTF-8"))?;
     let mut coverage = Coverage::default();

@@ -12,6 +12,15 @@ use quick_xml::events::BytesStart;
 use std::collections::BTreeMap;
 
 /// Test cases in the order in which they stand.
+///
+/// ```
+/// use ordotaxis_core::report::{CaseEnd, junit_cases};
+/// let text = "<testsuite name='gauge'><testcase name='height'/><testcase name='drift'><failure message='was 2'/></testcase></testsuite>";
+/// let cases = junit_cases(text.as_bytes()).expect("JUnit");
+/// assert_eq!((cases[0].suite.as_str(), cases[0].name.as_str(), cases[0].end), ("gauge", "height", CaseEnd::Passed));
+/// assert_eq!((cases[1].end, cases[1].message.as_deref()), (CaseEnd::Failed, Some("was 2")));
+/// assert!(junit_cases(b"<html/>").is_err());
+/// ```
 pub fn junit_cases(bytes: &[u8]) -> Result<Vec<Case>, ReportError> {
     let mut reader = Reader::from_reader(bytes);
     let mut reading = Reading::default();
@@ -35,6 +44,13 @@ pub fn junit_cases(bytes: &[u8]) -> Result<Vec<Case>, ReportError> {
 
 /// File → milliseconds, cases of a file added: for sharing tests out. A case's file is its own, else its suite's; where
 /// neither is said, what it belongs to stands for it.
+///
+/// ```
+/// use ordotaxis_core::report::{junit_cases, test_times};
+/// let text = "<testsuite name='gauge'><testcase name='a' file='t.c' time='0.5'/><testcase name='b' file='t.c' time='1'/></testsuite>";
+/// let cases = junit_cases(text.as_bytes()).expect("JUnit");
+/// assert_eq!(test_times(&cases)["t.c"], 1_500);
+/// ```
 pub fn test_times(cases: &[Case]) -> BTreeMap<String, i64> {
     let mut times = BTreeMap::new();
     for case in cases {

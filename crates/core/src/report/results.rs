@@ -70,6 +70,17 @@ impl Coverage {
     }
 
     /// Adds what another report says: of a line that both name, the counts are added.
+    ///
+    /// ```
+    /// use ordotaxis_core::report::Coverage;
+    /// let mut whole = Coverage::default();
+    /// whole.add("gauge.c", 1, 2);
+    /// let mut other = Coverage::default();
+    /// other.add("gauge.c", 1, 3);
+    /// other.add("gauge.c", 2, 0);
+    /// whole.join(other);
+    /// assert_eq!((whole.0["gauge.c"][&1], whole.lines()), (5, (1, 2)));
+    /// ```
     pub fn join(&mut self, other: Coverage) {
         for (file, lines) in other.0 {
             lines.into_iter().for_each(|(line, hits)| self.add(&file, line, hits));
@@ -83,6 +94,15 @@ impl Coverage {
     }
 
     /// The same of some lines only: file → lines.
+    ///
+    /// ```
+    /// use ordotaxis_core::report::Coverage;
+    /// let mut coverage = Coverage::default();
+    /// coverage.add("gauge.c", 1, 2);
+    /// coverage.add("gauge.c", 2, 0);
+    /// let changed = [("gauge.c".to_owned(), vec![2, 9])].into();
+    /// assert_eq!(coverage.of_lines(&changed), (0, 1), "line 9 holds nothing that can run");
+    /// ```
     pub fn of_lines(&self, wanted: &BTreeMap<String, Vec<u32>>) -> (u64, u64) {
         let lines = wanted.iter().flat_map(|(file, lines)| lines.iter().filter_map(move |line| self.0.get(file)?.get(line)));
         lines.fold((0, 0), |(ran, all), hits| (ran + u64::from(*hits > 0), all + 1))

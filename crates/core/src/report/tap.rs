@@ -7,6 +7,13 @@ use super::results::{Case, CaseEnd, MESSAGE, NAME, cut};
 const DEEPEST: usize = 50;
 
 /// Test cases in order; of subtests the innermost.
+///
+/// ```
+/// use ordotaxis_core::report::{CaseEnd, tap_cases};
+/// let cases = tap_cases(b"1..2\nok 1 - height\nnot ok 2 - drift\n").expect("TAP");
+/// assert_eq!((cases[0].name.as_str(), cases[0].end), ("height", CaseEnd::Passed));
+/// assert_eq!((cases[1].name.as_str(), cases[1].end), ("drift", CaseEnd::Failed));
+/// ```
 pub fn tap_cases(bytes: &[u8]) -> Result<Vec<Case>, ReportError> {
     let text = std::str::from_utf8(bytes).map_err(|_| ReportError::Kind("TAP: it is not UTF-8"))?;
     let mut levels = vec![Level::default()];

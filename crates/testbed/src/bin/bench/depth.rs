@@ -53,20 +53,27 @@ async fn memory_at_rest(process: u32, enough: f64) -> f64 {
     resident_mib(process)
 }
 
+/// How long a job of a simulated runner takes, in milliseconds: no time at all, or about a second.
+const NO_TIME: std::ops::Range<u64> = 0..1;
+const A_SECOND: std::ops::Range<u64> = 500..1_500;
+
 /// 200 runners without processes take 10,000 jobs.
 pub(super) async fn many_runners() {
-    simulated(200, 10_000, &jobs(10_000, "true")).await;
+    simulated(200, 10_000, &jobs(10_000, "true"), NO_TIME).await;
 }
 
-/// 2,000 runners without processes take 100,000 jobs: as many as one pipeline may have.
+/// 2,000 runners without processes take 100,000 jobs: as many as one pipeline may have. With jobs that take no time all
+/// runners wait in line for the service, so how long a claim takes says no more than how many jobs a second there are.
 pub(super) async fn fleet() {
     let numbers: Vec<String> = (0..100).map(|n| n.to_string()).collect();
     let each = numbers.join(", ");
     let job = |n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"true\"]\neach = {{ x = [{each}], y = [{each}] }}\n");
-    simulated(2_000, 100_000, &(0..10).map(job).collect::<String>()).await;
+    let text = (0..10).map(job).collect::<String>();
+    simulated(2_000, 100_000, &text, A_SECOND).await;
+    simulated(2_000, 100_000, &text, NO_TIME).await;
 }
 
-async fn simulated(runners: usize, count: usize, text: &str) {
+async fn simulated(runners: usize, count: usize, text: &str, job_ms: std::ops::Range<u64>) {
     let world = world().await;
     ready(&world, text).await;
     let mut fleet = Vec::new();
@@ -84,7 +91,7 @@ async fn simulated(runners: usize, count: usize, text: &str) {
     let begin = Instant::now();
     let mut tasks = tokio::task::JoinSet::new();
     for runner in fleet {
-        let (first, later, done) = (first.clone(), later.clone(), done.clone());
+        let (first, later, done, job_ms) = (first.clone(), later.clone(), done.clone(), job_ms.clone());
         tasks.spawn(async move {
             let mut list = &first;
             while done.load(std::sync::atomic::Ordering::Relaxed) < count {
@@ -93,6 +100,9 @@ async fn simulated(runners: usize, count: usize, text: &str) {
                 let Some(attempt) = leased(&answer) else { continue };
                 list.lock().expect("a list").push(ms(took));
                 list = &later;
+                if job_ms != NO_TIME {
+                    tokio::time::sleep(Duration::from_millis(rand::random_range(job_ms.clone()))).await;
+                }
                 runner.finish(&attempt, 0, false).await;
                 done.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
             }
@@ -107,7 +117,11 @@ async fn simulated(runners: usize, count: usize, text: &str) {
     #[expect(clippy::cast_precision_loss, reason = "counts stay far below where that matters")]
     let rate = count as f64 / seconds;
     row(
-        &format!("{runners} simulated runners, {count} jobs, each claimed and ended by calls of its own"),
+        &format!(
+            "{runners} simulated runners, {count} jobs of {} to {} ms, each claimed and ended by calls of its own",
+            job_ms.start,
+            job_ms.end - 1
+        ),
         &format!("{rate:.0} jobs/s"),
         "SQLite alone: 6,500 transactions/s (one write each, synchronous)",
         &format!(

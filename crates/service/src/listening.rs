@@ -5,6 +5,7 @@ use axum::Router;
 use axum_server::Handle;
 use axum_server::tls_rustls::RustlsConfig;
 use hyper_util::rt::TokioTimer;
+use std::convert::Infallible;
 use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
@@ -52,11 +53,18 @@ pub(crate) fn listen(listener: TcpListener, tls: Option<Tls>, router: Router, ha
         }
         Some(tls) => {
             let config = read(&tls)?;
-            tokio::spawn(reread(config.clone(), tls));
+            let reread = reread(config.clone(), tls);
             let acceptor = axum_server::tls_rustls::RustlsAcceptor::new(config).handshake_timeout(HANDSHAKE);
             let mut server = axum_server::from_tcp(listener).map_err(ListenError::Listener)?.handle(handle).acceptor(acceptor);
             bounded(server.http_builder());
-            Ok(Box::pin(server.map(|acceptor| Limited { acceptor, open }).serve(service)))
+            let server = server.map(|acceptor| Limited { acceptor, open }).serve(service);
+            // In one task with the server: whoever waits for that sees it, too, when this breaks.
+            Ok(Box::pin(async move {
+                tokio::select! {
+                    served = server => served,
+                    never = reread => match never {},
+                }
+            }))
         }
     }
 }
@@ -84,9 +92,15 @@ fn read(tls: &Tls) -> Result<RustlsConfig, ListenError> {
 }
 
 /// On SIGHUP; what cannot be read leaves the certificate that was.
-async fn reread(known: RustlsConfig, tls: Tls) {
-    let Ok(mut hangups) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::hangup()) else { return };
-    while hangups.recv().await.is_some() {
+async fn reread(known: RustlsConfig, tls: Tls) -> Infallible {
+    let Ok(mut hangups) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::hangup()) else {
+        tracing::error!("SIGHUP cannot be waited for: the certificate is read at the start only");
+        return std::future::pending().await;
+    };
+    loop {
+        if hangups.recv().await.is_none() {
+            return std::future::pending().await;
+        }
         match config(&tls) {
             Ok(config) => {
                 known.reload_from_config(Arc::new(config));

@@ -85,6 +85,25 @@ fn what_is_given_back_is_as_if_it_had_not_been_leased() {
     assert!(stage.send_finish("quay", third.attempt, late).is_err(), "it has no result of what it gave back");
 }
 
+/// What is on disk does not say what a slot has in hand: it is the one that was leased last.
+#[test]
+fn after_a_restart_a_slot_has_in_hand_what_it_had_before() {
+    for reversed in [false, true] {
+        let mut before = one_slot(6);
+        let (second, third) = before.two_leases();
+        let (mut stage, live) = (Stage::new(LONG), before.room.runs[&7].as_ref().clone());
+        stage.now = before.now;
+        stage.sign_on_with("quay", "s1", 1, "host");
+        let rows = [&second, &third].map(|lease| before.room.held.get(lease.attempt).expect("it is leased").row.clone());
+        stage.room.restore(live, if reversed { rows.into_iter().rev().collect() } else { rows.to_vec() }, stage.now);
+        stage.room.restored();
+        assert_eq!(stage.look().slots(), (1, 1));
+        assert_eq!(stage.give_back("quay", &second), Err(Stale), "it works on that");
+        assert_eq!(stage.give_back("quay", &third), Ok(()));
+        assert_eq!(stage.claim("quay", "s1", 0).map(|lease| lease.attempt), Ok(second.attempt));
+    }
+}
+
 #[test]
 fn a_stop_ends_what_is_in_hand_when_it_is_given_back() {
     let mut stage = one_slot(6);

@@ -79,6 +79,18 @@ impl HeldAttempts {
         true
     }
 
+    /// Of attempts that were read back: each slot works on the one that it was leased first, and has the others in hand.
+    pub(super) fn tell_ahead(&mut self) {
+        for attempts in self.of_slot.values_mut() {
+            attempts.sort_by_key(|attempt| (self.all.get(attempt).map(|held| held.row.started_at), *attempt));
+            for attempt in attempts.iter().skip(1) {
+                if let Some(held) = self.all.get_mut(attempt) {
+                    held.ahead = Some(held.row.started_at);
+                }
+            }
+        }
+    }
+
     /// All of them, in no particular order.
     pub(super) fn iter(&self) -> impl Iterator<Item = (AttemptId, &Held)> {
         self.all.iter().map(|(attempt, held)| (*attempt, held))

@@ -125,8 +125,7 @@ impl Room {
             let job = usize::try_from(row.job).unwrap_or(usize::MAX);
             let running = live.run.jobs().get(job).is_some_and(|job| job.state() == State::Running && job.attempt == row.number);
             if running {
-                let ahead = (!self.held.of_slot(&row.runner, row.slot).is_empty()).then_some(row.started_at);
-                self.hold(AttemptId { run: id, job, attempt: row.number }, row, project, ahead);
+                self.hold(AttemptId { run: id, job, attempt: row.number }, row, project, None);
             }
         }
         let jobs = live.run.jobs().len();
@@ -135,7 +134,8 @@ impl Room {
     }
 
     /// Publishes who holds what, after all runs were read back.
-    pub(super) fn restored(&self) {
+    pub(super) fn restored(&mut self) {
+        self.held.tell_ahead();
         self.holders.set(self.held.iter().map(|(attempt, held)| (attempt, held.row.runner.clone())).collect());
     }
 

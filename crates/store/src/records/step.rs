@@ -77,6 +77,7 @@ impl StepRows {
             && self.runs.is_empty()
             && self.events.is_empty()
             && self.entries.is_empty()
+            && self.given_back.is_empty()
     }
 }
 

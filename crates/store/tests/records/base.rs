@@ -95,8 +95,11 @@ async fn runners_are_known_by_their_credential() {
     assert_eq!((known.tools, known.memory, known.draining_by.as_deref()), (row.tools, 1 << 34, Some("Odd")));
     assert_eq!((known.granted, known.fence.as_str()), (granted, "bars"), "what it says of itself changes nothing of what it may have");
     assert!(change!(records, 1, set_granted("quay", &Granted::default())).expect("an answer"));
-    assert_eq!(records.runners().await.expect("a list")[0].granted, Granted::default());
+    let one = records.runner("quay").await.expect("an answer").expect("it is there");
+    assert_eq!((one.granted, one.slots, one.draining_by.as_deref()), (Granted::default(), 4, Some("Odd")));
+    assert!(records.runner("spar").await.expect("an answer").is_none());
     assert!(change!(records, 1, remove_runner("quay")).expect("an answer"));
+    assert!(records.runner("quay").await.expect("an answer").is_none());
     assert_eq!(records.runner_by_credential("oxr_secret").await.expect("an answer"), None);
 }
 

@@ -4,7 +4,7 @@ use super::*;
 use ordotaxis_core::engine::{Cut, JobState, Progress};
 use ordotaxis_store::Took;
 use proptest::prelude::*;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// A run of the model: its project, branch, end and how long it took.
 #[derive(Debug, Clone)]
@@ -134,6 +134,36 @@ fn attempt() -> impl Strategy<Value = AttemptRow> {
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Attempts are leased, end, and are given back, some of them within the same step: what is there is what a plain map has.
+    #[test]
+    fn an_attempt_that_was_given_back_is_gone_until_it_is_leased_again(
+        steps in proptest::collection::vec((proptest::collection::vec((0..2_i64, 1..3_u32), 0..3), proptest::collection::vec((0..2_i64, 1..3_u32, attempt()), 0..3)), 1..12)
+    ) {
+        now(async {
+            let (_folder, records) = records().await;
+            let project = project(&records, "tidegauge").await;
+            let id = begin(&records, &new_run(&project, "c1", "push", Some(&a_plan())), 1).await.expect("a run").id;
+            let mut plain: BTreeMap<(i64, u32), AttemptRow> = BTreeMap::new();
+            for (given_back, leased) in steps {
+                let leased: BTreeMap<(i64, u32), AttemptRow> =
+                    leased.into_iter().map(|(job, number, row)| ((job, number), AttemptRow { run_id: id, job, number, ..row })).collect();
+                // In one step the giving back comes before the next lease.
+                given_back.iter().for_each(|key| drop(plain.remove(key)));
+                plain.extend(leased.clone());
+                let rows = StepRows {
+                    given_back: given_back.into_iter().map(|(job, number)| (id, job, number)).collect(),
+                    attempts: leased.into_values().collect(),
+                    ..StepRows::default()
+                };
+                records.write_step(&rows, 9).await.expect("a step");
+                let found = records.attempts(id).await.expect("a list");
+                let wanted: Vec<&AttemptRow> = plain.values().collect();
+                prop_assert_eq!(serde_json::to_value(found).expect("JSON"), serde_json::to_value(wanted).expect("JSON"));
+            }
+            Ok(())
+        })?;
+    }
 
     /// All rows of a run are read as one text: nothing that is in them may be taken for a part of it.
     #[test]

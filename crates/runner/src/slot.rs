@@ -45,7 +45,7 @@ impl Slot {
     /// Works until the runner is asked to leave.
     pub(crate) async fn work(mut self) -> Result<(), CallError> {
         loop {
-            let held = match self.next_in_hand().await {
+            let held = match self.hand.pop_front() {
                 Some(held) => held,
                 None => match self.claim().await? {
                     Some(held) => held,
@@ -54,9 +54,10 @@ impl Slot {
             };
             let began = Instant::now();
             let result = self.run(&held).await;
+            let quick = began.elapsed() < QUICK;
             self.take_answer().await?;
             match result {
-                Some(result) => self.finish(&held, result, began.elapsed() < QUICK).await?,
+                Some(result) => self.finish(&held, result, quick).await?,
                 None => self.runner.let_go(held.lease.attempt),
             }
             if self.is_leaving() {
@@ -71,18 +72,6 @@ impl Slot {
     fn is_leaving(&self) -> bool {
         let leave = &self.runner.leave;
         self.runner.once || leave.soon.is_cancelled() || leave.at_once.is_cancelled()
-    }
-
-    /// The lease to begin with now. One that is to end early is not begun.
-    async fn next_in_hand(&mut self) -> Option<Held> {
-        while let Some(held) = self.hand.pop_front() {
-            let wanted = *held.halt.borrow() == Halt::No;
-            if wanted {
-                return Some(held);
-            }
-            self.give_back(&held).await;
-        }
-        None
     }
 
     /// The next lease; none when the runner is to leave.
@@ -136,9 +125,7 @@ impl Slot {
 
     /// Sends a job's result: while the next job goes on, if there is one in hand.
     async fn finish(&mut self, held: &Held, result: JobResult, quick: bool) -> Result<(), CallError> {
-        if self.is_leaving() {
-            self.give_back_all().await;
-        }
+        self.give_back_unwanted().await;
         let claim = !self.is_leaving();
         let finish = Finish {
             session: self.runner.sign_on.session.clone(),
@@ -168,6 +155,17 @@ impl Slot {
                 Ok(Claimed::default())
             }
             other => other,
+        }
+    }
+
+    /// Gives back what is not to be begun: everything when the runner leaves, else what was to end early in the meantime.
+    async fn give_back_unwanted(&mut self) {
+        let leaving = self.is_leaving();
+        let (unwanted, wanted): (VecDeque<Held>, VecDeque<Held>) =
+            self.hand.drain(..).partition(|held| leaving || *held.halt.borrow() != Halt::No);
+        self.hand = wanted;
+        for held in &unwanted {
+            self.give_back(held).await;
         }
     }
 

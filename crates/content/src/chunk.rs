@@ -26,6 +26,14 @@ impl ChunkId {
     }
 
     /// A list of names as calls send it: one after the other. None where bytes are left over.
+    ///
+    /// ```
+    /// use ordotaxis_content::ChunkId;
+    /// let (one, two) = (ChunkId::of(b"one"), ChunkId::of(b"two"));
+    /// assert_eq!(ChunkId::list(&[one.0, two.0].concat()), Some(vec![one, two]));
+    /// assert_eq!(ChunkId::list(&one.0[1..]), None);
+    /// assert_eq!(one.to_string().parse(), Ok(one));
+    /// ```
     pub fn list(bytes: &[u8]) -> Option<Vec<ChunkId>> {
         let (names, rest) = bytes.as_chunks::<32>();
         rest.is_empty().then(|| names.iter().map(|name| ChunkId(*name)).collect())
@@ -66,6 +74,17 @@ impl FromStr for ChunkId {
 
 /// Where a file is cut, by what it holds (FastCDC, 2020): what stays the same is cut the same, wherever it has moved to.
 /// A small file is one chunk, an empty one has none.
+///
+/// ```
+/// use ordotaxis_content::{LARGEST_CHUNK, cut};
+/// let file: Vec<u8> = (0..3_000_000_u32).flat_map(|n| n.wrapping_mul(2_654_435_761).to_le_bytes()).collect();
+/// let whole: Vec<_> = cut(&file).collect();
+/// assert!(whole.len() > 1 && whole.iter().all(|piece| piece.len() <= LARGEST_CHUNK));
+/// let moved = [b"a line before", &file[..]].concat();
+/// let kept = cut(&moved).filter(|piece| whole.iter().any(|other| file[other.clone()] == moved[piece.clone()])).count();
+/// assert!(kept > 0, "most of what has only moved is cut as before: {kept} of {}", whole.len());
+/// assert_eq!(cut(b"").count(), 0);
+/// ```
 pub fn cut(bytes: &[u8]) -> impl Iterator<Item = Range<usize>> {
     cut_by(bytes, SMALLEST_CHUNK, AVERAGE_CHUNK, LARGEST_CHUNK)
 }

@@ -206,6 +206,18 @@ impl Packer {
     }
 
     /// The whole pack; this packer begins the next.
+    ///
+    /// ```
+    /// use ordotaxis_content::{BlockHeader, ChunkId, HEADER_LIMIT, MAGIC, Packer, open_block};
+    /// let mut packer = Packer::new().expect("a packer");
+    /// for _ in 0..2 {
+    ///     packer.add(ChunkId::of(b"tide"), b"tide").expect("it is added");
+    /// }
+    /// let pack = packer.take().expect("a pack");
+    /// let (header, body) = BlockHeader::read(pack.strip_prefix(MAGIC).expect("a pack")).expect("a block");
+    /// assert_eq!(open_block(&header, body).expect("its bytes"), b"tide", "once, though it was added twice");
+    /// assert!(header.bytes().len() <= HEADER_LIMIT && packer.is_empty());
+    /// ```
     pub fn take(&mut self) -> Result<Vec<u8>, PackError> {
         let block = self.writer.close()?;
         self.append(block);

@@ -127,6 +127,16 @@ pub struct Listing {
 
 impl Tree {
     /// Puts entries in order and looks at each.
+    ///
+    /// ```
+    /// use ordotaxis_content::{Entry, Kind, Tree};
+    /// let folder = |path: &str| Entry { path: path.into(), kind: Kind::Folder { mode: 0o755 } };
+    /// let tree = Tree::new(vec![folder("out/bin"), folder("out")]).expect("a tree");
+    /// assert_eq!(tree.entries()[0].name(), "out", "in the order of paths");
+    /// for outside in ["../out", "/etc", "out/./bin", ""] {
+    ///     assert!(Tree::new(vec![folder(outside)]).is_err(), "{outside}");
+    /// }
+    /// ```
     pub fn new(mut entries: Vec<Entry>) -> Result<Tree, TreeError> {
         entries.sort_by(|a, b| a.path.cmp(&b.path));
         Tree::checked(entries)
@@ -252,6 +262,13 @@ fn is_inside(path: &[u8]) -> bool {
 }
 
 /// Whether a link at this path leads out of the tree it is in. Such a link is kept like any other, and followed by nobody here.
+///
+/// ```
+/// use ordotaxis_content::leads_outside;
+/// assert!(!leads_outside(b"out/latest", b"../bin/gauge"));
+/// assert!(leads_outside(b"out/latest", b"../../etc/passwd"));
+/// assert!(leads_outside(b"out/latest", b"/etc/passwd"));
+/// ```
 pub fn leads_outside(path: &[u8], target: &[u8]) -> bool {
     if target.first() == Some(&b'/') {
         return true;

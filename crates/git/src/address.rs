@@ -43,6 +43,13 @@ impl Address {
     }
 
     /// Whether it names this very machine, or one that only this machine can see.
+    ///
+    /// ```
+    /// use ordotaxis_git::Address;
+    /// let is_near = |text: &str| text.parse::<Address>().expect("an address").is_near();
+    /// assert!(is_near("http://127.0.0.1/x.git") && is_near("http://0x7f000001/x.git") && is_near("ssh://git@localhost/x.git"));
+    /// assert!(!is_near("https://forge.saltmarsh.example/tidegauge.git"));
+    /// ```
     pub fn is_near(&self) -> bool {
         let (Address::Http(remote) | Address::Ssh(remote)) = self else { return false };
         let host = remote.host.trim_end_matches('.');

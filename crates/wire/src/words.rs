@@ -1,6 +1,11 @@
 //! Times and sizes as people read them, the same in statuses, terminal and page.
 
 /// `850 ms`, `41 s`, `1 m 50 s`, `2 h 04 m`.
+///
+/// ```
+/// use ordotaxis_wire::words::duration;
+/// assert_eq!([850, 41_000, 110_000, 7_440_000].map(duration), ["850 ms", "41 s", "1 m 50 s", "2 h 04 m"]);
+/// ```
 pub fn duration(ms: i64) -> String {
     let ms = ms.max(0);
     let seconds = (ms + 500) / 1000;
@@ -14,6 +19,11 @@ pub fn duration(ms: i64) -> String {
 }
 
 /// `14 min`, `3 h`, `2 days`: how long something has been so.
+///
+/// ```
+/// use ordotaxis_wire::words::age;
+/// assert_eq!([14 * 60_000, 3 * 3_600_000, 50 * 3_600_000].map(age), ["14 min", "3 h", "2 days"]);
+/// ```
 pub fn age(ms: i64) -> String {
     let minutes = ms.max(0) / 60_000;
     match minutes {
@@ -26,6 +36,11 @@ pub fn age(ms: i64) -> String {
 }
 
 /// `312 B`, `4.2 KiB`, `1.0 MiB`.
+///
+/// ```
+/// use ordotaxis_wire::words::bytes;
+/// assert_eq!([312, 4_301, 1 << 20].map(bytes), ["312 B", "4.2 KiB", "1.0 MiB"]);
+/// ```
 pub fn bytes(count: u64) -> String {
     let mut whole = count;
     let mut tenths = 0;

@@ -110,6 +110,19 @@ impl Queue {
 
     /// The job that a free slot of this runner takes. `running` counts a project's running jobs; `held` says whether a
     /// turn is. Nothing changes by asking: see [`Queue::serve`].
+    ///
+    /// ```
+    /// use ordotaxis_core::dispatch::{Offer, Queue, Queued};
+    /// let job = |project, ahead| Queued { project, needs: Default::default(), turn: None, since: 0, ahead, usual: 10 };
+    /// let mut queue = Queue::default();
+    /// queue.insert((7, 0), job(1, 10));
+    /// queue.insert((7, 1), job(1, 500));
+    /// queue.insert((8, 0), job(2, 10));
+    /// let (runner, nobody) = (Offer::default(), |_: &str| false);
+    /// assert_eq!(queue.first_for(&runner, |_| 0, nobody), Some((7, 1)), "of its project the one with the longest way to go");
+    /// let running = |project| if project == 1 { 3 } else { 0 };
+    /// assert_eq!(queue.first_for(&runner, running, nobody), Some((8, 0)), "the project with the least running");
+    /// ```
     pub fn first_for(&self, offer: &Offer, running: impl Fn(i64) -> usize, held: impl Fn(&str) -> bool) -> Option<Key> {
         let mut projects: Vec<(usize, u64, i64)> =
             self.projects.iter().filter(|(_, lane)| !lane.classes.is_empty()).map(|(&id, lane)| (running(id), lane.served, id)).collect();

@@ -53,6 +53,23 @@ impl Paths {
     }
 
     /// For each job the longest way from its start to the end of the run, given how long each job takes.
+    ///
+    /// ```
+    /// use ordotaxis_core::engine::Paths;
+    /// use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, plan};
+    /// let text = "language = 1
+    /// [job.build.gauge]
+    /// steps = ['make']
+    /// [job.test.unit]
+    /// steps = ['make check']
+    /// after = ['build.gauge']
+    /// ";
+    /// let source = Source { text, name: "main", borrowed: &BorrowedFiles::new() };
+    /// let plan = plan(source, &Occasion::push("main")).expect("a plan").plan;
+    /// let takes = |job: usize| [30, 12][job];
+    /// assert_eq!(Paths::new(&plan).ahead(takes), [42, 12]);
+    /// assert_eq!(Paths::new(&plan).unlimited(takes), 42);
+    /// ```
     pub fn ahead(&self, takes: impl Fn(usize) -> Millis) -> Vec<Millis> {
         let mut after: Vec<Millis> = vec![0; self.waits.len()];
         let own = |node: usize| if node < self.jobs { takes(node) } else { 0 };

@@ -100,6 +100,14 @@ impl Expression {
     }
 
     /// True or false, or what kept it from being either.
+    ///
+    /// ```
+    /// use ordotaxis_core::expression::{Expression, Values};
+    /// let values = Values { branch: "topic/x".into(), changed: Some(vec!["src/gauge.c".into()]), ..Values::default() };
+    /// let decide = |source: &str| Expression::compile(source).ok().expect("an expression").decide(&values.root());
+    /// assert_eq!(decide("ref.branch == 'main' || touches('src/**')"), Ok(true));
+    /// assert!(decide("ref.branch").is_err(), "a text is neither true nor false");
+    /// ```
     pub fn decide(&self, context: &Context<'_, '_>) -> Result<bool, String> {
         match self.program.execute(context) {
             Ok(Value::Bool(decided)) => Ok(decided),

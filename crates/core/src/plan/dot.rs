@@ -6,6 +6,20 @@ use super::value::Plan;
 use std::fmt::Write;
 
 /// The plan as a graph in the DOT language (graphviz.org/doc/info/lang.html).
+///
+/// ```
+/// use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, dot, plan};
+/// let text = "language = 1
+/// [job.a.x]
+/// steps = ['true']
+/// [job.b.y]
+/// steps = ['true']
+/// after = ['a.x']
+/// ";
+/// let source = Source { text, name: "main", borrowed: &BorrowedFiles::new() };
+/// let drawn = dot(&plan(source, &Occasion::push("main")).expect("a plan").plan);
+/// assert!(drawn.starts_with("digraph pipeline {") && drawn.contains("->"));
+/// ```
 pub fn dot(plan: &Plan) -> String {
     let mut out = String::from("digraph pipeline {\n  rankdir = LR;\n  node [shape = box, fontname = \"sans-serif\"];\n");
     for (number, stage) in plan.stages.iter().enumerate() {

@@ -102,7 +102,7 @@ fn a_lease_without_what_later_versions_added_means_what_it_meant() {
     let lease: Lease = serde_json::from_value(least_lease()).expect("a lease");
     assert!(lease.network && !lease.late && !lease.fresh && !lease.holds_turn);
     assert!(lease.secrets.is_empty() && lease.caches.is_empty() && lease.tools.is_empty() && lease.image.is_none());
-    assert_eq!(lease.log_limit, 256 * 1024 * 1024);
+    assert_eq!((lease.log_limit, lease.taken_at), (256 * 1024 * 1024, 0));
     let written = through::<Lease>(&least_lease());
     for (field, value) in least_lease().as_object().expect("an object") {
         assert_eq!(&written[field], value, "{field}");
@@ -142,7 +142,7 @@ fn a_lease_with_everything_is_written_as_it_was_read() {
             "artifact": "bundle", "to": "https://store.example/{fact.build.gauge.size}", "form": "artifact", "fact": "where",
             "with": { "name": "store", "user": "odd", "password": null, "why": "it is not set" }
         }],
-        "log_limit": 1024, "holds_turn": true
+        "log_limit": 1024, "holds_turn": true, "taken_at": 1_772_000_000_000_i64
     });
     for (field, value) in more.as_object().expect("an object") {
         lease[field] = value.clone();

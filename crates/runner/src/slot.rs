@@ -115,11 +115,9 @@ impl Slot {
 
     /// Waits for the answer to the last result, if it has not come.
     async fn take_answer(&mut self) -> Result<(), CallError> {
-        if self.sending.is_some() {
-            let answer = answered(&mut self.sending).await;
-            let claimed = self.taken(answer)?;
-            self.keep(claimed);
-        }
+        let answer = answered(&mut self.sending).await;
+        let claimed = self.taken(answer)?;
+        self.keep(claimed);
         Ok(())
     }
 
@@ -212,7 +210,7 @@ async fn run_job(runner: &Runner, slot: u32, held: &Held) -> Option<JobResult> {
     }
 }
 
-/// The answer to a result that is on its way; call it only while one is.
+/// The answer to a result that is on its way; nothing at once where none is.
 async fn answered(sending: &mut Option<JoinHandle<Result<Claimed, CallError>>>) -> Result<Claimed, CallError> {
     let Some(call) = sending else { return Ok(Claimed::default()) };
     let answer = call.await;

@@ -30,6 +30,14 @@ pub enum GitError {
         /// What git ended with; 1 is its plain no.
         code: Option<i32>,
     },
+    #[error("ssh could not be started; is it installed?")]
+    NoSsh(#[source] std::io::Error),
+    #[error("the repository has files of git-lfs, and git-lfs is not installed here; install it (Debian: git-lfs) where the service runs")]
+    NoLargeFiles,
+    #[error("the repository's files could not be received: {0}")]
+    Received(&'static str),
+    #[error("`{name}` has {bytes} bytes, which is more than is read")]
+    Large { name: String, bytes: u64 },
     #[error("`{name}` cannot be the name of a branch or commit")]
     BadName { name: String },
 }
@@ -106,10 +114,15 @@ pub(crate) async fn run(mut command: Command, args: &[&str], input: Option<&[u8]
     }
 }
 
+/// What tells more than git's own last words.
+const SAID_BY_SSH: [&str; 4] = ["rejected", "Permission denied", "Host key verification failed", "Could not resolve hostname"];
+
 /// The lines of git's standard error that matter, shortened to fit a sentence.
 fn last_words(stderr: &[u8]) -> String {
     let text = String::from_utf8_lossy(stderr);
-    let telling = text.lines().filter(|line| line.starts_with("fatal:") || line.starts_with("error:") || line.contains("rejected"));
+    let telling = text
+        .lines()
+        .filter(|line| line.starts_with("fatal:") || line.starts_with("error:") || SAID_BY_SSH.iter().any(|said| line.contains(said)));
     let mut said: Vec<&str> = telling.take(3).collect();
     if said.is_empty() {
         said = text.lines().filter(|line| !line.trim().is_empty()).rev().take(2).collect();
@@ -122,6 +135,11 @@ pub(crate) fn checked(name: &str) -> Result<&str, GitError> {
     let bad =
         name.is_empty() || name.starts_with('-') || name.contains("..") || name.chars().any(|c| c.is_control() || " ~^:?*[\\".contains(c));
     if bad { Err(GitError::BadName { name: name.to_owned() }) } else { Ok(name) }
+}
+
+/// The full name of an object.
+pub(crate) fn is_id(text: &str) -> bool {
+    text.len() == 40 && text.bytes().all(|byte| byte.is_ascii_hexdigit() && !byte.is_ascii_uppercase())
 }
 
 #[cfg(test)]

@@ -31,9 +31,7 @@ impl Mirror {
 
     /// A commit's first parent; none for a first commit.
     pub async fn parent(&self, commit: &str) -> Result<Option<String>, GitError> {
-        let wanted = format!("{}^1", checked(commit)?);
-        let found = unless_no(git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &wanted]).await)?;
-        Ok(found.map(|out| String::from_utf8_lossy(&out).trim().to_owned()))
+        self.id(&format!("{}^1^{{commit}}", checked(commit)?)).await
     }
 
     /// The newest commit that both have; none when they share no history.
@@ -53,9 +51,8 @@ impl Mirror {
         let at = checked(at)?;
         let is_id = at.len() >= 7 && at.bytes().all(|byte| byte.is_ascii_hexdigit());
         for candidate in [Some(format!("refs/tags/{at}^{{commit}}")), is_id.then(|| format!("{at}^{{commit}}"))].into_iter().flatten() {
-            let found = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &candidate]).await;
-            if let Some(out) = unless_no(found)? {
-                return Ok(Some(String::from_utf8_lossy(&out).trim().to_owned()));
+            if let Some(id) = self.id(&candidate).await? {
+                return Ok(Some(id));
             }
         }
         Ok(None)
@@ -76,8 +73,7 @@ impl Mirror {
             Err(GitError::Failed { code: Some(1), .. }) => return Ok(Err(self.conflicts(base_commit, head).await)),
             Err(error) => return Err(error),
         };
-        let time = git(&self.dir, &["log", "-1", "--format=%ct", "--end-of-options", head]).await?;
-        let time = format!("{} +0000", String::from_utf8_lossy(&time).trim());
+        let time = format!("{} +0000", self.commit(head).await?.time);
         let mut command = base(&self.dir);
         command.env("GIT_AUTHOR_DATE", &time).env("GIT_COMMITTER_DATE", &time);
         let message = format!("{head} merged into {base_commit}");
@@ -117,7 +113,7 @@ impl Mirror {
         // An empty expectation: the branch must not exist there.
         let lease = format!("--force-with-lease=refs/heads/{branch}:");
         let args = ["push", "--quiet", &lease, "--end-of-options", &self.url, &format!("{made}:refs/heads/{branch}")];
-        run(self.outward(), &args, None).await?;
+        self.outward(&args).await?;
         Ok(made)
     }
 }

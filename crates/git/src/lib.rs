@@ -1,14 +1,31 @@
-//! git, through its command line: mirrors of repositories, what is in a commit, clean trees, notes.
+//! git, through its command line: mirrors of repositories, what is in a commit, checkouts, notes.
 //!
 //! [`command`] builds every call the same way; [`Mirror`] holds one bare copy of a repository and the verbs on it;
-//! [`Mirrors`] finds the mirror of a project. A mirror's fetches run one at a time.
+//! [`Mirrors`] finds the mirror of a project. A mirror's fetches run one at a time, and its objects are read through one
+//! process. [`Mirror::pack`] sends of a mirror what a [`Store`] on another machine takes in and checks out.
 
+mod access;
 mod address;
 mod command;
 mod history;
+mod large;
 mod mirror;
 mod notes;
+mod objects;
+mod pack;
+mod packet;
+mod pointer;
+mod store;
+mod submodules;
+mod tag;
+mod tags;
 
+pub use access::{Access, Key, Login};
 pub use address::{Address, AddressError};
 pub use command::GitError;
 pub use mirror::{CommitInfo, Mirror, Mirrors};
+pub use pack::{PackAsk, PackStream};
+pub use pointer::Pointer;
+pub use store::{Layout, Store};
+pub use submodules::Submodule;
+pub use tag::Tag;

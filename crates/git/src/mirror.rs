@@ -1,7 +1,11 @@
 //! A bare copy of one repository, and what can be asked of it.
 
+use crate::access::{Access, Lent};
 use crate::address::Address;
-use crate::command::{GitError, base, checked, git, git_with_input, run, unless_no};
+use crate::command::{GitError, base, checked, git, is_id, run};
+use crate::objects::{Object, Objects, What, tree_entries};
+use crate::pointer::Pointer;
+use crate::tag::Tag;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex as StdMutex};
@@ -20,32 +24,54 @@ impl Mirrors {
     }
 
     /// The mirror of a project; made on first use. A changed address keeps what was fetched.
-    pub fn get(&self, project: &str, url: &str) -> Arc<Mirror> {
+    pub fn get(&self, project: &str, url: &str, access: Access) -> Arc<Mirror> {
         let mut open = self.open.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some(known) = open.get(project).filter(|mirror| mirror.url == url) {
+        if let Some(known) = open.get(project).filter(|mirror| mirror.url == url && mirror.access == access) {
             return known.clone();
         }
         let dir = self.dir(project);
-        let mirror = Arc::new(Mirror { dir, url: url.to_owned(), fetching: Mutex::new(()) });
+        let mirror = Arc::new(Mirror {
+            dir,
+            url: url.to_owned(),
+            access,
+            fetching: Mutex::new(()),
+            objects: Objects::default(),
+            tags: Mutex::default(),
+            pointers: Mutex::default(),
+        });
         open.insert(project.to_owned(), mirror.clone());
         mirror
     }
-}
 
-impl Mirrors {
     fn dir(&self, project: &str) -> PathBuf {
         self.folder.join(format!("{project}.git"))
     }
 
-    /// Removes a project's mirror: a later project of the same name begins with nothing.
+    /// Removes a project's mirror, and those of its submodules: a later project of the same name begins with nothing.
     pub async fn remove(&self, project: &str) -> std::io::Result<()> {
-        let known = self.open.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(project);
+        let inner = format!("{project}+");
+        let mut names: Vec<String> = match std::fs::read_dir(&self.folder) {
+            Ok(entries) => entries.flatten().filter_map(|entry| entry.file_name().into_string().ok()).collect(),
+            Err(_) => Vec::new(),
+        };
+        names.retain(|name| name.starts_with(&inner));
+        for name in names.iter().filter_map(|name| name.strip_suffix(".git")).chain([project]) {
+            self.remove_one(name).await?;
+        }
+        Ok(())
+    }
+
+    async fn remove_one(&self, name: &str) -> std::io::Result<()> {
+        let known = self.open.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(name);
         // Nobody fetches into it meanwhile.
         let _fetching = match &known {
-            Some(mirror) => Some(mirror.fetching.lock().await),
+            Some(mirror) => {
+                mirror.objects.close().await;
+                Some(mirror.fetching.lock().await)
+            }
             None => None,
         };
-        match tokio::fs::remove_dir_all(self.dir(project)).await {
+        match tokio::fs::remove_dir_all(self.dir(name)).await {
             Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
             _ => Ok(()),
         }
@@ -56,7 +82,13 @@ impl Mirrors {
 pub struct Mirror {
     pub(crate) dir: PathBuf,
     pub(crate) url: String,
+    pub(crate) access: Access,
     pub(crate) fetching: Mutex<()>,
+    objects: Objects,
+    /// As of the last fetch.
+    pub(crate) tags: Mutex<Option<Arc<Vec<Tag>>>>,
+    /// Of one commit.
+    pub(crate) pointers: Mutex<Option<(String, Arc<Vec<Pointer>>)>>,
 }
 
 /// What people see of a commit.
@@ -77,7 +109,7 @@ impl Mirror {
         &self.dir
     }
 
-    /// Makes sure that the mirror has `commit`, fetching as little as it can: first the branch, then everything.
+    /// Makes sure that the mirror has `commit`, fetching as little as it can: first the branch, then everything, then by name.
     /// Gives false when the repository does not have it.
     pub async fn need(&self, commit: &str, branch: Option<&str>) -> Result<bool, GitError> {
         checked(commit)?;
@@ -95,7 +127,21 @@ impl Mirror {
             return Ok(true);
         }
         self.fetch_refs(&["+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"]).await?;
-        self.has(commit).await
+        if self.has(commit).await? {
+            return Ok(true);
+        }
+        // On no branch any more; many servers give it by its name all the same.
+        Ok(is_id(commit) && self.fetch_refs(&[commit]).await.is_ok() && self.has(commit).await?)
+    }
+
+    /// Makes sure that the mirror has a tag as it was when it named this commit, or as it is now.
+    pub async fn need_tag(&self, tag: &str, commit: &str) -> Result<(), GitError> {
+        let full = format!("refs/tags/{}", checked(tag)?);
+        if self.id(&format!("{full}^{{commit}}")).await?.as_deref() == Some(commit) {
+            return Ok(());
+        }
+        let _one_at_a_time = self.fetching.lock().await;
+        self.fetch_refs(&[&format!("+{full}:{full}")]).await
     }
 
     /// Fetches all branches and tags; branches gone there go here too.
@@ -107,20 +153,37 @@ impl Mirror {
     pub(crate) async fn fetch_refs(&self, refs: &[&str]) -> Result<(), GitError> {
         self.init().await?;
         let (options, refs): (Vec<&str>, Vec<&str>) = refs.iter().partition(|name| name.starts_with("--"));
-        let mut args = vec!["fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--no-recurse-submodules"];
+        // Tags that name what is fetched come along.
+        let mut args = vec!["fetch", "--quiet", "--no-write-fetch-head", "--no-auto-maintenance", "--no-recurse-submodules", "--force"];
         args.extend(options);
         args.extend(["--end-of-options", &self.url]);
         args.extend(refs);
-        run(self.outward(), &args, None).await.map(drop)
+        let done = self.outward(&args).await;
+        self.tags.lock().await.take();
+        done.map(drop)
     }
 
-    /// A call that speaks with the repository: by the way that its address names and no other.
-    pub(crate) fn outward(&self) -> tokio::process::Command {
+    /// A call that speaks with the repository: by the way that its address names and no other, with what it asks for.
+    pub(crate) async fn outward(&self, args: &[&str]) -> Result<Vec<u8>, GitError> {
+        let (command, _lent) = self.outward_command()?;
+        run(command, args, None).await
+    }
+
+    pub(crate) fn outward_command(&self) -> Result<(tokio::process::Command, Lent), GitError> {
         let mut command = base(&self.dir);
-        if matches!(self.url.parse(), Ok(Address::Local(_))) {
+        let address: Option<Address> = self.url.parse().ok();
+        if matches!(address, Some(Address::Local(_))) {
             command.env("GIT_ALLOW_PROTOCOL", "file");
         }
-        command
+        let lent = self.access.lend(&mut command, address.as_ref(), &self.dir)?;
+        Ok((command, lent))
+    }
+
+    /// The branch that the repository itself takes for its main one; none where it does not say.
+    pub async fn head_branch(&self) -> Result<Option<String>, GitError> {
+        self.init().await?;
+        let out = self.outward(&["ls-remote", "--symref", "--end-of-options", &self.url, "HEAD"]).await?;
+        Ok(parse_head_branch(&String::from_utf8_lossy(&out)))
     }
 
     async fn init(&self) -> Result<(), GitError> {
@@ -134,43 +197,27 @@ impl Mirror {
     /// Whether the mirror has a commit.
     pub async fn has(&self, commit: &str) -> Result<bool, GitError> {
         match checked(commit) {
-            Ok(commit) => Ok(self.object(&format!("{commit}^{{commit}}"), false).await?.is_some()),
+            Ok(commit) => Ok(self.id(&format!("{commit}^{{commit}}")).await?.is_some()),
             Err(_) => Ok(false),
         }
     }
 
-    /// An object by its name, with what is in it or without; none when there is none of that name.
-    async fn object(&self, name: &str, whole: bool) -> Result<Option<Vec<u8>>, GitError> {
-        if !self.dir.join("HEAD").exists() {
-            return Ok(None);
-        }
-        let verb = if whole { "--batch" } else { "--batch-check" };
-        let out = git_with_input(&self.dir, &["cat-file", verb], format!("{name}\n").as_bytes()).await?;
-        let unread = || GitError::Failed { verb: "cat-file".into(), said: "its answer could not be read".into(), code: None };
-        // `ID TYPE SIZE`, then as many bytes and a line end; or `NAME missing`.
-        let end = out.iter().position(|byte| *byte == b'\n').ok_or_else(unread)?;
-        let head = String::from_utf8_lossy(&out[..end]).into_owned();
-        if head.ends_with(" missing") || head.ends_with(" ambiguous") {
-            return Ok(None);
-        }
-        if !whole {
-            return Ok(Some(Vec::new()));
-        }
-        let size: usize = head.rsplit(' ').next().and_then(|size| size.parse().ok()).ok_or_else(unread)?;
-        out.get(end + 1..end + 1 + size).map(|bytes| Some(bytes.to_vec())).ok_or_else(unread)
+    /// An object's id; none when there is none of that name.
+    pub(crate) async fn id(&self, name: &str) -> Result<Option<String>, GitError> {
+        Ok(self.objects.get(&self.dir, name, What::About).await?.map(|object| object.id))
+    }
+
+    /// An object, whole; none when there is none of that name.
+    pub(crate) async fn object(&self, name: &str) -> Result<Option<Object>, GitError> {
+        self.objects.get(&self.dir, name, What::Whole).await
     }
 
     /// The full id of a branch, tag or commit that the mirror has.
     pub async fn resolve(&self, name: &str) -> Result<Option<String>, GitError> {
         let name = checked(name)?;
-        if !self.dir.join("HEAD").exists() {
-            return Ok(None);
-        }
         for candidate in [format!("refs/heads/{name}"), format!("refs/tags/{name}"), name.to_owned()] {
-            let wanted = format!("{candidate}^{{commit}}");
-            let found = git(&self.dir, &["rev-parse", "--quiet", "--verify", "--end-of-options", &wanted]).await;
-            if let Some(out) = unless_no(found)? {
-                return Ok(Some(String::from_utf8_lossy(&out).trim().to_owned()));
+            if let Some(id) = self.id(&format!("{candidate}^{{commit}}")).await? {
+                return Ok(Some(id));
             }
         }
         Ok(None)
@@ -184,52 +231,74 @@ impl Mirror {
 
     /// What a commit says of itself. An error when the mirror does not have it.
     pub async fn commit(&self, id: &str) -> Result<CommitInfo, GitError> {
-        let out = git(&self.dir, &["log", "-1", "--format=%H%n%an%n%ct%n%s%n%B", "--end-of-options", checked(id)?]).await?;
-        parse_commit(&String::from_utf8_lossy(&out)).ok_or_else(|| GitError::Failed {
-            verb: "log".into(),
-            said: "its answer could not be read".into(),
-            code: None,
-        })
+        let unread = |said: &str| GitError::Failed { verb: "cat-file".into(), said: said.into(), code: None };
+        let object = self.object(&format!("{}^{{commit}}", checked(id)?)).await?.ok_or_else(|| unread("there is no such commit"))?;
+        CommitInfo::parse(&object.id, &object.bytes).ok_or_else(|| unread("the commit could not be read"))
     }
 
-    /// The files right below a folder at a commit (`""` for the root), as paths from the root.
+    /// The files and folders right below a folder at a commit (`""` for the root), as paths from the root.
     pub async fn files(&self, commit: &str, folder: &str) -> Result<Vec<String>, GitError> {
-        // A path that the tree does not have lists nothing; only a commit that cannot be read is an error.
-        let below = format!("{folder}/");
-        let mut args = vec!["ls-tree", "-z", "--name-only", "--full-tree", checked(commit)?];
-        if !folder.is_empty() {
-            args.extend(["--", &below]);
+        let unread = || GitError::Failed { verb: "cat-file".into(), said: format!("the folder `{folder}` could not be read"), code: None };
+        let Some(object) = self.object(&format!("{}:{folder}", checked(commit)?)).await? else {
+            // A folder that is not there lists nothing; only a commit that cannot be read is an error.
+            return if !folder.is_empty() && self.has(commit).await? { Ok(Vec::new()) } else { Err(unread()) };
+        };
+        if object.kind != "tree" {
+            return Ok(Vec::new());
         }
-        let out = git(&self.dir, &args).await?;
-        let names = out.split(|&byte| byte == 0).filter(|name| !name.is_empty());
-        let path = |name: &[u8]| String::from_utf8_lossy(name).into_owned();
-        Ok(names.map(path).collect())
+        let entries = tree_entries(&object.bytes).ok_or_else(unread)?;
+        let below = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+        Ok(entries.iter().map(|entry| format!("{below}{}", String::from_utf8_lossy(&entry.name))).collect())
     }
 
     /// A file's bytes at a commit; none when it is not there.
     pub async fn read(&self, commit: &str, path: &str) -> Result<Option<Vec<u8>>, GitError> {
-        if path.contains('\n') {
-            return Ok(None);
-        }
-        self.object(&format!("{}:{path}", checked(commit)?), true).await
-    }
-
-    /// Writes a commit's files, clean, into an empty folder.
-    pub async fn unpack(&self, commit: &str, into: &Path) -> Result<(), GitError> {
-        let mut command = base(&self.dir);
-        let index = into.with_extension("index");
-        command.arg("--work-tree").arg(into).env("GIT_INDEX_FILE", &index);
-        let done =
-            run(command, &["-c", "checkout.workers=2", "-c", "core.bare=false", "read-tree", "--reset", "-u", checked(commit)?], None)
-                .await;
-        let _ = tokio::fs::remove_file(&index).await;
-        done.map(drop)
+        let found = self.object(&format!("{}:{path}", checked(commit)?)).await?;
+        Ok(found.filter(|object| object.kind == "blob").map(|object| object.bytes))
     }
 }
 
-fn parse_commit(text: &str) -> Option<CommitInfo> {
-    let mut lines = text.splitn(5, '\n');
-    let mut next = || lines.next().map(str::to_owned);
-    let (id, author, time) = (next()?, next()?, next()?.parse().ok()?);
-    Some(CommitInfo { id, author, time, title: next().unwrap_or_default(), message: next().unwrap_or_default().trim_end().to_owned() })
+impl CommitInfo {
+    /// A commit as git keeps it: lines `NAME VALUE`, an empty line, the message.
+    fn parse(id: &str, bytes: &[u8]) -> Option<CommitInfo> {
+        let text = String::from_utf8_lossy(bytes);
+        let (head, message) = text.split_once("\n\n").unwrap_or((&text, ""));
+        let field = |name: &str| head.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' '));
+        // `NAME <ADDRESS> SECONDS ZONE`
+        let author = field("author")?.rsplit_once(" <").map_or("", |(name, _)| name);
+        let time = field("committer")?.rsplit(' ').nth(1)?.parse().ok()?;
+        let message = message.trim_start_matches('\n').trim_end();
+        // As `git log` has it: the first paragraph in one line.
+        let title: Vec<&str> = message.lines().take_while(|line| !line.trim().is_empty()).map(str::trim).collect();
+        Some(CommitInfo { id: id.to_owned(), author: author.to_owned(), time, title: title.join(" "), message: message.to_owned() })
+    }
+}
+
+/// `ref: refs/heads/NAME\tHEAD`
+fn parse_head_branch(text: &str) -> Option<String> {
+    let line = text.lines().find_map(|line| line.strip_prefix("ref: refs/heads/"))?;
+    Some(line.strip_suffix("\tHEAD")?.to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_commit_is_read_as_git_keeps_it() {
+        let raw = "tree aa\nparent bb\nauthor Odd Tide <odd@saltmarsh.example> 1700000000 +0100\ncommitter Ines <i@x> 1700000001 -0500\n\
+                   gpgsig -----BEGIN\n author\n\nFirst line\nof the title\n\nThe rest.\n";
+        let commit = CommitInfo::parse("cc", raw.as_bytes()).unwrap();
+        assert_eq!((commit.author.as_str(), commit.time), ("Odd Tide", 1_700_000_001));
+        assert_eq!((commit.title.as_str(), commit.message.as_str()), ("First line of the title", "First line\nof the title\n\nThe rest."));
+        assert!(CommitInfo::parse("cc", b"tree aa\n\nx").is_none());
+        assert_eq!(CommitInfo::parse("cc", b"author  <> 1 +0\ncommitter  <> 2 +0\n").unwrap().title, "");
+    }
+
+    #[test]
+    fn the_main_branch_is_what_head_names() {
+        assert_eq!(parse_head_branch("ref: refs/heads/release/next\tHEAD\nabc\tHEAD\n").as_deref(), Some("release/next"));
+        assert_eq!(parse_head_branch("abc\tHEAD\n"), None);
+        assert_eq!(parse_head_branch(""), None);
+    }
 }

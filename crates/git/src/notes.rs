@@ -1,7 +1,7 @@
 //! Verdicts as git notes: under one ref, a note on the commit holds one JSON line a run. The note is read, the run's
 //! line replaced or added, and the ref pushed; when someone else pushed first, all of it is done again.
 
-use crate::command::{self, GitError, checked, git, git_with_input};
+use crate::command::{GitError, checked, git, git_with_input};
 use crate::mirror::Mirror;
 
 pub(crate) const NOTES_REF: &str = "refs/notes/ordotaxis";
@@ -32,7 +32,7 @@ impl Mirror {
         let text = with_line(&String::from_utf8_lossy(&known), run, line);
         git_with_input(&self.dir, &["notes", "--ref", NOTES_REF, "add", "-f", "-F", "-", commit], text.as_bytes()).await?;
         let refs = format!("{NOTES_REF}:{NOTES_REF}");
-        command::run(self.outward(), &["push", "--quiet", "--end-of-options", &self.url, &refs], None).await.map(drop)
+        self.outward(&["push", "--quiet", "--end-of-options", &self.url, &refs]).await.map(drop)
     }
 }
 

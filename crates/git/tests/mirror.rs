@@ -1,6 +1,6 @@
 //! Mirrors against real repositories.
 
-use ordotaxis_git::{GitError, Mirror, Mirrors};
+use ordotaxis_git::{Access, GitError, Mirror, Mirrors};
 use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
@@ -24,7 +24,8 @@ impl Setting {
         let folder = tempfile::tempdir().expect("a folder");
         git(folder.path(), &["init", "--quiet", "--bare", "--initial-branch=main", "origin.git"]);
         git(folder.path(), &["clone", "--quiet", "origin.git", "work"]);
-        let setting = Setting { mirror: Mirrors::new(folder.path().join("mirrors")).get("almanac", &origin(&folder)), folder };
+        let setting =
+            Setting { mirror: Mirrors::new(folder.path().join("mirrors")).get("almanac", &origin(&folder), Access::default()), folder };
         setting.commit("first", &[("ordotaxis.toml", "language = 1\n"), ("ordotaxis/nightly.toml", "x"), ("bin/run", "#!/bin/sh\n")]);
         setting
     }
@@ -82,19 +83,6 @@ async fn names_are_resolved_and_files_are_read() {
 }
 
 #[tokio::test]
-async fn a_tree_is_unpacked_clean_and_whole() {
-    let setting = Setting::new();
-    let commit = git(&setting.work(), &["rev-parse", "HEAD"]);
-    setting.mirror.need(&commit, Some("main")).await.expect("an answer");
-    let into = setting.folder.path().join("tree");
-    std::fs::create_dir(&into).expect("a folder");
-    setting.mirror.unpack(&commit, &into).await.expect("unpacked");
-    assert_eq!(std::fs::read_to_string(into.join("bin/run")).expect("a file"), "#!/bin/sh\n");
-    assert!(!into.join(".git").exists());
-    assert_eq!(std::fs::read_dir(&into).expect("a folder").count(), 3);
-}
-
-#[tokio::test]
 async fn a_branch_that_is_gone_there_goes_here_too() {
     let setting = Setting::new();
     git(&setting.work(), &["push", "--quiet", "origin", "HEAD:refs/heads/topic"]);
@@ -109,7 +97,7 @@ async fn a_branch_that_is_gone_there_goes_here_too() {
 async fn notes_of_two_writers_are_both_kept() {
     let setting = Setting::new();
     let commit = git(&setting.work(), &["rev-parse", "HEAD"]);
-    let other = Mirrors::new(setting.folder.path().join("others")).get("almanac", &origin(&setting.folder));
+    let other = Mirrors::new(setting.folder.path().join("others")).get("almanac", &origin(&setting.folder), Access::default());
     for mirror in [&setting.mirror, &other] {
         mirror.need(&commit, Some("main")).await.expect("an answer");
     }
@@ -128,7 +116,8 @@ async fn notes_of_two_writers_are_both_kept() {
 #[tokio::test]
 async fn what_git_says_is_told() {
     let folder = tempfile::tempdir().expect("a folder");
-    let mirror = Mirrors::new(folder.path().join("mirrors")).get("none", &folder.path().join("none.git").display().to_string());
+    let mirror =
+        Mirrors::new(folder.path().join("mirrors")).get("none", &folder.path().join("none.git").display().to_string(), Access::default());
     let error = mirror.fetch_all().await.expect_err("nothing is there");
     assert!(error.to_string().contains("git fetch failed: fatal:"), "{error}");
 }

@@ -2,6 +2,7 @@
 
 use crate::backend::{self, Call};
 use crate::hook::{Hook, deliver};
+use crate::large;
 use crate::page;
 use crate::status::Status;
 use axum::body::{Body, Bytes};
@@ -10,6 +11,7 @@ use axum::http::{HeaderMap, Method, Response, StatusCode, header};
 use axum::response::{Html, IntoResponse};
 use axum::routing::{any, get, post, put};
 use axum::{Json, Router};
+use base64::Engine;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -33,6 +35,9 @@ struct Book {
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Repository {
     token: String,
+    /// Only who is `practice` with the token as password may read it.
+    #[serde(default)]
+    private: bool,
     hook: Option<Hook>,
     #[serde(default)]
     proposals: Vec<Proposal>,
@@ -69,6 +74,11 @@ pub struct Forge {
 #[derive(Deserialize)]
 struct NewRepository {
     name: String,
+    #[serde(default)]
+    private: bool,
+    /// Its token, say that of another repository which the same people may read; a new one when absent.
+    #[serde(default)]
+    token: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -118,6 +128,15 @@ impl Forge {
         if let Err(error) = std::fs::write(&staging, text).and_then(|()| std::fs::rename(staging, path)) {
             tracing::error!(%error, "the forge could not write its book");
         }
+    }
+
+    /// Whether a call may read a repository: HTTP's basic scheme (RFC 7617), user `practice`, the token as password.
+    fn may_read(&self, repository: &str, headers: &HeaderMap) -> bool {
+        let book = self.book();
+        let Some(known) = book.repositories.get(repository).filter(|known| known.private) else { return true };
+        let sent = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Basic "));
+        let wanted = base64::engine::general_purpose::STANDARD.encode(format!("practice:{}", known.token));
+        sent == Some(wanted.as_str())
     }
 
     /// Refuses the next `count` statuses.
@@ -214,8 +233,9 @@ async fn create(State(forge): State<Forge>, Json(ask): Json<NewRepository>) -> A
         }
     }
     let mut book = forge.book();
-    let token = format!("practice-{:016x}", rand::random::<u64>());
-    let known = book.repositories.entry(ask.name.clone()).or_insert_with(|| Repository { token, ..Repository::default() });
+    let token = ask.token.unwrap_or_else(|| format!("practice-{:016x}", rand::random::<u64>()));
+    let known =
+        book.repositories.entry(ask.name.clone()).or_insert_with(|| Repository { token, private: ask.private, ..Repository::default() });
     let view = RepositoryView {
         git_url: format!("{}/git/{}.git", forge.url, ask.name),
         page: format!("{}/{}", forge.url, ask.name),
@@ -293,6 +313,13 @@ async fn git(
     body: Bytes,
 ) -> Response<Body> {
     let Some((name, rest)) = path.split_once(".git/") else { return StatusCode::NOT_FOUND.into_response() };
+    if !forge.may_read(name, &headers) {
+        return (StatusCode::UNAUTHORIZED, [(header::WWW_AUTHENTICATE, "Basic realm=\"practice\"")]).into_response();
+    }
+    if let Some(rest) = rest.strip_prefix("info/lfs/") {
+        let base = format!("{}/git/{name}.git/info/lfs", forge.url);
+        return large::answer(&forge.folder.join(format!("{name}.lfs")), &base, &method, rest, &body);
+    }
     let pushes = rest == "git-receive-pack";
     let before = if pushes { forge.refs(name).await } else { BTreeMap::new() };
     let name = name.to_owned();

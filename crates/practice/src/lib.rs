@@ -4,6 +4,7 @@
 mod backend;
 mod forge;
 mod hook;
+mod large;
 mod page;
 mod status;
 

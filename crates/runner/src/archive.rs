@@ -23,7 +23,7 @@ fn io(path: &Path) -> impl Fn(std::io::Error) -> ArchiveError + use<'_> {
 
 /// Files and links below `root` that the globs choose, or that lie in a folder they choose; by path from `root`. With
 /// `folders` also the folders that are chosen or lie in one. A link is chosen as itself, wherever it leads; nothing
-/// behind one is.
+/// behind one is. Of a `.git` nothing is chosen by a glob that only fits it.
 pub(crate) fn chosen(root: &Beneath, globs: &[String], folders: bool) -> Result<Vec<PathBuf>, ArchiveError> {
     let mut set = GlobSetBuilder::new();
     for glob in globs {
@@ -46,7 +46,11 @@ pub(crate) fn chosen(root: &Beneath, globs: &[String], folders: bool) -> Result<
         if kind.is_symlink() && base != Path::new(plain) {
             return Err(ArchiveError::Outside(base));
         }
+        let asked_for = is_below_git(&base);
         let mut look = |path: &Path, kind: FileType| {
+            if !asked_for && is_below_git(path) {
+                return false;
+            }
             if (folders || !kind.is_dir()) && fits(&set, path) {
                 found.push(path.to_owned());
             }
@@ -62,6 +66,11 @@ pub(crate) fn chosen(root: &Beneath, globs: &[String], folders: bool) -> Result<
     found.sort_unstable();
     found.dedup();
     Ok(found)
+}
+
+/// What git keeps for itself: chosen only by a glob that names it.
+fn is_below_git(path: &Path) -> bool {
+    path.components().any(|part| part.as_os_str() == ".git")
 }
 
 fn kind_of(root: &Beneath, path: &Path) -> std::io::Result<FileType> {
@@ -138,6 +147,15 @@ mod tests {
         let with_folders = chosen(&Beneath::open(folder.path()).unwrap(), &["out".into()], true).unwrap();
         assert_eq!(with_folders.len(), 5, "{with_folders:?}");
         assert!(names(folder.path(), &["nothing/*"]).is_empty());
+        // What git keeps for itself only where it is named.
+        for path in [".git/config", "out/keel/.git/HEAD"] {
+            std::fs::create_dir_all(folder.path().join(path).parent().unwrap()).unwrap();
+            std::fs::write(folder.path().join(path), "").unwrap();
+        }
+        assert_eq!(names(folder.path(), &["**"]).len(), 4);
+        assert_eq!(names(folder.path(), &["out"]).len(), 3);
+        assert_eq!(names(folder.path(), &[".git/*"]), [".git/config"]);
+        assert_eq!(names(folder.path(), &["out/keel/.git"]), ["out/keel/.git/HEAD"]);
     }
 
     #[test]

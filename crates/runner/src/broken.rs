@@ -2,7 +2,7 @@
 
 use crate::archive::ArchiveError;
 use crate::client::CallError;
-use crate::workspace::WorkspaceError;
+use crate::workspace_error::WorkspaceError;
 use std::io::ErrorKind;
 
 /// How a job ends before its end.
@@ -30,6 +30,9 @@ impl Broken {
 
 impl From<WorkspaceError> for Broken {
     fn from(error: WorkspaceError) -> Broken {
+        if let WorkspaceError::Call(CallError::GivenUp | CallError::Leaving) = error {
+            return Broken::GivenUp;
+        }
         failed(disk_full(&error).unwrap_or_else(|| format!("checkout: {error}")))
     }
 }

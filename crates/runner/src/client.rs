@@ -5,8 +5,8 @@ use crate::identity::Identity;
 use ordotaxis_content::ChunkId;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
-    AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, GiveBack, LogAnswer, Phases,
-    ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn,
+    AskFiles, AskLarge, AskPack, AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish,
+    FoundCache, GiveBack, LogAnswer, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
@@ -33,6 +33,11 @@ pub enum CallError {
 }
 
 impl CallError {
+    /// An answer that ended before its end.
+    pub(crate) fn broke_off(source: reqwest::Error) -> CallError {
+        CallError::Unreachable { url: "the service".into(), source }
+    }
+
     /// Whether the same call may succeed later.
     pub(crate) fn is_passing(&self) -> bool {
         match self {
@@ -162,6 +167,21 @@ impl Client {
     /// The blocks that hold the named chunks of a tree, as a pack that is read as it comes.
     pub(crate) async fn chunks(&self, attempt: AttemptId, tree: &ChunkId, names: Vec<u8>) -> Result<Response, CallError> {
         self.send(self.request(Method::POST, &format!("attempts/{attempt}/trees/{tree}/chunks")).body(names)).await
+    }
+
+    /// What there is of an attempt's commit.
+    pub(crate) async fn files_about(&self, attempt: AttemptId, ask: &AskFiles) -> Result<FilesAbout, CallError> {
+        self.post(&format!("attempts/{attempt}/files/about"), ask).await
+    }
+
+    /// A pack of git's objects, read as it comes.
+    pub(crate) async fn files_pack(&self, attempt: AttemptId, ask: &AskPack) -> Result<Response, CallError> {
+        self.send(self.request(Method::POST, &format!("attempts/{attempt}/files/pack")).json(ask)).await
+    }
+
+    /// A large file, read as it comes.
+    pub(crate) async fn files_large(&self, attempt: AttemptId, ask: &AskLarge) -> Result<Response, CallError> {
+        self.send(self.request(Method::POST, &format!("attempts/{attempt}/files/large")).json(ask)).await
     }
 
     pub(crate) async fn left(&self, attempt: AttemptId, left: &AttemptReports) -> Result<ReportsTaken, CallError> {

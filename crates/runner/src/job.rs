@@ -6,11 +6,12 @@ use crate::beneath::Beneath;
 use crate::beside::Running;
 use crate::broken::{Broken, failed};
 use crate::cache_state::{Known, fit_key};
+use crate::checkouts::Checkouts;
 use crate::client::Client;
 use crate::config::Limits;
 use crate::folders::{FACTS, SHARE_FILE};
 use crate::isolation::{Fence, Fences, Wanted};
-use crate::late::{LateError, checkout_dir, filled};
+use crate::late::{LateError, checkout, filled};
 use crate::layers::Layers;
 use crate::limits::used;
 use crate::processes::kill_marked;
@@ -20,7 +21,7 @@ use crate::tools::Found;
 use crate::workspace::{Workspace, Workspaces};
 use ordotaxis_content::{ChunkId, Tree};
 use ordotaxis_core::engine::Outcome;
-use ordotaxis_core::language::Upon;
+use ordotaxis_core::language::{GitFiles, Upon};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::run::{PhaseKind, PhaseView};
 use ordotaxis_wire::runner::{CacheUse, GivenArtifact, Lease};
@@ -40,6 +41,7 @@ const LOOK_AT_DISK: Duration = Duration::from_millis(250);
 pub(crate) struct Shared {
     pub(crate) client: Client,
     pub(crate) workspaces: Workspaces,
+    pub(crate) checkouts: Checkouts,
     pub(crate) layers: Layers,
     pub(crate) fences: Arc<Fences>,
     pub(crate) limits: Limits,
@@ -260,9 +262,9 @@ impl Job<'_> {
     /// Checkout, and texts filled in.
     async fn prepare(&mut self, workspace: &mut Workspace) -> Result<(), Broken> {
         let late = |error: LateError| failed(error.to_string());
-        if let Some(dir) = checkout_dir(&self.lease).map_err(late)? {
+        if let Some((dir, git)) = checkout(&self.lease).map_err(late)? {
             self.begin("checkout", PhaseKind::Checkout).await;
-            let done = self.shared.workspaces.checkout(workspace, &self.lease, &dir).await;
+            let done = self.check_out(workspace, &dir, &git).await;
             self.end(done.is_err(), None);
             done?;
             self.check_halt()?;
@@ -278,6 +280,18 @@ impl Job<'_> {
             std::fs::write(&path, text).map_err(|source| Broken::from(ArchiveError::Io { path, source }))?;
         }
         Ok(())
+    }
+
+    async fn check_out(&mut self, workspace: &mut Workspace, dir: &str, git: &GitFiles) -> Result<(), Broken> {
+        let shared = self.shared;
+        let wanted = crate::checkouts::Wanted { client: &shared.client, lease: &self.lease, git, leave: &shared.abort };
+        let mut halt = self.halt.clone();
+        // The first of a large repository takes its time: whoever stops the job does not wait for it.
+        let checkout = tokio::select! {
+            checkout = shared.checkouts.get(&wanted) => checkout?,
+            _ = halt.wait_for(|halt| *halt != Halt::No) => return self.check_halt(),
+        };
+        Ok(shared.workspaces.put(workspace, checkout, dir).await?)
     }
 
     async fn open_fence(&mut self, workspace: &Workspace) -> Result<(), Broken> {

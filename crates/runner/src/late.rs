@@ -2,7 +2,7 @@
 
 use crate::beneath::Beneath;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
-use ordotaxis_core::language::Checkout;
+use ordotaxis_core::language::{Checkout, GitFiles};
 use ordotaxis_core::template::{Slot, Template};
 use ordotaxis_wire::runner::Lease;
 use sha2::{Digest, Sha256};
@@ -26,13 +26,14 @@ pub(crate) enum LateError {
     Form(String),
 }
 
-/// The folder that a lease's files are checked out to, with its placeholders filled: this comes first.
-pub(crate) fn checkout_dir(lease: &Lease) -> Result<Option<String>, LateError> {
-    match &lease.checkout {
-        Checkout::None => Ok(None),
-        Checkout::Files { dir } if !lease.late => Ok(Some(dir.clone())),
-        Checkout::Files { dir } => Filler { files: Path::new("/nonexistent"), lease, hashes: RefCell::default() }.text(dir).map(Some),
-    }
+/// Which of a lease's files are checked out, and to which folder, with its placeholders filled: this comes first.
+pub(crate) fn checkout(lease: &Lease) -> Result<Option<(String, GitFiles)>, LateError> {
+    let Checkout::Files { dir, git } = &lease.checkout else { return Ok(None) };
+    let dir = match lease.late {
+        false => dir.clone(),
+        true => Filler { files: Path::new("/nonexistent"), lease, hashes: RefCell::default() }.text(dir)?,
+    };
+    Ok(Some((dir, git.clone())))
 }
 
 /// The lease with every placeholder filled, after the files were checked out to `files`.

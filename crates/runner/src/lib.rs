@@ -8,17 +8,20 @@
 //! - `reports`, `publish`: what else a job leaves, and what of it goes elsewhere;
 //! - `ship`, `mask`: log bytes and phases on their way, secrets taken out;
 //! - `isolation`: how a job is fenced in; `stage`, `sandbox`, `filter`, `netns`, `container`, `limits`: what fences are made of;
+//! - `checkouts`: the files of commits, as the service gives them;
 //! - `beneath`: the one way to files that a job can change;
 //! - `processes`: how all of a job is ended;
 //! - `tools`: what this machine offers.
 
 mod archive;
 mod artifacts;
+mod aside;
 mod beneath;
 mod beside;
 mod broken;
 mod cache_state;
 mod caches;
+mod checkouts;
 mod client;
 mod config;
 mod container;
@@ -52,6 +55,7 @@ mod tools;
 mod untouched;
 mod work;
 mod workspace;
+mod workspace_error;
 
 pub use archive::unpack;
 pub use beside::looks_ready;

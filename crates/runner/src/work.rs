@@ -66,10 +66,12 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     let Settings { config, once, .. } = settings;
     let tools = crate::tools::find(&config, &fences).await;
     let offered = tools.iter().map(|found| found.tool.clone()).collect();
+    let checkouts = workspaces.checkouts().map_err(|error| folder_error(error.to_string()))?;
     let layers = workspaces.layers().map_err(|error| folder_error(error.to_string()))?;
     let shared = Arc::new(Shared {
         client,
         workspaces,
+        checkouts,
         layers,
         fences: fences.clone(),
         limits,

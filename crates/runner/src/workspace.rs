@@ -1,49 +1,20 @@
 //! A clean folder for each job, and a commit's files in it within milliseconds.
 //!
-//! A bare mirror of each repository; each commit unpacked once; and for each job an overlay on that tree, where mounts
-//! are allowed (they live in the runner's own mount namespace and vanish with it), else a copy. What a job leaves is
-//! moved aside and deleted in the background.
+//! For each job an overlay on an unpacked commit ([`crate::checkouts`]), where mounts are allowed (they live in the runner's
+//! own mount namespace and vanish with it), else a copy. What a job leaves is moved aside and deleted in the background.
 
 use crate::archive::ArchiveError;
+use crate::aside::{discard, discard_after};
 use crate::beneath::{Owner, is_link_error};
+use crate::checkouts::{Checkout, Checkouts};
 use crate::folders::{FACTS, JobFolders};
-use crate::layer_error::LayerError;
 use crate::layers::{Layer, Layers};
-use crate::stage::{Stage, StageError, bind};
+use crate::stage::{Stage, bind};
 use crate::untouched::AsMade;
+use crate::workspace_error::{WorkspaceError, io};
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
-use ordotaxis_git::{GitError, Mirrors};
-use ordotaxis_wire::runner::Lease;
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
-use tokio::sync::OnceCell;
-
-/// How many unpacked commits are kept while no job uses them.
-const TREES_KEPT: usize = 8;
-
-/// Why a job's folder could not be made.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum WorkspaceError {
-    #[error("{}: {source}", path.display())]
-    Io { path: PathBuf, source: std::io::Error },
-    #[error(transparent)]
-    Git(#[from] GitError),
-    #[error("the repository does not have commit {0}")]
-    NoCommit(String),
-    #[error("copying the commit's files failed: {0}")]
-    Copy(String),
-    #[error(transparent)]
-    Layer(#[from] LayerError),
-    #[error(transparent)]
-    Stage(#[from] StageError),
-    #[error(transparent)]
-    Place(#[from] ArchiveError),
-}
-
-fn io(path: &Path) -> impl Fn(std::io::Error) -> WorkspaceError + use<'_> {
-    move |source| WorkspaceError::Io { path: path.to_owned(), source }
-}
+use std::sync::Arc;
 
 /// Gives this process mounts of its own, which end with it. Call before there are threads. False where that is not
 /// allowed: then files are copied instead.
@@ -51,8 +22,6 @@ pub fn own_mounts() -> bool {
     let private = || mount(None::<&str>, "/", None::<&str>, MsFlags::MS_REC | MsFlags::MS_PRIVATE, None::<&str>);
     nix::sched::unshare(nix::sched::CloneFlags::CLONE_NEWNS).and_then(|()| private()).is_ok()
 }
-
-type Tree = Arc<OnceCell<PathBuf>>;
 
 /// Makes the folders of jobs, with a commit's files where a job wants them.
 pub(crate) struct Workspaces {
@@ -62,8 +31,6 @@ pub(crate) struct Workspaces {
     owner: Option<Owner>,
     /// Where fences look for the folders of slots, if not here.
     stage: Option<Stage>,
-    mirrors: Mirrors,
-    trees: Mutex<HashMap<String, Tree>>,
 }
 
 /// One job's folder. Give it back with [`Workspaces::close`].
@@ -81,8 +48,8 @@ pub(crate) struct Workspace {
     pub(crate) layers: Vec<Arc<Layer>>,
     /// Where changes are written, where layers lie below them.
     pub(crate) upper: Option<PathBuf>,
-    /// Keeps the tree below the overlay from being removed.
-    _tree: Option<Tree>,
+    /// Keeps what lies below the overlay from being removed.
+    _checkout: Option<Checkout>,
     /// The job's folders as it gets them; nothing where the next job has to get others.
     as_made: Vec<AsMade>,
 }
@@ -108,16 +75,21 @@ impl Workspaces {
     /// Prepares a runner's folder; what an earlier life left in it is moved aside.
     pub(crate) fn open(folder: PathBuf, mounts: bool, stage: Option<Stage>) -> Result<Workspaces, WorkspaceError> {
         private(&folder).map_err(io(&folder))?;
-        for name in ["work", "trees", "layers", "packing"] {
+        for name in ["work", "layers", "packing"] {
             discard(&folder, &folder.join(name))?;
         }
-        for name in ["work", "trees", "mirrors", "trash"] {
+        for name in ["work", "trash"] {
             let path = folder.join(name);
             std::fs::create_dir_all(&path).map_err(io(&path))?;
         }
         let overlay = mounts && overlay_works(&folder);
         let owner = stage.as_ref().and_then(|stage| stage.owner);
-        Ok(Workspaces { overlay, owner, stage, mirrors: Mirrors::new(folder.join("mirrors")), trees: Mutex::default(), folder })
+        Ok(Workspaces { overlay, owner, stage, folder })
+    }
+
+    /// The commits that jobs have.
+    pub(crate) fn checkouts(&self) -> Result<Checkouts, WorkspaceError> {
+        Checkouts::open(self.folder.clone(), self.owner)
     }
 
     /// The runner's own store of trees.
@@ -153,7 +125,7 @@ impl Workspaces {
             lowest: None,
             layers: Vec::new(),
             upper: None,
-            _tree: None,
+            _checkout: None,
             as_made: Vec::new(),
         })
     }
@@ -165,10 +137,9 @@ impl Workspaces {
         }
     }
 
-    /// Puts the commit's files into the job's folder, in `dir` below it.
-    pub(crate) async fn checkout(&self, workspace: &mut Workspace, lease: &Lease, dir: &str) -> Result<(), WorkspaceError> {
-        let tree = self.tree(lease).await?;
-        let Some(path) = tree.get() else { return Err(WorkspaceError::NoCommit(lease.commit.clone())) };
+    /// Puts a commit's files into the job's folder, in `dir` below it.
+    pub(crate) async fn put(&self, workspace: &mut Workspace, checkout: Checkout, dir: &str) -> Result<(), WorkspaceError> {
+        let Some(path) = checkout.get() else { return Ok(()) };
         // A folder that a fact named may be any text: it is looked up as all that comes from a job.
         let target = workspace.folders.files.join(dir);
         workspace.folders.job()?.make_folder(Path::new(dir), self.owner).map_err(|error| refused(Path::new(dir), error))?;
@@ -178,54 +149,8 @@ impl Workspaces {
         } else {
             copy(path, &target).await?;
         }
-        workspace._tree = Some(tree);
+        workspace._checkout = Some(checkout);
         Ok(())
-    }
-
-    async fn tree(&self, lease: &Lease) -> Result<Tree, WorkspaceError> {
-        let name = format!("{}-{}", lease.project, lease.commit);
-        let tree = {
-            let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
-            self.forget_trees(&mut trees, &name);
-            trees.entry(name.clone()).or_default().clone()
-        };
-        tree.get_or_try_init(|| self.unpack(lease, &name)).await?;
-        Ok(tree)
-    }
-
-    async fn unpack(&self, lease: &Lease, name: &str) -> Result<PathBuf, WorkspaceError> {
-        let mirror = self.mirrors.get(&lease.project, &lease.git_url);
-        let has = match &lease.merge {
-            None => mirror.need(&lease.commit, lease.branch.as_deref()).await?,
-            Some(merge) => {
-                let both = mirror.need(&merge.base, None).await? && mirror.need(&merge.head, None).await?;
-                both && mirror.merged(&merge.base, &merge.head).await?.as_ref() == Ok(&lease.commit)
-            }
-        };
-        if !has {
-            return Err(WorkspaceError::NoCommit(lease.commit.clone()));
-        }
-        let path = self.folder.join("trees").join(name);
-        discard(&self.folder, &path)?;
-        std::fs::create_dir_all(&path).map_err(io(&path))?;
-        mirror.unpack(&lease.commit, &path).await?;
-        if let Some(owner) = self.owner {
-            let all = path.clone();
-            let given = tokio::task::spawn_blocking(move || give_all(&all, owner)).await;
-            given.map_err(std::io::Error::other).and_then(|done| done).map_err(io(&path))?;
-        }
-        Ok(path)
-    }
-
-    fn forget_trees(&self, trees: &mut HashMap<String, Tree>, wanted: &str) {
-        if trees.len() < TREES_KEPT || trees.contains_key(wanted) {
-            return;
-        }
-        let unused: Vec<String> = trees.iter().filter(|(_, tree)| Arc::strong_count(tree) == 1).map(|(name, _)| name.clone()).collect();
-        for name in unused {
-            trees.remove(&name);
-            let _ = discard(&self.folder, &self.folder.join("trees").join(&name));
-        }
     }
 
     /// Whether so many layers can lie below the job's changes: then nothing is copied. A mount's options have one page.
@@ -308,14 +233,6 @@ fn refused(path: &Path, error: std::io::Error) -> WorkspaceError {
     io(path)(error)
 }
 
-/// Everything at and below a path.
-fn give_all(path: &Path, Owner { uid, gid }: Owner) -> std::io::Result<()> {
-    for entry in walkdir::WalkDir::new(path) {
-        std::os::unix::fs::lchown(entry?.path(), Some(uid), Some(gid))?;
-    }
-    Ok(())
-}
-
 /// Nobody else looks into a runner's folder.
 fn private(folder: &Path) -> std::io::Result<()> {
     use std::os::unix::fs::PermissionsExt;
@@ -362,81 +279,17 @@ async fn copy(from: &Path, to: &Path) -> Result<(), WorkspaceError> {
     if output.status.success() { Ok(()) } else { Err(WorkspaceError::Copy(String::from_utf8_lossy(&output.stderr).trim().to_owned())) }
 }
 
-/// Moves a folder aside at once and deletes it in the background, so that nobody waits for a large deletion.
-fn discard(folder: &Path, path: &Path) -> Result<(), WorkspaceError> {
-    discard_after(folder, path, |_| ())
-}
-
-fn discard_after(folder: &Path, path: &Path, look: impl FnOnce(&Path) + Send + 'static) -> Result<(), WorkspaceError> {
-    if !path.exists() {
-        return Ok(());
-    }
-    let trash = folder.join("trash");
-    std::fs::create_dir_all(&trash).map_err(io(&trash))?;
-    let aside = trash.join(format!("{:032x}", rand::random::<u128>()));
-    std::fs::rename(path, &aside).map_err(io(path))?;
-    std::thread::spawn(move || {
-        look(&aside);
-        drop(std::fs::remove_dir_all(aside));
-    });
-    Ok(())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use ordotaxis_core::language::{Checkout, JobId};
-    use ordotaxis_wire::runner::AttemptId;
     use std::os::unix::fs::PermissionsExt;
-    use std::process::Command;
 
-    fn git(folder: &Path, arguments: &[&str]) -> String {
-        let who = ["-c", "user.name=Odd", "-c", "user.email=odd@saltmarsh.example"];
-        let output = Command::new("git").args(who).args(arguments).current_dir(folder).output().unwrap();
-        assert!(output.status.success(), "git {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
-        String::from_utf8_lossy(&output.stdout).trim().to_owned()
-    }
-
-    /// A repository with one commit, and a lease for a job on it.
-    fn repository(folder: &Path) -> Lease {
-        git(folder, &["init", "--quiet", "--initial-branch=main", "origin"]);
-        let origin = folder.join("origin");
-        std::fs::write(origin.join("gauge.c"), "int main;\n").unwrap();
-        git(&origin, &["add", "--all"]);
-        git(&origin, &["commit", "--quiet", "-m", "A gauge"]);
-        Lease {
-            taken_at: 0,
-            attempt: AttemptId { run: 1, job: 0, attempt: 1 },
-            project: "tidegauge".into(),
-            git_url: origin.display().to_string(),
-            commit: git(&origin, &["rev-parse", "HEAD"]),
-            branch: Some("main".into()),
-            merge: None,
-            run: "tidegauge/1".into(),
-            job: JobId::new("a", "b"),
-            steps: Vec::new(),
-            env: Default::default(),
-            takes: Vec::new(),
-            gives: Vec::new(),
-            checkout: Checkout::default(),
-            timeout_ms: None,
-            late: false,
-            tools: Default::default(),
-            image: None,
-            network: true,
-            beside: Vec::new(),
-            afterwards: Default::default(),
-            secrets: Vec::new(),
-            share: None,
-            reports: Default::default(),
-            facts: Vec::new(),
-            known_facts: Default::default(),
-            publish: Vec::new(),
-            caches: Vec::new(),
-            fresh: false,
-            log_limit: 1 << 20,
-            holds_turn: false,
-        }
+    /// An unpacked commit with one file.
+    fn checkout(folder: &Path) -> Checkout {
+        let path = folder.join("commit");
+        std::fs::create_dir_all(&path).unwrap();
+        std::fs::write(path.join("gauge.c"), "int main;\n").unwrap();
+        Arc::new(tokio::sync::OnceCell::new_with(Some(path)))
     }
 
     fn until(done: impl Fn() -> bool) {
@@ -486,11 +339,11 @@ mod tests {
     #[tokio::test]
     async fn what_one_job_does_the_next_does_not_see() {
         let folder = tempfile::tempdir().unwrap();
-        let lease = repository(folder.path());
+        let checkout = checkout(folder.path());
         let workspaces = Workspaces::open(folder.path().join("runner"), false, None).unwrap();
         for round in 0..2 {
             let mut workspace = workspaces.take(0).unwrap();
-            workspaces.checkout(&mut workspace, &lease, ".").await.unwrap();
+            workspaces.put(&mut workspace, checkout.clone(), ".").await.unwrap();
             let files = workspace.folders.files.clone();
             assert_eq!(std::fs::read_dir(&files).unwrap().count(), 1, "round {round}");
             assert_eq!(std::fs::read_to_string(files.join("gauge.c")).unwrap(), "int main;\n", "round {round}");
@@ -512,18 +365,12 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_folder_below_and_a_commit_that_is_not_there() {
+    async fn a_folder_below() {
         let folder = tempfile::tempdir().unwrap();
-        let mut lease = repository(folder.path());
         let workspaces = Workspaces::open(folder.path().join("runner"), false, None).unwrap();
         let mut workspace = workspaces.take(1).unwrap();
-        workspaces.checkout(&mut workspace, &lease, "src/deep").await.unwrap();
+        workspaces.put(&mut workspace, checkout(folder.path()), "src/deep").await.unwrap();
         assert!(workspace.folders.files.join("src/deep/gauge.c").exists());
-        workspaces.close(workspace, |_| ());
-        lease.commit = "0123456789012345678901234567890123456789".into();
-        let mut workspace = workspaces.take(1).unwrap();
-        let error = workspaces.checkout(&mut workspace, &lease, ".").await.unwrap_err();
-        assert!(error.to_string().contains("does not have commit 0123"), "{error}");
         workspaces.close(workspace, |_| ());
     }
 

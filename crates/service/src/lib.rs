@@ -21,6 +21,7 @@ mod plans;
 mod profile;
 mod prune;
 mod react;
+mod reading;
 mod seal;
 mod secrets;
 mod sentence;

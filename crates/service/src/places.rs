@@ -11,9 +11,11 @@ use std::path::Path;
 pub(crate) fn may_be_project(settings: &Settings, text: &str) -> Result<(), String> {
     let address: Address = text.parse().map_err(|error: ordotaxis_git::AddressError| error.to_string())?;
     if address.has_password() {
-        let why = "an address must not hold a password: it would stand in lists, logs and on pages. Leave it out, and let the service \
-                   reach the repository by SSH, with a key of its own user";
-        return Err(why.to_owned());
+        let (plain, user) = address.without_password();
+        return Err(format!(
+            "an address must not hold a password: it would stand in lists, logs and on pages. Give the address as {plain}, and the password \
+             apart: `ordotaxis project add NAME --git {plain} --user {user}` reads it from standard input"
+        ));
     }
     reachable(settings, &address)
 }

@@ -33,8 +33,29 @@ pub(crate) struct Outward {
     #[serde(default)]
     pub(crate) token: Option<String>,
     /// What stood in the repository's address before addresses held none.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) git_password: Option<String>,
+    /// Users and passwords for the repository and its submodules, one a server.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) logins: Vec<GitLogin>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) key: Option<GitKey>,
+}
+
+/// What the service reads a repository with by HTTP.
+#[derive(Clone, Serialize, Deserialize)]
+pub(crate) struct GitLogin {
+    /// Scheme, host and port.
+    pub(crate) origin: String,
+    pub(crate) user: String,
+    pub(crate) password: String,
+}
+
+/// What the service reads a repository with by SSH.
+#[derive(Clone, Serialize, Deserialize)]
+pub(crate) struct GitKey {
+    pub(crate) private: String,
+    pub(crate) public: String,
 }
 
 /// What it is sealed as: no secret or connection can be called so.

@@ -2,7 +2,9 @@
 
 use crate::app::App;
 use crate::identity;
+use crate::reading::commits;
 use crate::seal::{OUTWARD, Outward, Seal};
+use ordotaxis_core::language::Checkout;
 use ordotaxis_core::plan::{Occasion, Plan};
 use ordotaxis_store::{Project, Reach, Records, StoreError};
 use ordotaxis_wire::runner::Lease;
@@ -10,7 +12,7 @@ use std::sync::Arc;
 
 impl App {
     /// A project's words with its forge; empty where the key file is another: then no signature fits.
-    fn outward(&self, project: &Project) -> Outward {
+    pub(crate) fn outward(&self, project: &Project) -> Outward {
         let opened = project.sealed.as_deref().and_then(|sealed| self.seal.opened(project.id, OUTWARD, sealed));
         opened.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default()
     }
@@ -18,16 +20,6 @@ impl App {
     /// What the forge signs a project's webhooks with; empty where none was set, which verifies nothing.
     pub(crate) fn hook_secret(&self, project: &Project) -> String {
         self.outward(project).hook_secret
-    }
-
-    /// The repository's address as git needs it.
-    pub(crate) fn git_url(&self, project: &Project) -> String {
-        with_password(&project.git_url, self.outward(project).git_password.as_deref())
-    }
-
-    /// The mirror of a project's repository, at the address with its credentials.
-    pub(crate) fn mirror(&self, project: &Project) -> std::sync::Arc<ordotaxis_git::Mirror> {
-        self.mirrors.get(&project.name, &self.git_url(project))
     }
 
     /// What statuses are sent with, where a forge is named.
@@ -41,7 +33,7 @@ pub(crate) async fn seal_projects(seal: &Seal, records: &Records) -> Result<(), 
     for unsealed in records.unsealed_projects().await? {
         let Some(project) = records.project_by_id(unsealed.id).await? else { continue };
         let (plain, git_password) = without_password(&project.git_url);
-        let outward = Outward { hook_secret: unsealed.hook_secret, token: unsealed.token, git_password };
+        let outward = Outward { hook_secret: unsealed.hook_secret, token: unsealed.token, git_password, ..Outward::default() };
         if let Some(sealed) = seal.seal_outward(unsealed.id, &outward) {
             let mut tx = records.tx_by_rule("upgrade", crate::clock::now()).await?;
             tx.seal_project(unsealed.id, &sealed).await?;
@@ -63,13 +55,6 @@ fn without_password(url: &str) -> (String, Option<String>) {
         Some((format!("{scheme}://{user}@{host}{path}"), password.to_owned()))
     });
     parts.map_or_else(|| (url.to_owned(), None), |(url, password)| (url, Some(password)))
-}
-
-fn with_password(url: &str, password: Option<&str>) -> String {
-    match (password, url.split_once('@')) {
-        (Some(password), Some((before, after))) => format!("{before}:{password}@{after}"),
-        _ => url.to_owned(),
-    }
 }
 
 /// Why a run gets nothing of this reach, in words; none when it does.
@@ -128,11 +113,11 @@ struct Lending<'a> {
 /// settings say of its log.
 pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), StoreError> {
     lease.log_limit = app.settings.log_limit;
-    if lease.git_url.starts_with("http")
-        && lease.git_url.contains('@')
+    if let Checkout::Files { git, .. } = &lease.checkout
         && let Some(project) = app.records.project(&lease.project).await?
     {
-        lease.git_url = app.git_url(&project);
+        // A mirror that cannot be read says so when the files are asked for.
+        lease.tags_mark = app.mirror(&project).tags_mark(&lease.commit, commits(git.depth)).await.unwrap_or_default();
     }
     if lease.secrets.is_empty() && lease.publish.iter().all(|publish| publish.with.is_none()) {
         return Ok(());

@@ -3,20 +3,24 @@
 //! [`World`] starts them and speaks to them as people do: through the client binary, HTTP and git. [`Browser`] is
 //! headless Chromium, driven by WebDriver. Nothing here sleeps for a fixed time: [`until`] waits for a condition.
 
+mod alone;
 mod browser;
 mod port;
 mod process;
 mod proxy;
 mod repository;
 mod simulated;
+mod ssh;
 mod wait;
 mod world;
 
+pub use alone::Alone;
 pub use browser::Browser;
 pub use port::free_port;
 pub use process::Process;
 pub use proxy::Proxy;
 pub use repository::Repository;
 pub use simulated::{Answer, Simulated, leased, leased_ahead};
+pub use ssh::SshForge;
 pub use wait::{PATIENCE, until};
 pub use world::{Ran, RunnerOptions, World};

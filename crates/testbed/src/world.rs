@@ -53,6 +53,8 @@ pub struct RunnerOptions<'a> {
     pub user: Option<u32>,
     /// Whether it takes proposals from outside: `no`, `yes`, `only`.
     pub outside: &'a str,
+    /// What goes before its command: it runs in a name space of its own.
+    pub within: Vec<String>,
 }
 
 impl Default for RunnerOptions<'_> {
@@ -67,6 +69,7 @@ impl Default for RunnerOptions<'_> {
             url: None,
             user: None,
             outside: "no",
+            within: Vec::new(),
         }
     }
 }
@@ -216,6 +219,17 @@ impl World {
         Repository::new(self.folder.path().join("work").join(name), name, &git)
     }
 
+    /// A repository on the forge that only who is `practice` with this password may read, and its address. It is no project
+    /// yet.
+    pub async fn private_repository(&self, name: &str, token: &str) -> (Repository, String) {
+        let ask = reqwest::Client::new().post(format!("{}/api/repositories", self.forge_url));
+        let ask = ask.json(&json!({ "name": name, "private": true, "token": token }));
+        let made: Value = ask.send().await.expect("an answer").json().await.expect("JSON");
+        let git = made["git_url"].as_str().unwrap_or_default().to_owned();
+        let own = git.replace("http://", &format!("http://practice:{token}@"));
+        (Repository::new(self.folder.path().join("work").join(name), name, &own), git)
+    }
+
     /// A token that enrols one runner.
     pub async fn invitation(&self) -> String {
         let answer = self
@@ -263,6 +277,10 @@ impl World {
                 .arg(&self.ordotaxis)
                 .env("HOME", folder)
                 .current_dir("/");
+        }
+        if let Some((program, arguments)) = options.within.split_first() {
+            command = Command::new(program);
+            command.args(arguments).arg(&self.ordotaxis).current_dir(self.folder.path());
         }
         command.args(["runner", "work", "--isolation", options.isolation, "--slots", &options.slots.to_string(), "--dir"]).arg(folder);
         if let Some(text) = options.config {

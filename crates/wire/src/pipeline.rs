@@ -26,7 +26,7 @@ pub struct Check {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CheckView {
     pub diagnostics: Vec<DiagnosticView>,
-    /// Keys that this version does not support: reported when the pipeline is run.
+    /// Empty: there was a version with keys that it did not support yet.
     pub later: Vec<DiagnosticView>,
     /// Whether the file's start rules make it begin on the occasion.
     pub starts: bool,

@@ -13,15 +13,73 @@ pub struct NewProject {
     pub name: String,
     /// Anything that `git clone` takes.
     pub git_url: String,
-    #[serde(default = "main_branch")]
-    pub main_branch: String,
+    /// The one that the repository itself names when absent.
+    #[serde(default)]
+    pub main_branch: Option<String>,
+    /// What the repository is read with by HTTP, where not all may read it.
+    #[serde(default)]
+    pub login: Option<NewLogin>,
     /// Where commit statuses go; none: only git notes are written.
     #[serde(default)]
     pub forge: Option<NewForge>,
 }
 
-fn main_branch() -> String {
-    "main".into()
+/// A user and password for the repository, or for a server that submodules are on.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewLogin {
+    /// `https://HOST` or `https://HOST:PORT`: the password goes to no other. The repository's own when absent.
+    #[serde(default)]
+    pub origin: Option<String>,
+    pub user: String,
+    /// A password, or a token in its place. Stored sealed, never answered.
+    pub password: String,
+}
+
+impl std::fmt::Debug for NewLogin {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "NewLogin({} at {:?})", self.user, self.origin)
+    }
+}
+
+/// What a project's repository is, and what the service reads it with.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RepositoryView {
+    pub address: String,
+    pub main_branch: String,
+    /// The main branch is the one that the repository names.
+    pub main_follows: bool,
+    pub logins: Vec<LoginView>,
+    /// The public half of the key that the service reads it with by SSH; null where none was made.
+    pub key: Option<String>,
+    /// The servers whose keys were pinned when they were first met.
+    pub hosts: Vec<HostView>,
+}
+
+/// Who the service is on a server. The password is never shown.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LoginView {
+    pub origin: String,
+    pub user: String,
+}
+
+/// A server's pinned key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HostView {
+    /// `HOST`, or `[HOST]:PORT`.
+    pub host: String,
+    /// `ssh-ed25519` and similar.
+    pub kind: String,
+    /// `SHA256:…`, as ssh shows it.
+    pub fingerprint: String,
+}
+
+/// Which branch is a project's main one.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetMainBranch {
+    /// The one that the repository itself names when null.
+    pub branch: Option<String>,
 }
 
 /// Where a project's commit statuses are sent.
@@ -69,6 +127,9 @@ pub struct ProjectView {
     /// What is done with proposals from outside: `ask`, `run` or `never`.
     pub outside: String,
     pub seen: Seen,
+    /// What is to be known about the repository now that the project is added.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remark: Option<String>,
     /// What keeps its repository from being read, while that is tried again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,

@@ -2,8 +2,8 @@
 //! never changes: what is here must be read, and written back as it was.
 
 use ordotaxis_wire::runner::{
-    AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FindCache, Finish, FoundCache, GiveBack, Lease, LogAnswer, Phases,
-    ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, VERSION,
+    AskFiles, AskLarge, AskPack, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish, FoundCache,
+    GiveBack, Lease, LogAnswer, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, VERSION,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -28,7 +28,7 @@ fn phase() -> Value {
 
 fn least_lease() -> Value {
     json!({
-        "attempt": "7-0-1", "project": "tidegauge", "git_url": "http://forge/tidegauge.git", "commit": "c7", "branch": null,
+        "attempt": "7-0-1", "project": "tidegauge", "commit": "c7",
         "run": "tidegauge/3", "job": "a.x", "steps": [], "env": {}, "takes": [], "gives": [], "checkout": { "files": { "dir": "." } },
         "timeout_ms": null
     })
@@ -36,7 +36,7 @@ fn least_lease() -> Value {
 
 #[test]
 fn the_version_says_when_a_form_was_changed() {
-    assert_eq!(VERSION, 4, "a new version needs its forms here, beside those of the last");
+    assert_eq!(VERSION, 5, "a new version needs its forms here, beside those of the last");
 }
 
 #[test]
@@ -44,7 +44,7 @@ fn a_runner_comes_and_goes() {
     stays::<Enrol>(json!({ "token": "oxi_1", "name": "quay" }));
     stays::<Enrolled>(json!({ "name": "quay", "credential": "oxr_1" }));
     stays::<SignOn>(json!({
-        "version": 4, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
+        "version": 5, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
         "fence": "bubblewrap", "tools": [{ "name": "make", "version": "4.3" }], "cores": 2, "memory_bytes": 1024
     }));
     stays::<SignedOn>(json!({ "labels": ["linux", "usb"], "beat_ms": 5000, "lease_ms": 20000 }));
@@ -98,6 +98,24 @@ fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
 }
 
 #[test]
+fn a_commits_files_are_asked_for_and_told() {
+    stays::<AskFiles>(json!({ "depth": 1 }));
+    stays::<AskFiles>(json!({ "within": ["deps/keel"], "depth": "all", "submodules": true, "lfs": true }));
+    stays::<FilesAbout>(json!({ "commit": "c7", "address": "https://forge.example/gauge.git" }));
+    stays::<FilesAbout>(json!({
+        "commit": "c7", "address": "https://forge.example/gauge.git", "apart": true,
+        "tags": [{ "name": "v1.0", "id": "t1", "commit": "c7" }],
+        "submodules": [{ "name": "keel", "path": "deps/keel", "address": "https://forge.example/keel.git" }],
+        "large": [{ "oid": "ab", "bytes": 130_000 }]
+    }));
+    stays::<AskPack>(json!({ "within": ["deps/keel"], "depth": 3, "haves": ["c5"], "shallows": ["c5"] }));
+    stays::<AskLarge>(json!({ "within": ["deps/keel"], "oid": "ab" }));
+    for wrong in [json!({ "depth": 0 }), json!({ "depth": -1 }), json!({ "depth": "some" }), json!({ "within": "x" })] {
+        assert!(serde_json::from_value::<AskFiles>(wrong.clone()).is_err(), "{wrong}");
+    }
+}
+
+#[test]
 fn a_lease_without_what_later_versions_added_means_what_it_meant() {
     let lease: Lease = serde_json::from_value(least_lease()).expect("a lease");
     assert!(lease.network && !lease.late && !lease.fresh && !lease.holds_turn);
@@ -126,7 +144,7 @@ fn a_slot_without_a_lease_in_hand_is_answered_as_it_ever_was() {
 fn a_lease_with_everything_is_written_as_it_was_read() {
     let mut lease = least_lease();
     let more = json!({
-        "branch": "main", "merge": { "base": "c1", "head": "c6" }, "checkout": "none",
+        "tags_mark": "5f", "checkout": { "files": { "dir": "src", "depth": "all", "submodules": true, "lfs": true, "paths": ["src/**"] } },
         "steps": [
             { "name": "make", "run": "make" },
             { "name": "t", "run": "make test", "env": { "A": "b" }, "dir": "t", "shell": "bash -c", "timeout_ms": 10, "may_fail": true }

@@ -6,7 +6,7 @@ use clap::Args;
 use clap::ValueEnum;
 use indexmap::IndexMap;
 use ordotaxis_core::plan::{BorrowedFiles, Cause, Event, Occasion, Ref, borrows};
-use ordotaxis_git::Mirrors;
+use ordotaxis_git::{Access, Mirrors};
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -109,7 +109,7 @@ pub(super) async fn fetch_borrowed(text: &str) -> BorrowedFiles {
     for (name, borrow) in wanted {
         let borrow = borrow.value;
         let digest: String = Sha256::digest(borrow.git.as_bytes()).iter().take(10).map(|byte| format!("{byte:02x}")).collect();
-        let mirror = mirrors.get(&digest, &borrow.git);
+        let mirror = mirrors.get(&digest, &borrow.git, Access::default());
         borrowed.insert(name, ordotaxis_service::read_borrowed(&mirror, &borrow).await.map_err(|error| error.to_string()));
     }
     borrowed

@@ -5,12 +5,11 @@ use super::{check, local};
 use crate::failure::{Done, Failure, OK, failed};
 use crate::out;
 use clap::ValueEnum;
-use ordotaxis_core::language::{Severity, counted};
+use ordotaxis_core::language::counted;
 use ordotaxis_core::plan::{
     Because, Change, Edge, Occasion, Plan, Planned, Source, WaitOn, compare, dot, edges, plan as make_plan, starts, svg,
 };
 use ordotaxis_wire::plan::{PlanView, diagnostic_views, foreseen_skips};
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// `plan`
@@ -103,21 +102,6 @@ pub(super) fn pipeline_name(file: &Path) -> String {
 fn remarks(planned: &Planned, occasion: &Occasion) {
     if !starts(&planned.starts, occasion) {
         out::print(out::dim(&format!("\n[starts] does not start this pipeline on {}", occasion.words())));
-    }
-    if !planned.later.is_empty() {
-        let keys = |severity: Severity| {
-            let those = planned.later.iter().filter(|found| found.severity == severity);
-            let keys: BTreeSet<&str> = those.filter_map(|found| found.message.split('`').nth(1)).collect();
-            keys.into_iter().collect::<Vec<_>>().join(", ")
-        };
-        let (stops, without) = (keys(Severity::Error), keys(Severity::Note));
-        out::print("");
-        if !stops.is_empty() {
-            out::print(out::dim(&format!("not yet done by this version, so a run would not begin: {stops}")));
-        }
-        if !without.is_empty() {
-            out::print(out::dim(&format!("not yet done by this version, a run continues without: {without}")));
-        }
     }
 }
 

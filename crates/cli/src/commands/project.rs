@@ -1,14 +1,15 @@
 //! `project add`, `list`, `show`, `remove`.
 
+use super::secret;
 use crate::api::Api;
-use crate::failure::{Done, OK};
+use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::out::table;
 use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::access::Seen;
 use ordotaxis_wire::project::ProjectView;
-use ordotaxis_wire::project::{NewForge, NewProject, SetOutside, SetSeen};
+use ordotaxis_wire::project::{NewForge, NewLogin, NewProject, RepositoryView, SetMainBranch, SetOutside, SetSeen};
 use reqwest::Method;
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -34,8 +35,12 @@ pub(crate) enum ProjectCommand {
         /// Anything that `git clone` takes
         #[arg(long)]
         git: String,
-        #[arg(long, default_value = "main")]
-        main_branch: String,
+        /// The one that the repository itself names when absent
+        #[arg(long)]
+        main_branch: Option<String>,
+        /// Who the service is there, where not all may read it by HTTP; the password is read from standard input
+        #[arg(long)]
+        user: Option<String>,
         /// The forge's profile; none: verdicts are written as git notes only
         #[arg(long, requires = "forge_url")]
         forge: Option<String>,
@@ -56,6 +61,36 @@ pub(crate) enum ProjectCommand {
     Remove {
         name: String,
     },
+    /// Set who the service is on the repository's server; the password is read from standard input
+    Login {
+        name: String,
+        #[arg(long)]
+        user: String,
+        /// Another server that submodules are on: https://HOST
+        #[arg(long = "for", value_name = "SERVER")]
+        server: Option<String>,
+    },
+    /// Remove what was set with `login`
+    Logout {
+        name: String,
+        #[arg(long = "for", value_name = "SERVER")]
+        server: Option<String>,
+    },
+    /// The public half of the key that the repository is read with by SSH; makes the key where there is none
+    Key {
+        name: String,
+        /// Make another key: the one that is there is of no use any more
+        #[arg(long)]
+        anew: bool,
+        /// Forget the keys of servers that were pinned when they were first met
+        #[arg(long)]
+        forget_hosts: bool,
+    },
+    /// Say which branch is the main one; without a name the one that the repository itself names
+    MainBranch {
+        name: String,
+        branch: Option<String>,
+    },
     /// Say who sees a project: `all` who are signed in, whom it was `granted`, or everybody (`public`)
     Seen {
         name: String,
@@ -72,19 +107,23 @@ pub(crate) enum ProjectCommand {
 
 pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> Done {
     match command {
-        ProjectCommand::Add { name, git, main_branch, forge, forge_url, forge_repository, forge_token } => {
+        ProjectCommand::Add { name, git, main_branch, user, forge, forge_url, forge_repository, forge_token } => {
+            let login = user.map(|user| Ok::<_, Failure>(NewLogin { origin: None, user, password: secret::value()? })).transpose()?;
             let forge = forge.zip(forge_url).map(|(profile, url)| NewForge {
                 profile,
                 url,
                 repository: forge_repository.unwrap_or_else(|| name.clone()),
                 token: forge_token,
             });
-            let added: ProjectView = api.post("projects", &NewProject { name, git_url: git, main_branch, forge }).await?;
+            let added: ProjectView = api.post("projects", &NewProject { name, git_url: git, main_branch, login, forge }).await?;
             if json {
                 out::json(&added);
             } else {
                 out::print(format!("project {} is added", added.name));
                 print_facts(&added);
+                if let Some(remark) = &added.remark {
+                    out::remark(format!("  {remark}"));
+                }
                 if let Some(secret) = &added.hook_secret {
                     out::print(format!("  signed with {secret}"));
                     out::remark("  the secret is shown this once: give it to the forge with the webhook's address");
@@ -109,10 +148,50 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
             let project: ProjectView = api.get(&format!("projects/{name}")).await?;
             if json {
                 out::json(&project);
-            } else {
-                out::print(out::bold(&project.name));
-                print_facts(&project);
+                return OK;
             }
+            out::print(out::bold(&project.name));
+            print_facts(&project);
+            // Whoever is not signed in does not see it.
+            if let Ok(repository) = api.get::<RepositoryView>(&format!("projects/{name}/repository")).await {
+                print_repository(&repository);
+            }
+        }
+        ProjectCommand::Login { name, user, server } => {
+            let ask = NewLogin { origin: server, user, password: secret::value()? };
+            api.send(api.request(Method::PUT, &format!("projects/{name}/repository/login")).json(&ask)).await?;
+            out::print(format!("{name} is read as {} from now on", ask.user));
+        }
+        ProjectCommand::Logout { name, server } => {
+            let known: RepositoryView = api.get(&format!("projects/{name}/repository")).await?;
+            let origin = server.or_else(|| known.logins.first().map(|login| login.origin.clone())).unwrap_or_default();
+            let path = format!("projects/{name}/repository/login");
+            api.send(api.request(Method::DELETE, &path).query(&[("origin", &origin)])).await?;
+            out::print(format!("{name} is read from {origin} without a password from now on"));
+        }
+        ProjectCommand::Key { name, anew, forget_hosts } => {
+            let path = format!("projects/{name}/repository");
+            if forget_hosts {
+                api.send(api.request(Method::DELETE, &format!("{path}/hosts"))).await?;
+            }
+            if anew {
+                api.send(api.request(Method::DELETE, &format!("{path}/key"))).await?;
+            }
+            let repository: RepositoryView = api.post(&format!("{path}/key"), &serde_json::json!({})).await?;
+            if json {
+                out::json(&repository);
+                return OK;
+            }
+            out::print(repository.key.as_deref().unwrap_or_default());
+            out::remark("give this key to the repository's server, as one that may read");
+            repository.hosts.iter().for_each(|host| out::remark(format!("pinned: {} {} {}", host.host, host.kind, host.fingerprint)));
+        }
+        ProjectCommand::MainBranch { name, branch } => {
+            let ask = SetMainBranch { branch };
+            let path = format!("projects/{name}/repository/main-branch");
+            let repository: RepositoryView = api.put(&path, &ask).await?;
+            let how = if repository.main_follows { ", as the repository names it" } else { "" };
+            out::print(format!("the main branch of {name} is {}{how}", repository.main_branch));
         }
         ProjectCommand::Outside { name, what } => {
             let (outside, told) = match what {
@@ -139,6 +218,18 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
         }
     }
     OK
+}
+
+fn print_repository(repository: &RepositoryView) {
+    for login in &repository.logins {
+        out::print(format!("  read as     {} at {}", login.user, login.origin));
+    }
+    if let Some(key) = &repository.key {
+        out::print(format!("  with key    {key}"));
+    }
+    for host in &repository.hosts {
+        out::print(format!("  pinned      {} {} {}", host.host, host.kind, host.fingerprint));
+    }
 }
 
 fn print_facts(project: &ProjectView) {

@@ -10,7 +10,7 @@ use crate::fence::IsolationChoice;
 use crate::out;
 use crate::reference::RunRef;
 use ordotaxis_core::dispatch::Taking;
-use ordotaxis_core::language::{counted, has_errors};
+use ordotaxis_core::language::counted;
 use ordotaxis_core::plan::{Occasion, Source, plan as make_plan};
 use ordotaxis_runner::{Config, Isolation, Leave, Settings as RunnerSettings, enrol, work};
 use ordotaxis_service::{Settings, Shutdown, serve as run_service};
@@ -76,7 +76,7 @@ pub(super) async fn rehearse(options: RehearseOptions, mounts: bool, json: bool)
     if ask.only_changed {
         occasion.changed = Some(copy.changed.clone().unwrap_or_default());
     }
-    let Some(Wants { labels, secrets }) = planned(&file, &text, &ask, &occasion).await? else { return Ok(failed()) };
+    let Some(Wants { labels, secrets }) = planned(&file, &text, &occasion).await? else { return Ok(failed()) };
     let isolation = runner::isolation(ask.isolation)?;
     if !ask.json {
         announce(&ask, &occasion, &copy, isolation);
@@ -123,7 +123,7 @@ struct Wants {
 }
 
 /// Plans once before anything is raised: mistakes cost nothing.
-async fn planned(file: &Path, text: &str, ask: &Ask, occasion: &Occasion) -> Result<Option<Wants>, Failure> {
+async fn planned(file: &Path, text: &str, occasion: &Occasion) -> Result<Option<Wants>, Failure> {
     let name = file.display().to_string();
     let borrowed = local::fetch_borrowed(text).await;
     let planned = match make_plan(Source { text, name: &plan::pipeline_name(file), borrowed: &borrowed }, occasion) {
@@ -133,17 +133,6 @@ async fn planned(file: &Path, text: &str, ask: &Ask, occasion: &Occasion) -> Res
             return Ok(None);
         }
     };
-    if has_errors(&planned.later) {
-        let errors: Vec<_> =
-            planned.later.into_iter().filter(|found| found.severity == ordotaxis_core::language::Severity::Error).collect();
-        check::print(&name, text, &errors)?;
-        return Ok(None);
-    }
-    if !planned.later.is_empty() && !ask.json {
-        let keys: BTreeSet<&str> = planned.later.iter().filter_map(|found| found.message.split('`').nth(1)).collect();
-        let keys = keys.into_iter().collect::<Vec<_>>().join(", ");
-        out::remark(out::dim(&format!("not yet done by this version, and left out: {keys}")));
-    }
     let jobs = planned.plan.jobs.iter();
     let secrets = jobs.clone().filter_map(|job| job.extras.as_ref()).flat_map(|extras| extras.secrets.clone()).collect();
     Ok(Some(Wants { labels: jobs.flat_map(|job| job.labels.clone()).collect(), secrets }))
@@ -291,7 +280,7 @@ impl Stage {
     async fn play(&self, copy: &Copy, ask: &Ask, secrets: &BTreeSet<String>) -> Result<ExitCode, Failure> {
         let api = &self.api;
         let git_url = copy.repository.display().to_string();
-        let project = NewProject { name: copy.project.clone(), git_url, main_branch: copy.branch.clone(), forge: None };
+        let project = NewProject { name: copy.project.clone(), git_url, main_branch: Some(copy.branch.clone()), login: None, forge: None };
         let _: ProjectView = api.post("projects", &project).await?;
         let run = SetOutside { outside: "run".to_owned() };
         api.send(api.request(reqwest::Method::PUT, &format!("projects/{}/outside", copy.project)).json(&run)).await?;

@@ -232,21 +232,3 @@ async fn patterns_are_borrowed_at_a_tag_and_a_moved_tag_is_told() {
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(told.contains("`who` cannot be `tied`") && told.contains("did you mean `tide`?"), "{told}");
 }
-
-#[tokio::test(flavor = "multi_thread")]
-async fn what_this_version_does_not_do_is_told_when_it_is_run() {
-    let world = world().await;
-    let _runner = world.runner(RunnerOptions::default()).await;
-    let repository = world.project("tidegauge").await;
-    let needed = "language = 1\n[job.a.b]\nsteps = [\"true\"]\ncheckout = { submodules = true }\n";
-    let commit = repository.push_pipeline(needed);
-    let run = world.verdict("tidegauge", &commit).await;
-    assert_eq!((run["state"].as_str(), run["diagnostics"][0]["code"].as_str()), (Some("failed"), Some("not-yet")), "{run}");
-    let checked = world.run_in(&repository.folder, &["check"]).await;
-    assert!(checked.code == 0 && checked.err.contains("nothing wrong"), "{checked:?}");
-    let harmless = "language = 1\n[job.a.b]\nsteps = [\"true\"]\ncheckout = { depth = 3 }\n";
-    let commit = repository.push_pipeline(harmless);
-    let run = world.verdict("tidegauge", &commit).await;
-    assert_eq!(run["state"], "passed");
-    assert_eq!((run["diagnostics"][0]["severity"].as_str(), run["diagnostics"][0]["code"].as_str()), (Some("note"), Some("not-yet")));
-}

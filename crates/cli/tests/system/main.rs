@@ -1,6 +1,7 @@
 //! The whole system through its real interfaces: the client binary, HTTP, git, and the console in a browser.
 
 mod ahead;
+mod checkout;
 mod client;
 mod console;
 mod contract;
@@ -21,6 +22,7 @@ mod lost;
 mod mistakes;
 mod order;
 mod outside;
+mod private;
 mod proxy;
 mod rights;
 mod shapes;

@@ -19,12 +19,13 @@ const NEEDS: &[(&str, &str)] = &[
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why",
     ),
-    ("reader, signed in", "list_connections list_secrets"),
+    ("reader, signed in", "list_connections list_secrets show_repository"),
     ("operator", "start_run again allow_run start_job stop_run add_note"),
     (
         "editor",
         "set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact
-         set_outside project_journal",
+         set_outside project_journal set_repository_login remove_repository_login make_repository_key remove_repository_key
+         forget_repository_hosts set_main_branch",
     ),
     ("owner", "remove_project set_seen"),
     (

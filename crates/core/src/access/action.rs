@@ -72,6 +72,8 @@ actions! {
     DropCaches "cache.drop" EDITOR;
     PinArtifact "artifact.pin" EDITOR;
     SetProject "project.set" EDITOR;
+    /// What a project's repository is read with.
+    SetRepository "project.repository" EDITOR;
     SeeProjectJournal "project-journal.see" EDITOR;
     AddProject "project.add" OWNER;
     RemoveProject "project.remove" OWNER;

@@ -9,7 +9,6 @@ use std::ops::Range;
 pub enum Code {
     Syntax,
     UnknownKey,
-    NotYet,
     WrongType,
     BadValue,
     BadName,
@@ -45,10 +44,9 @@ pub enum Code {
 
 impl Code {
     /// Every kind, in the order of the language guide.
-    pub const ALL: [Code; 34] = [
+    pub const ALL: [Code; 33] = [
         Code::Syntax,
         Code::UnknownKey,
-        Code::NotYet,
         Code::WrongType,
         Code::BadValue,
         Code::BadName,
@@ -87,7 +85,6 @@ impl Code {
         match self {
             Code::Syntax => "The file cannot be read as TOML",
             Code::UnknownKey => "A key that the language does not have",
-            Code::NotYet => "A key that this version does not do",
             Code::WrongType => "A value of the wrong kind",
             Code::BadValue => "A value that cannot be",
             Code::BadName => "A name that cannot be",
@@ -127,7 +124,6 @@ impl Code {
         match self {
             Code::Syntax => "syntax",
             Code::UnknownKey => "unknown-key",
-            Code::NotYet => "not-yet",
             Code::WrongType => "wrong-type",
             Code::BadValue => "bad-value",
             Code::BadName => "bad-name",

@@ -1,10 +1,10 @@
 //! Reads a whole file: the tables that stand outside jobs, then each job.
 
-use super::diagnostic::{Code, Diagnostic, Severity};
+use super::diagnostic::{Code, Diagnostic};
 use super::pipeline::{Borrow, Input, Job, JobId, Pattern, Pipeline, StageRules, Starts};
 use super::place::{At, Span};
 use super::reader::{self, Reader, Value};
-use super::shape::{Key, Place, Run};
+use super::shape::Place;
 use super::{FILE_LIMIT, JOB_LIMIT, keys};
 use crate::order;
 use indexmap::IndexMap;
@@ -24,7 +24,7 @@ pub fn read(text: &str) -> (Pipeline, Vec<Diagnostic>) {
 
 /// As [`read`], for a text whose length the caller answers for.
 pub fn read_any_length(text: &str) -> (Pipeline, Vec<Diagnostic>) {
-    let mut reader = Reader { text, diagnostics: Vec::new(), later: Vec::new() };
+    let mut reader = Reader { text, diagnostics: Vec::new() };
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
@@ -35,8 +35,7 @@ pub fn read_any_length(text: &str) -> (Pipeline, Vec<Diagnostic>) {
         }
         reader.note(diagnostic);
     }
-    let mut pipeline = reader.file(document.get_ref());
-    pipeline.later = reader.later;
+    let pipeline = reader.file(document.get_ref());
     let diagnostics = if errors_of_syntax(&reader.diagnostics) { without_echoes(text, reader.diagnostics) } else { reader.diagnostics };
     (pipeline, diagnostics)
 }
@@ -234,20 +233,6 @@ impl Reader<'_> {
     fn one_keyword_too_high(&mut self, stage: &str, key: &str, span: Span) {
         let message = format!("`{key}` is in `[job.{stage}]`, which is a stage; a job's table is `[job.STAGE.NAME]`");
         self.note(Diagnostic::error(Code::WrongType, span, message).hint(format!("write `[job.{stage}.NAME]` with a name for the job")));
-    }
-
-    /// Notes a key that this version does not do, unless its value asks for what happens anyway.
-    pub(super) fn note_later(&mut self, key: &Key, span: Span, value: &DeValue<'_>, place: Place<'_>) {
-        let as_always = matches!(value, DeValue::Boolean(flag) if *flag == (key.name == "network"));
-        if key.run == Run::Yes || as_always {
-            return;
-        }
-        let message = format!("`{}` in {place} is not yet done by this version", key.name);
-        let diagnostic = Diagnostic::error(Code::NotYet, span, message);
-        self.later.push(match key.run {
-            Run::Without => Diagnostic { severity: Severity::Note, ..diagnostic.hint("the run continues without it") },
-            _ => diagnostic.hint("take it out for now; a run that silently left it out would do something else than the file says"),
-        });
     }
 }
 

@@ -1,7 +1,7 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
 use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split};
-use super::pipeline::{Body, Cell, CellsOf, CheckoutLine, GiveLine, Matrix, Take, Upon, WhenNone};
+use super::pipeline::{Body, Cell, CellsOf, CheckoutLine, Depth, GitFiles, GiveLine, Matrix, Take, Upon, WhenNone};
 use super::place::At;
 use super::reader::{self, Reader, Value};
 use super::step::{Step, StepLine};
@@ -145,9 +145,22 @@ fn gives(value: &Value<'_>) -> Vec<GiveLine> {
 fn checkout(value: &Value<'_>) -> Option<CheckoutLine> {
     match value.get_ref() {
         DeValue::Boolean(false) => Some(CheckoutLine::None),
-        DeValue::Table(table) => Some(CheckoutLine::Files(table.get("dir").and_then(reader::template))),
-        _ => Some(CheckoutLine::Files(None)),
+        DeValue::Table(table) => {
+            let flag = |key: &str| table.get(key).and_then(reader::flag).unwrap_or_default();
+            let git = GitFiles {
+                depth: table.get("depth").and_then(depth).unwrap_or_default(),
+                submodules: flag("submodules"),
+                lfs: flag("lfs"),
+                paths: table.get("paths").map(reader::strings).unwrap_or_default(),
+            };
+            Some(CheckoutLine::Files { dir: table.get("dir").and_then(reader::template), git })
+        }
+        _ => Some(CheckoutLine::Files { dir: None, git: GitFiles::default() }),
     }
+}
+
+fn depth(value: &Value<'_>) -> Option<Depth> {
+    reader::number(value).map(Depth::Commits).or_else(|| reader::string(value)?.parse().ok())
 }
 
 fn upon(value: &Value<'_>) -> Vec<Upon> {

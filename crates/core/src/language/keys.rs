@@ -1,7 +1,6 @@
-//! Every key of the language, table by table, with what its value may look like, one line for editors, and whether this
-//! version does it.
+//! Every key of the language, table by table, with what its value may look like, one line for editors.
 
-use super::shape::{Format, Key, Names, Run, Shape};
+use super::shape::{Format, Key, Names, Shape};
 
 const FLAG: &Shape = &Shape::Flag;
 const FREE: &Shape = &Shape::Text(Format::Free);
@@ -27,19 +26,11 @@ const STEP_LIST: &Shape = &Shape::List(&Shape::Either(
 const CELLS: &Shape = &Shape::List(&Shape::Map { names: Names::Plain, of: &Shape::Scalar, called: "an axis" });
 
 const fn key(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
-    Key { name, shape, says, run: Run::Yes, required: false }
+    Key { name, shape, says, required: false }
 }
 
 const fn needed(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
-    Key { name, shape, says, run: Run::Yes, required: true }
-}
-
-const fn without(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
-    Key { name, shape, says, run: Run::Without, required: false }
-}
-
-const fn not_yet(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
-    Key { name, shape, says, run: Run::NotYet, required: false }
+    Key { name, shape, says, required: true }
 }
 
 pub(crate) const FILE: &[Key] = &[
@@ -235,8 +226,14 @@ pub(crate) const GIVE: &[Key] = &[
 
 pub(crate) const CHECKOUT: &[Key] = &[
     key("dir", INNER, "the folder the files are put in"),
-    without("depth", &Shape::Number { least: 1, most: 1_000_000 }, "how many commits of history"),
-    not_yet("submodules", FLAG, "whether submodules are checked out too"),
+    key(
+        "depth",
+        &Shape::Either(&[&Shape::Number { least: 1, most: 1_000_000 }, &Shape::Choice(&["all"])], "a number of commits, or \"all\""),
+        "how many commits of history, or \"all\"; 1 when absent",
+    ),
+    key("submodules", FLAG, "whether submodules are checked out too, and theirs"),
+    key("lfs", FLAG, "whether files kept by git-lfs are there in place of the pointers to them"),
+    key("paths", INNER_GLOBS, "globs: only files that fit one of these are checked out"),
 ];
 
 const RETRY_KEYS: &[Key] = &[

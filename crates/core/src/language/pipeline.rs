@@ -1,6 +1,5 @@
 //! A pipeline as its file says it: every part with its place in the text, no name resolved yet. [`crate::plan`] resolves.
 
-use super::diagnostic::Diagnostic;
 use super::extras::Extras;
 use super::place::{At, Span};
 use super::schedule::Schedule;
@@ -77,9 +76,6 @@ pub struct Pipeline {
     pub patterns: IndexMap<String, Pattern>,
     pub borrows: IndexMap<String, At<Borrow>>,
     pub jobs: Vec<Job>,
-    /// Keys that this version reads, checks and plans but does not do: errors where a run cannot go without them,
-    /// notes where it can. Told when it is run.
-    pub later: Vec<Diagnostic>,
 }
 
 /// What makes a run begin.
@@ -263,11 +259,11 @@ impl Upon {
         [("passed", Upon::Passed), ("failed", Upon::Failed), ("skipped", Upon::Skipped), ("stopped", Upon::Stopped), ("lost", Upon::Lost)];
 }
 
-/// Whether and where the commit's files are put, as the file writes it.
+/// Whether, where and how the commit's files are put, as the file writes it.
 #[derive(Debug, Clone)]
 pub enum CheckoutLine {
     None,
-    Files(Option<At<Template>>),
+    Files { dir: Option<At<Template>>, git: GitFiles },
 }
 
 /// What happens when an artifact's globs match nothing.
@@ -287,11 +283,107 @@ pub enum Checkout {
     /// An empty folder.
     None,
     /// The commit's files, clean, in this folder below the job's own (`.` for itself).
-    Files { dir: String },
+    Files {
+        dir: String,
+        #[serde(flatten)]
+        git: GitFiles,
+    },
 }
 
 impl Default for Checkout {
     fn default() -> Self {
-        Checkout::Files { dir: ".".into() }
+        Checkout::Files { dir: ".".into(), git: GitFiles::default() }
+    }
+}
+
+/// Which of a commit's files and of its history a checkout has. What is as by default is not stored.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(default)]
+pub struct GitFiles {
+    #[serde(skip_serializing_if = "Depth::is_one")]
+    pub depth: Depth,
+    /// Submodules and theirs, each at the commit that the repository names.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub submodules: bool,
+    /// Files of git-lfs in place of the pointers to them.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub lfs: bool,
+    /// Globs: only files that fit one of these; all where there are none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub paths: Vec<String>,
+}
+
+/// How much history a checkout has: so many commits, the newest counted, or all. Written as in a file: `3`, `"all"`.
+///
+/// ```
+/// use ordotaxis_core::language::Depth;
+/// assert_eq!("all".parse(), Ok(Depth::All));
+/// assert_eq!("3".parse(), Ok(Depth::Commits(3)));
+/// assert!("0".parse::<Depth>().is_err());
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(try_from = "DepthForm", into = "DepthForm")]
+pub enum Depth {
+    Commits(u32),
+    All,
+}
+
+impl Default for Depth {
+    fn default() -> Self {
+        Depth::Commits(1)
+    }
+}
+
+impl Depth {
+    fn is_one(&self) -> bool {
+        *self == Depth::default()
+    }
+}
+
+impl std::fmt::Display for Depth {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Depth::Commits(commits) => write!(f, "{commits}"),
+            Depth::All => f.write_str("all"),
+        }
+    }
+}
+
+impl std::str::FromStr for Depth {
+    type Err = &'static str;
+
+    fn from_str(text: &str) -> Result<Depth, Self::Err> {
+        match text.parse::<u32>() {
+            Ok(commits) if commits > 0 => Ok(Depth::Commits(commits)),
+            _ if text == "all" => Ok(Depth::All),
+            _ => Err("a depth is a number of commits from 1, or \"all\""),
+        }
+    }
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum DepthForm {
+    Commits(u32),
+    Word(String),
+}
+
+impl TryFrom<DepthForm> for Depth {
+    type Error = &'static str;
+
+    fn try_from(form: DepthForm) -> Result<Depth, Self::Error> {
+        match form {
+            DepthForm::Commits(commits) => commits.to_string().parse(),
+            DepthForm::Word(word) => word.parse(),
+        }
+    }
+}
+
+impl From<Depth> for DepthForm {
+    fn from(depth: Depth) -> DepthForm {
+        match depth {
+            Depth::Commits(commits) => DepthForm::Commits(commits),
+            Depth::All => DepthForm::Word("all".into()),
+        }
     }
 }

@@ -16,8 +16,6 @@ pub(crate) type Value<'i> = Spanned<DeValue<'i>>;
 pub(crate) struct Reader<'t> {
     pub(crate) text: &'t str,
     pub(crate) diagnostics: Vec<Diagnostic>,
-    /// Keys used that this version does not do.
-    pub(crate) later: Vec<Diagnostic>,
 }
 
 impl Reader<'_> {

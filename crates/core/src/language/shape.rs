@@ -12,19 +12,7 @@ pub(crate) struct Key {
     pub(crate) name: &'static str,
     pub(crate) shape: &'static Shape,
     pub(crate) says: &'static str,
-    /// Whether this version does what the key says; else how a run goes without it.
-    pub(crate) run: Run,
     pub(crate) required: bool,
-}
-
-/// What a run does about a key.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Run {
-    Yes,
-    /// Leaving it out changes no result: the run continues without it and says so.
-    Without,
-    /// Leaving it out would do something else than the file says: the run does not begin.
-    NotYet,
 }
 
 /// What a key's value may be.
@@ -143,7 +131,6 @@ impl Reader<'_> {
             let name: &str = key.get_ref();
             match keys.iter().find(|known| known.name == name) {
                 Some(known) => {
-                    self.note_later(known, key.span(), value.get_ref(), place);
                     self.fits(value, known.shape, Place::Fixed(name));
                 }
                 None => self.note(

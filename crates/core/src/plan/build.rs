@@ -8,7 +8,9 @@ use super::resolve::{After, File, Graph, only, shared_axes};
 use super::scope::Conditions;
 use super::value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, VERSION, Wait, WaitOn};
 use crate::expression::Values;
-use crate::language::{At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, Give, GiveLine, Step, StepLine, Take, Upon};
+use crate::language::{
+    At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, GitFiles, Give, GiveLine, Step, StepLine, Take, Upon,
+};
 use crate::template::{Slot, Template};
 use cel::Context;
 use indexmap::IndexMap;
@@ -166,8 +168,9 @@ impl<'a> Build<'a, '_> {
         let to: Vec<Option<Template>> = file.takes(at).iter().map(|take| take.value.to.as_ref().map(|to| texts.take(to))).collect();
         let checkout = match body.checkout.as_ref().or(defaults.checkout.as_ref()) {
             Some(CheckoutLine::None) => None,
-            Some(CheckoutLine::Files(Some(dir))) => Some(texts.take(dir)),
-            _ => Some(Template::of_text(".")),
+            Some(CheckoutLine::Files { dir: Some(dir), git }) => Some((texts.take(dir), git.clone())),
+            Some(CheckoutLine::Files { dir: None, git }) => Some((Template::of_text("."), git.clone())),
+            None => Some((Template::of_text("."), GitFiles::default())),
         };
         let extras = self.extras(at, &fill);
         // Who may not push here must not hold up those who may.
@@ -223,7 +226,7 @@ impl<'a> Build<'a, '_> {
             late,
             timeout_ms: body.timeout_ms.or(defaults.timeout_ms),
             may_fail: body.may_fail.or(defaults.may_fail).unwrap_or(false),
-            checkout: checkout.map_or(Checkout::None, |dir| Checkout::Files { dir: text(&dir) }),
+            checkout: checkout.map_or(Checkout::None, |(dir, git)| Checkout::Files { dir: text(&dir), git }),
             extras,
         }
     }

@@ -53,8 +53,6 @@ pub struct Planned {
     pub starts: Starts,
     /// Warnings and notes.
     pub remarks: Vec<Diagnostic>,
-    /// What this version does not do: with an error among them, the plan must not be run.
-    pub later: Vec<Diagnostic>,
 }
 
 /// Every mistake that can be found without an occasion, in the order of the file.
@@ -110,7 +108,7 @@ fn planned(source: Source<'_>, occasion: &Occasion, pipeline: Pipeline, diagnost
         })
     });
     match made {
-        (Some(plan), remarks) if !has_errors(&remarks) => Ok(Planned { plan, starts: pipeline.starts, remarks, later: pipeline.later }),
+        (Some(plan), remarks) if !has_errors(&remarks) => Ok(Planned { plan, starts: pipeline.starts, remarks }),
         (_, diagnostics) => Err(diagnostics),
     }
 }

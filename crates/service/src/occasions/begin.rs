@@ -10,7 +10,7 @@ use crate::{clock, events};
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::digest::fitting;
 use ordotaxis_core::engine::State;
-use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
+use ordotaxis_core::language::{Code, Diagnostic, Severity};
 use ordotaxis_core::plan::{Event, Occasion, Plan, Planned, Source, plan, starts};
 use ordotaxis_git::CommitInfo;
 use ordotaxis_store::{Entry, NewRunRow, Project, RunKey, RunRow, StoreError, Tx};
@@ -52,14 +52,7 @@ pub(crate) async fn begin(
             Ok(broken(app, actor, project, known, &file.name, &views(&errors)).await?.into())
         }
         Ok(planned) if !starts(&planned.starts, &known.occasion) || goes_round(project, known, file) => Ok(Begun::Unwanted),
-        Ok(planned) if has_errors(&planned.later) => {
-            let errors: Vec<Diagnostic> = planned.later.into_iter().filter(|found| found.severity == Severity::Error).collect();
-            Ok(broken(app, actor, project, known, &file.name, &views(&errors)).await?.into())
-        }
-        Ok(planned) => {
-            let told: Vec<Diagnostic> = planned.later.iter().cloned().chain(moved).collect();
-            Ok(run(app, actor, project, known, planned, &views(&told)).await?.into())
-        }
+        Ok(planned) => Ok(run(app, actor, project, known, planned, &views(&moved)).await?.into()),
     }
 }
 

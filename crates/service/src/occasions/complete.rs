@@ -39,6 +39,10 @@ pub(crate) async fn complete(mirror: &Mirror, project: &Project, given: &Occasio
     let commit = mirror.commit(&id).await?;
     // A tag may be an object of its own; runs speak of the commit.
     occasion.commit = Some(commit.id.clone());
+    if let Some(tag) = occasion.tag_name() {
+        // One that is gone again takes nothing from the commit that it named.
+        let _ = mirror.need_tag(tag, &commit.id).await;
+    }
     if occasion.changed.is_none()
         && let Cause::Push { branch, before } = &occasion.cause
     {

@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::clock;
 use ordotaxis_core::language::{Borrow, Code, Diagnostic, Severity};
 use ordotaxis_core::plan::{BorrowedFile, BorrowedFiles, borrows};
-use ordotaxis_git::{GitError, Mirror};
+use ordotaxis_git::{Access, GitError, Mirror};
 use ordotaxis_store::{Project, StoreError};
 use sha2::{Digest, Sha256};
 
@@ -141,7 +141,7 @@ async fn fetch_one_borrowed(app: &App, project: &Project, borrow: &Borrow, fetch
     crate::places::may_borrow(&app.settings, &borrow.git, &project.git_url).map_err(NotBorrowed::No)?;
     let digest = Sha256::digest(borrow.git.as_bytes());
     let short: String = digest.iter().take(10).map(|byte| format!("{byte:02x}")).collect();
-    let mirror = app.mirrors.get(&format!("+{short}"), &borrow.git);
+    let mirror = app.mirrors.get(&format!("+{short}"), &borrow.git, Access::default());
     if fetch == Fetch::Always {
         mirror.fetch_all().await?;
     }

@@ -81,6 +81,15 @@ pub(crate) async fn look_again(app: &App, actor: &Actor, project: &Project, id: 
     Ok(Some(looked))
 }
 
+/// A project whose main branch is there, as far as its mirror knows. One that was taken for `main` when nobody could say, or
+/// is called otherwise by now, is asked for again.
+pub(crate) async fn main_branch_there(app: &App, project: Project) -> Result<Project, OccasionError> {
+    if !project.main_follows || app.mirror(&project).resolve(&project.main_branch).await?.is_some() {
+        return Ok(project);
+    }
+    Ok(app.follow_head(project).await?.0)
+}
+
 /// Begins every pipeline of the commit that this occasion, the `arrived`th, starts.
 async fn begin_all(app: &App, actor: &Actor, project: &Project, occasion: &Occasion, arrived: i64) -> Result<Looked, OccasionError> {
     if occasion.is_from_outside() && project.outside == "never" {
@@ -88,6 +97,7 @@ async fn begin_all(app: &App, actor: &Actor, project: &Project, occasion: &Occas
     }
     let mirror = app.mirror(project);
     let mut known = complete(&mirror, project, occasion).await?;
+    let project = &main_branch_there(app, project.clone()).await?;
     let files = pipeline_files(app, project, &mirror, &known.commit.id).await?;
     known.newer = order::newer(app, project, &mirror, &known, arrived).await?;
     if files.is_empty() {

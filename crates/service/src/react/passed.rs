@@ -69,10 +69,11 @@ mod tests {
     #[test]
     fn only_settled_commits_lead_others_on() {
         let project = Project {
+            git_url: String::new(),
             id: 1,
             name: "tidegauge".into(),
-            git_url: String::new(),
             main_branch: "main".into(),
+            main_follows: false,
             sealed: None,
             forge: None,
             outside: "ask".into(),

@@ -11,6 +11,8 @@ pub struct Project {
     pub name: String,
     pub git_url: String,
     pub main_branch: String,
+    /// It is the one that the repository names, and follows it.
+    pub main_follows: bool,
     /// The webhook's secret and the forge's token, sealed by the service.
     pub sealed: Option<Vec<u8>>,
     pub forge: Option<Forge>,
@@ -43,6 +45,7 @@ struct Row {
     name: String,
     git_url: String,
     main_branch: String,
+    main_follows: bool,
     sealed: Option<Vec<u8>>,
     forge: Option<String>,
     outside: String,
@@ -58,6 +61,7 @@ impl Row {
             name: self.name,
             git_url: self.git_url,
             main_branch: self.main_branch,
+            main_follows: self.main_follows,
             sealed: self.sealed,
             forge,
             outside: self.outside,
@@ -99,12 +103,13 @@ impl Tx {
     /// it afterwards with [`Records::seal_project`].
     pub async fn add_project(&mut self, project: &Project) -> Result<i64, StoreError> {
         let forge = project.forge.as_ref().and_then(|forge| serde_json::to_string(forge).ok());
-        let sql = "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, forge, outside, seen, created_at)
-                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'projects'), ?, ?, ?, '', ?, ?, ?, ?) RETURNING id";
+        let sql = "INSERT INTO projects (id, name, git_url, main_branch, main_follows, hook_secret, forge, outside, seen, created_at)
+                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'projects'), ?, ?, ?, ?, '', ?, ?, ?, ?) RETURNING id";
         sqlx::query_scalar(sql)
             .bind(&project.name)
             .bind(&project.git_url)
             .bind(&project.main_branch)
+            .bind(project.main_follows)
             .bind(forge)
             .bind(&project.outside)
             .bind(project.seen.word())
@@ -124,6 +129,13 @@ impl Tx {
     /// Changes where a project's repository is.
     pub async fn set_git_url(&mut self, id: i64, git_url: &str) -> Result<(), StoreError> {
         sqlx::query("UPDATE projects SET git_url = ? WHERE id = ?").bind(git_url).bind(id).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
+    /// Says which branch is a project's main one, and whether it is the one that the repository names.
+    pub async fn set_main_branch(&mut self, id: i64, branch: &str, follows: bool) -> Result<(), StoreError> {
+        let sql = "UPDATE projects SET main_branch = ?, main_follows = ? WHERE id = ?";
+        sqlx::query(sql).bind(branch).bind(follows).bind(id).execute(&mut *self.on).await?;
         Ok(())
     }
 

@@ -43,6 +43,7 @@ pub(crate) async fn project(records: &Records, name: &str) -> Project {
         name: name.into(),
         git_url: format!("http://forge/{name}.git"),
         main_branch: "main".into(),
+        main_follows: false,
         sealed: None,
         forge: Some(forge),
         outside: "ask".into(),

@@ -16,13 +16,10 @@ pub struct Lease {
     #[serde(default)]
     pub taken_at: i64,
     pub project: String,
-    pub git_url: String,
     pub commit: String,
-    /// For a branch that the commit was pushed to; helps a mirror fetch little.
-    pub branch: Option<String>,
-    /// For a proposal: `commit` is made from these, by the same rule everywhere.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub merge: Option<Merge>,
+    /// Another one when a tag was set that a checkout of the commit shows: one that was made before is of no use then.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub tags_mark: String,
     /// `PROJECT/NUMBER`
     pub run: String,
     pub job: JobId,

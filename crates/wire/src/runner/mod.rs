@@ -7,6 +7,7 @@
 
 mod attempt;
 mod content;
+mod files;
 mod lease;
 mod log;
 mod report;
@@ -14,6 +15,7 @@ mod session;
 
 pub use attempt::{AttemptId, BadAttemptId, VERSION};
 pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, SaveCache, SavedCache};
+pub use files::{AskFiles, AskLarge, AskPack, CommitTag, FilesAbout, InnerModule, LargeFile};
 pub use lease::{Lease, LeaseCache, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, Merge, Share};
 pub use log::{LogAnswer, Phases, log_limit};
 pub use report::{AttemptReports, Finish, ReportsTaken};

@@ -12,12 +12,14 @@ mod grants;
 mod groups;
 mod journal;
 mod live;
+mod logins;
 mod logs;
 mod notes;
 mod numbers;
 mod persons;
 mod pipelines;
 mod projects;
+mod repository;
 mod runners;
 mod runs;
 mod secrets;
@@ -53,6 +55,11 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(projects::list, projects::add))
         .routes(routes!(projects::show, projects::remove))
         .routes(routes!(projects::set_outside))
+        .routes(routes!(repository::show))
+        .routes(routes!(repository::set_login, repository::remove_login))
+        .routes(routes!(repository::make_key, repository::remove_key))
+        .routes(routes!(repository::forget_hosts))
+        .routes(routes!(repository::set_main_branch))
         .routes(routes!(work::list))
         .routes(routes!(work::again))
         .routes(routes!(runs::allow))

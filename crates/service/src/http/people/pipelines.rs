@@ -83,7 +83,7 @@ fn checked(ask: &Check, borrowed: &BorrowedFiles) -> CheckView {
             let picture = drawn.is_some().then(|| svg(&planned.plan));
             CheckView {
                 diagnostics: views(&planned.remarks),
-                later: views(&planned.later),
+                later: Vec::new(),
                 starts: starts(&planned.starts, &occasion),
                 jobs,
                 plan: drawn,

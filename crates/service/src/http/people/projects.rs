@@ -1,5 +1,6 @@
 //! Projects: add, list, show, remove.
 
+use super::logins;
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::Caller;
@@ -28,6 +29,7 @@ fn view(app: &App, project: &Project) -> ProjectView {
         hook_secret: None,
         outside: project.outside.clone(),
         seen: project.seen,
+        remark: None,
         trouble: None,
         created_at: moment(project.created_at),
     }
@@ -90,6 +92,10 @@ pub(crate) async fn add(
             format!("there is no forge profile {}; there are: {}", forge.profile, known.join(", ")),
         ));
     }
+    if ask.main_branch.as_deref().is_some_and(|branch| !logins::is_branch(branch)) {
+        return Err(ApiError::field("/main_branch", "this cannot be the name of a branch"));
+    }
+    let login = ask.login.map(|login| logins::login(&ask.git_url, login)).transpose().map_err(|error| error.at("/login"))?;
     let key: [u8; 24] = rand::random();
     let hook_secret = format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode(key));
     let token = ask.forge.as_ref().and_then(|forge| forge.token.clone());
@@ -98,7 +104,8 @@ pub(crate) async fn add(
         id: 0,
         name: ask.name,
         git_url: ask.git_url,
-        main_branch: ask.main_branch,
+        main_follows: ask.main_branch.is_none(),
+        main_branch: ask.main_branch.unwrap_or_else(|| "main".to_owned()),
         sealed: None,
         forge,
         outside: "ask".to_owned(),
@@ -107,13 +114,18 @@ pub(crate) async fn add(
     };
     let mut tx = app.records.tx(&caller.actor, project.created_at).await?;
     let id = tx.add_project(&project).await?;
-    let outward = crate::seal::Outward { hook_secret: hook_secret.clone(), token, git_password: None };
+    let outward =
+        crate::seal::Outward { hook_secret: hook_secret.clone(), token, logins: login.into_iter().collect(), ..Default::default() };
     let sealed = app.seal.seal_outward(id, &outward).ok_or_else(|| ApiError::field("/forge/token", "the token could not be sealed"))?;
     tx.seal_project(id, &sealed).await?;
     let after = serde_json::json!({ "git_url": project.git_url, "main_branch": project.main_branch, "forge": project.forge });
     tx.note(Entry::new(Action::AddProject, &project.name).of(&project.name).after(after));
     tx.commit().await?;
-    Ok((StatusCode::CREATED, Json(ProjectView { hook_secret: Some(hook_secret), ..view(&app, &project) })))
+    // A mirror that an earlier project of this name left is another repository's.
+    app.mirrors.remove(&project.name).await?;
+    let project = find(&app, &project.name).await?;
+    let (project, remark) = app.follow_head(project).await?;
+    Ok((StatusCode::CREATED, Json(ProjectView { hook_secret: Some(hook_secret), remark, ..view(&app, &project) })))
 }
 
 /// Remove a project with all its runs.
@@ -132,6 +144,7 @@ pub(crate) async fn remove(State(app): State<App>, caller: Caller, Path(name): P
     let logs = app.logs.clone();
     tokio::task::spawn_blocking(move || logs.remove_runs(&runs)).await.map_err(std::io::Error::other)??;
     app.mirrors.remove(&name).await?;
+    let _ = std::fs::remove_file(app.known_hosts(&project));
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -8,7 +8,7 @@ use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
 use crate::http::gate::unknown_project;
 use crate::keeper::{AgainRefused, RunCommand, StartRefused, StopRefused};
-use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, pipeline_files};
+use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, main_branch_there, pipeline_files};
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -113,6 +113,7 @@ pub(crate) async fn start(
         let detail = format!("{} cannot be read now: {error}", project.git_url);
         return Err(ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", detail));
     }
+    let project = main_branch_there(&app, project).await.map_err(away)?;
     let reference = ask.reference.clone().unwrap_or_else(|| project.main_branch.clone());
     let id = resolve(&mirror, &project, &reference).await?;
     let files = pipeline_files(&app, &project, &mirror, &id).await.map_err(away)?;

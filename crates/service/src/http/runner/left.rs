@@ -12,15 +12,17 @@ use axum::extract::State;
 use ordotaxis_core::engine::{Number, Numbers};
 use ordotaxis_core::plan::Plan;
 use ordotaxis_core::report::{Case, CaseEnd, Coverage, Finding, Level};
+use ordotaxis_git::Mirror;
 use ordotaxis_store::{FindingRow, NewResult, ResultRow, ResultsOf, StoreError};
 use ordotaxis_wire::runner::{AttemptId, AttemptReports, Merge, ReportsTaken};
+use std::sync::Arc;
 
 /// A run that results are of.
 struct About {
     run_id: i64,
     project_id: i64,
     project: String,
-    git_url: String,
+    mirror: Arc<Mirror>,
     pipeline: String,
     commit: String,
     merge: Option<Merge>,
@@ -44,7 +46,7 @@ pub(super) async fn left(
         run_id: attempt.run,
         project_id: project.id,
         project: project.name.clone(),
-        git_url: app.git_url(&project),
+        mirror: app.mirror(&project),
         pipeline: plan.pipeline.clone(),
         commit: stored.commit_id,
         merge: stored.merged.as_deref().and_then(|text| serde_json::from_str(text).ok()),
@@ -56,7 +58,7 @@ pub(super) async fn left(
         numbers.extend(tests(&app, &about, &plan, attempt, cases, base, &mut taken).await?);
     }
     if let Some(coverage) = &left.coverage {
-        numbers.extend(coverage_numbers(&app, &about, coverage, &mut taken).await);
+        numbers.extend(coverage_numbers(&about, coverage, &mut taken).await);
     }
     if let Some(found) = &left.findings {
         numbers.extend(findings(&app, attempt, found, base, &mut taken).await?);
@@ -148,11 +150,11 @@ fn named(row: &ResultRow) -> String {
 }
 
 /// Of all lines, and of those that the commit changed.
-async fn coverage_numbers(app: &App, about: &About, coverage: &Coverage, taken: &mut ReportsTaken) -> Numbers {
+async fn coverage_numbers(about: &About, coverage: &Coverage, taken: &mut ReportsTaken) -> Numbers {
     let (ran, all) = coverage.lines();
     let mut numbers = Numbers::from([("coverage.lines".to_owned(), Number::share(ran, all))]);
     let mut said = format!("coverage: {ran} of {all} lines");
-    let mirror = app.mirrors.get(&about.project, &about.git_url);
+    let mirror = &about.mirror;
     let from = match &about.merge {
         Some(merge) => Some(merge.base.clone()),
         None => mirror.parent(&about.commit).await.ok().flatten(),

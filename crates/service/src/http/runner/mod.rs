@@ -2,6 +2,7 @@
 
 mod attempt;
 mod content;
+mod files;
 mod left;
 
 pub(super) use left::is_new;
@@ -50,6 +51,7 @@ pub(super) fn router() -> Router<App> {
         .route("/attempts/{attempt}/finish", post(finish))
         .route("/attempts/{attempt}/give-back", post(give_back))
         .merge(content::router())
+        .merge(files::router())
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
 }
 

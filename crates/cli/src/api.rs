@@ -94,7 +94,10 @@ impl Api {
     pub(crate) async fn run(&self, run: &RunRef) -> Result<RunView, Failure> {
         match run.number {
             Some(number) => self.get(&format!("runs/{}/{number}", run.project)).await,
-            None => self.get(&format!("projects/{}/newest-run", run.project)).await,
+            None => {
+                let request = self.request(Method::GET, &format!("projects/{}/newest-run", run.project));
+                self.read(request.query(&run.pipeline.iter().map(|name| ("pipeline", name)).collect::<Vec<_>>())).await
+            }
         }
     }
 }

@@ -4,19 +4,7 @@ use crate::command::{GitError, base, checked, git, git_with_input, run, unless_n
 use crate::mirror::Mirror;
 use std::collections::BTreeMap;
 
-/// The most paths that are listed; with more, anything may have changed.
-const PATH_LIMIT: usize = 10_000;
-
 impl Mirror {
-    /// The paths in which two commits differ, sorted. None: too many to list.
-    pub async fn changed(&self, from: &str, to: &str) -> Result<Option<Vec<String>>, GitError> {
-        let args = ["diff-tree", "-r", "-z", "--name-only", "--no-commit-id", checked(from)?, checked(to)?];
-        let out = git(&self.dir, &args).await?;
-        let names: Vec<String> =
-            out.split(|&byte| byte == 0).filter(|name| !name.is_empty()).map(|name| String::from_utf8_lossy(name).into_owned()).collect();
-        Ok((names.len() <= PATH_LIMIT).then_some(names))
-    }
-
     /// Every file of a commit: path, and its mode and digest as git has them.
     pub async fn digests(&self, commit: &str) -> Result<Vec<(String, String)>, GitError> {
         let out = git(&self.dir, &["ls-tree", "-r", "-z", "--full-tree", checked(commit)?]).await?;
@@ -42,6 +30,9 @@ impl Mirror {
 
     /// Whether `one` is among what led to `other`; a commit leads to itself.
     pub async fn leads_to(&self, one: &str, other: &str) -> Result<bool, GitError> {
+        if self.leads_to_soon(one, other).await? {
+            return Ok(true);
+        }
         let asked = git(&self.dir, &["merge-base", "--is-ancestor", checked(one)?, checked(other)?]).await;
         Ok(unless_no(asked)?.is_some())
     }

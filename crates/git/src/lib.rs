@@ -6,6 +6,7 @@
 
 mod access;
 mod address;
+mod changed;
 mod command;
 mod history;
 mod large;
@@ -15,6 +16,8 @@ mod objects;
 mod pack;
 mod packet;
 mod pointer;
+mod quick;
+mod receive;
 mod store;
 mod submodules;
 mod tag;

@@ -37,6 +37,8 @@ impl Mirrors {
             fetching: Mutex::new(()),
             objects: Objects::default(),
             tags: Mutex::default(),
+            heads: Mutex::default(),
+            speaks_new: Mutex::default(),
             pointers: Mutex::default(),
         });
         open.insert(project.to_owned(), mirror.clone());
@@ -87,6 +89,10 @@ pub struct Mirror {
     objects: Objects,
     /// As of the last fetch.
     pub(crate) tags: Mutex<Option<Arc<Vec<Tag>>>>,
+    /// Commits that branches name, as of the last fetch.
+    pub(crate) heads: Mutex<Option<Vec<String>>>,
+    /// Whether the other side speaks version 2 of git's protocol.
+    pub(crate) speaks_new: Mutex<Option<bool>>,
     /// Of one commit.
     pub(crate) pointers: Mutex<Option<(String, Arc<Vec<Pointer>>)>>,
 }
@@ -118,6 +124,11 @@ impl Mirror {
         }
         let _one_at_a_time = self.fetching.lock().await;
         if self.has(commit).await? {
+            return Ok(true);
+        }
+        if let Some(branch) = branch
+            && self.fetch_quickly(commit, branch).await
+        {
             return Ok(true);
         }
         if let Some(branch) = branch
@@ -160,6 +171,7 @@ impl Mirror {
         args.extend(refs);
         let done = self.outward(&args).await;
         self.tags.lock().await.take();
+        self.heads.lock().await.take();
         done.map(drop)
     }
 

@@ -144,6 +144,12 @@ pub(crate) struct TreeEntry {
     pub(crate) id: String,
 }
 
+impl TreeEntry {
+    pub(crate) fn is_tree(&self) -> bool {
+        self.mode == "40000"
+    }
+}
+
 /// The entries of a tree object: mode, space, name, zero, 20 bytes of id, again and again.
 pub(crate) fn tree_entries(mut bytes: &[u8]) -> Option<Vec<TreeEntry>> {
     let mut entries = Vec::new();

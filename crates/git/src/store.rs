@@ -6,12 +6,11 @@
 
 use crate::command::{GitError, base, git, git_with_input, is_id, run};
 use crate::pack::HAVES;
-use crate::packet::{self, Packet};
+use crate::receive::{receive, write};
 use crate::tag::Tag;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use std::process::Stdio;
-use tokio::io::{AsyncRead, AsyncWriteExt};
+use tokio::io::AsyncRead;
 use tokio::sync::Mutex;
 
 /// With more packs than that they are put together: each is looked through for an object.
@@ -83,7 +82,7 @@ impl Store {
             git(&self.dir, &["init", "--quiet", "--bare"]).await?;
         }
         let mut shallows = self.shallows();
-        self.take_parts(from, &mut shallows, limit).await?;
+        receive(&self.dir, from, &mut shallows, limit).await?;
         self.write("shallow", &shallows.iter().map(|id| format!("{id}\n")).collect::<String>())?;
         for id in tags.iter().chain([&commit]) {
             self.write(&format!("refs/kept/{id}"), &format!("{id}\n"))?;
@@ -92,54 +91,6 @@ impl Store {
             git(&self.dir, &["repack", "-d", "-q", "--geometric=2"]).await?;
         }
         Ok(())
-    }
-
-    /// The parts of an answer: which commits have no parents here, then the pack.
-    async fn take_parts(&self, from: &mut (impl AsyncRead + Unpin), shallows: &mut BTreeSet<String>, limit: u64) -> Result<(), GitError> {
-        loop {
-            match next(from).await? {
-                Packet::Line(line) if line == b"packfile\n" => return self.take_pack(from, limit).await,
-                Packet::Line(line) => {
-                    let text = String::from_utf8_lossy(&line);
-                    match text.trim_end().split_once(' ') {
-                        Some(("shallow", id)) if is_id(id) => drop(shallows.insert(id.to_owned())),
-                        Some(("unshallow", id)) => drop(shallows.remove(id)),
-                        Some(("ERR", _)) => return Err(GitError::Received("the service's git refused")),
-                        _ => {}
-                    }
-                }
-                Packet::Part => {}
-                Packet::End => return Err(GitError::Received("there was no pack in the answer")),
-            }
-        }
-    }
-
-    /// Lines with a first byte that says what they are: 1 the pack, 2 what git tells people, 3 why it ends.
-    async fn take_pack(&self, from: &mut (impl AsyncRead + Unpin), limit: u64) -> Result<(), GitError> {
-        let mut command = base(&self.dir);
-        command.args(["index-pack", "--stdin", "--fix-thin", &format!("--max-input-size={limit}")]);
-        command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
-        let mut child = command.spawn().map_err(GitError::Start)?;
-        let mut stdin = child.stdin.take().ok_or(GitError::Received("git index-pack takes no input"))?;
-        loop {
-            match next(from).await? {
-                Packet::Line(line) => match line.split_first() {
-                    // Where it ended early, its status says more.
-                    Some((1, pack)) if stdin.write_all(pack).await.is_err() => break,
-                    Some((3, _)) => return Err(GitError::Received("the service's git broke off")),
-                    _ => {}
-                },
-                Packet::End => break,
-                Packet::Part => return Err(GitError::Received("the pack has no end")),
-            }
-        }
-        drop(stdin);
-        let done = child.wait_with_output().await.map_err(GitError::Start)?;
-        if done.status.success() {
-            return Ok(());
-        }
-        let said = String::from_utf8_lossy(&done.stderr).trim().chars().take(400).collect();
-        Err(GitError::Failed { verb: "index-pack".into(), said, code: done.status.code() })
     }
 
     fn write(&self, name: &str, text: &str) -> Result<(), GitError> {
@@ -210,20 +161,6 @@ impl Store {
         }
         Ok(())
     }
-}
-
-async fn next(from: &mut (impl AsyncRead + Unpin)) -> Result<Packet, GitError> {
-    packet::read(from).await.map_err(|_| GitError::Received("the answer broke off"))
-}
-
-/// As a whole, or not at all.
-fn write(path: &Path, text: &str) -> Result<(), GitError> {
-    let failed = |source| GitError::Folder { path: path.to_owned(), source };
-    let aside = path.with_extension("new");
-    if let Some(folder) = path.parent() {
-        std::fs::create_dir_all(folder).map_err(failed)?;
-    }
-    std::fs::write(&aside, text).and_then(|()| std::fs::rename(&aside, path)).map_err(failed)
 }
 
 /// The tags as git packs them: sorted by name.

@@ -141,3 +141,44 @@ async fn what_could_not_be_looked_at_is_not_taken_for_absent() {
     assert!(mirror.resolve("main").await.is_err());
     assert!(mirror.changed(&head, &head).await.is_err());
 }
+
+/// What is read object by object is what git itself says, over commits that add, change, remove and replace files and folders.
+#[tokio::test]
+async fn what_changed_is_what_git_says() {
+    let setting = Setting::new();
+    let mut commits = vec![git(&setting.work(), &["rev-parse", "HEAD"])];
+    let steps: [&[(&str, &str)]; 6] = [
+        &[("src/a.c", "1"), ("src/deep/b.c", "1"), ("x", "1")],
+        &[("src/a.c", "2"), ("y y", "é"), ("ä", "1")],
+        &[("src/deep/b.c", "2"), ("src/deep/er/c.c", "1")],
+        &[("x", "2")],
+        &[("bin/run", "changed")],
+        &[("z/z", "1")],
+    ];
+    for (number, files) in steps.into_iter().enumerate() {
+        if number == 3 {
+            git(&setting.work(), &["rm", "-r", "--quiet", "src/deep"]);
+            std::fs::write(setting.work().join("src/deep"), "a file now").expect("a file");
+        }
+        commits.push(setting.commit("a step", files));
+    }
+    setting.mirror.fetch_all().await.expect("a fetch");
+    for from in &commits {
+        for to in &commits {
+            let said = git(&setting.work(), &["-c", "core.quotePath=off", "diff-tree", "-r", "--name-only", from, to]);
+            let mut wanted: Vec<&str> = said.lines().collect();
+            wanted.sort_unstable();
+            assert_eq!(
+                setting.mirror.changed(from, to).await.expect("an answer"),
+                Some(wanted.iter().map(|one| (*one).to_owned()).collect())
+            );
+            let is_before = commits.iter().position(|one| one == from) <= commits.iter().position(|one| one == to);
+            assert_eq!(setting.mirror.leads_to(from, to).await.expect("an answer"), is_before);
+        }
+    }
+    let many: Vec<(String, String)> = (0..10_001).map(|n| (format!("many/{n}"), n.to_string())).collect();
+    let many: Vec<(&str, &str)> = many.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let last = setting.commit("many", &many);
+    setting.mirror.fetch_all().await.expect("a fetch");
+    assert_eq!(setting.mirror.changed(&commits[0], &last).await.expect("an answer"), None);
+}

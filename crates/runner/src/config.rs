@@ -39,6 +39,9 @@ pub struct ConfiguredTool {
     pub name: String,
     /// Where it lies; found on `PATH` when absent.
     pub folder: Option<PathBuf>,
+    /// Where several versions of it lie, as globs: `/opt/python/*/bin`.
+    #[serde(default)]
+    pub folders: Vec<String>,
     /// The command that says its version; `NAME --version` when absent.
     pub version: Option<String>,
 }
@@ -66,6 +69,34 @@ impl Config {
         let text = std::fs::read_to_string(path).map_err(|source| ConfigError::Read { path: path.to_owned(), source })?;
         toml::from_str(&text).map_err(|source| ConfigError::Form { path: path.to_owned(), source: Box::new(source) })
     }
+}
+
+impl Config {
+    /// The tools that are configured, each folder of each for itself.
+    pub(crate) fn all_tools(&self) -> impl Iterator<Item = ConfiguredTool> {
+        self.tools.iter().flat_map(|tool| {
+            let mut all: Vec<Option<PathBuf>> = tool.folders.iter().flat_map(|glob| folders(glob)).map(Some).collect();
+            if tool.folder.is_some() || tool.folders.is_empty() {
+                all.push(tool.folder.clone());
+            }
+            all.into_iter().map(|folder| ConfiguredTool { folder, folders: Vec::new(), ..tool.clone() })
+        })
+    }
+}
+
+/// The folders that a glob fits, in order.
+fn folders(glob: &str) -> Vec<PathBuf> {
+    let found: Vec<PathBuf> = match glob::glob(glob) {
+        Ok(paths) => paths.flatten().filter(|path| path.is_absolute() && path.is_dir()).collect(),
+        Err(error) => {
+            tracing::warn!(glob, %error, "this is not a glob");
+            return Vec::new();
+        }
+    };
+    if found.is_empty() {
+        tracing::warn!(glob, "no folder of this machine fits; it has to begin with `/`");
+    }
+    found
 }
 
 /// Time and processes where nothing is configured: generous for any build, and an end for what runs wild.

@@ -38,7 +38,7 @@ pub(crate) struct Found {
 
 /// Folders of tools that do not lie with the system's programs: fences show them, read-only.
 pub(crate) fn folders_shown(config: &Config) -> Vec<PathBuf> {
-    let configured = config.tools.iter().filter_map(|tool| tool.folder.clone());
+    let configured = config.all_tools().filter_map(|tool| tool.folder);
     let names = KNOWN.iter().filter(|_| config.probe.unwrap_or(true)).map(|(name, _)| *name);
     let found = names.chain(config.tools.iter().map(|tool| tool.name.as_str())).filter_map(on_path);
     let homes = tool_homes().into_iter().map(|(_, home)| PathBuf::from(home));
@@ -48,7 +48,7 @@ pub(crate) fn folders_shown(config: &Config) -> Vec<PathBuf> {
 
 /// Everything that is there and works for a job, in order of names: in a sandbox a tool is tried in one.
 pub(crate) async fn find(config: &Config, fences: &Fences) -> Vec<Found> {
-    let configured = config.tools.iter().map(|tool| (tool.name.clone(), tool.folder.clone(), tool.version.clone().unwrap_or_default()));
+    let configured = config.all_tools().map(|tool| (tool.name, tool.folder, tool.version.unwrap_or_default()));
     let known =
         KNOWN.iter().filter(|_| config.probe.unwrap_or(true)).map(|(name, version)| ((*name).to_owned(), None, (*version).to_owned()));
     let mut probes = tokio::task::JoinSet::new();
@@ -138,6 +138,21 @@ mod tests {
         std::fs::write(&path, text).unwrap();
         let there = find(&Config::load(&path).unwrap(), &Fences::none()).await;
         assert_eq!(there, [found("tideflash", "2.7.0", &folder.path().display().to_string())]);
+        // Several versions, each in a folder of its own.
+        for version in ["3.11.2", "3.12.1"] {
+            let bin = folder.path().join("tides").join(version).join("bin");
+            std::fs::create_dir_all(&bin).unwrap();
+            std::fs::write(bin.join("tide"), format!("#!/bin/sh\necho tide {version}\n")).unwrap();
+            std::fs::set_permissions(bin.join("tide"), std::fs::Permissions::from_mode(0o755)).unwrap();
+        }
+        let globs =
+            format!("probe = false\n[[tool]]\nname = \"tide\"\nfolders = [\"{}/tides/*/bin\", \"/none/*\"]\n", folder.path().display());
+        std::fs::write(&path, globs).unwrap();
+        let there = find(&Config::load(&path).unwrap(), &Fences::none()).await;
+        let versions: Vec<&str> = there.iter().map(|found| found.tool.version.as_str()).collect();
+        assert_eq!(versions, ["3.11.2", "3.12.1"]);
+        let wanted = BTreeMap::from([("tide".to_owned(), "~3.11".to_owned())]);
+        assert_eq!(folders_for(&there, wanted.iter()), [folder.path().join("tides/3.11.2/bin")]);
         std::fs::write(&path, "lables = []\n").unwrap();
         assert!(Config::load(&path).unwrap_err().to_string().contains("lables"));
     }

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 
 /// How long the head of a call may take.
@@ -111,30 +111,31 @@ async fn reread(known: RustlsConfig, tls: Tls) -> Infallible {
     }
 }
 
-/// Accepts only so many connections at the same time.
+/// Accepts only so many connections at the same time, and sends what they are answered at once.
 #[derive(Clone)]
 struct Limited<A> {
     acceptor: A,
     open: Arc<Semaphore>,
 }
 
-impl<A, I, S> axum_server::accept::Accept<I, S> for Limited<A>
+impl<A, S> axum_server::accept::Accept<TcpStream, S> for Limited<A>
 where
-    A: axum_server::accept::Accept<I, S> + Clone + Send + 'static,
+    A: axum_server::accept::Accept<TcpStream, S> + Clone + Send + 'static,
     A::Stream: Send,
     A::Service: Send,
     A::Future: Send,
-    I: Send + 'static,
     S: Send + 'static,
 {
     type Stream = Counted<A::Stream>;
     type Service = A::Service;
     type Future = Pin<Box<dyn Future<Output = io::Result<(Self::Stream, Self::Service)>> + Send>>;
 
-    fn accept(&self, stream: I, service: S) -> Self::Future {
+    fn accept(&self, stream: TcpStream, service: S) -> Self::Future {
         let (acceptor, open) = (self.acceptor.clone(), self.open.clone());
         Box::pin(async move {
             let counted = open.acquire_owned().await.map_err(io::Error::other)?;
+            // An answer in pieces would wait for the other side's acknowledgement of each: 40 ms where that is put off.
+            stream.set_nodelay(true)?;
             let (stream, service) = acceptor.accept(stream, service).await?;
             Ok((Counted { stream, _counted: counted }, service))
         })

@@ -55,12 +55,16 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
         State::Running => format!("Running: {} of {} ended", summary.ended, jobs(summary.jobs)),
         State::Passed => {
             let skipped = if summary.skipped > 0 { format!(", {} skipped", summary.skipped) } else { String::new() };
+            let forgiven = match summary.ended - summary.well - summary.skipped {
+                0 => String::new(),
+                more => format!(", {more} failed and may"),
+            };
             let held = match summary.jobs - summary.ended {
                 0 => String::new(),
                 1 => ", 1 waits for someone to start it".to_owned(),
                 more => format!(", {more} wait for someone to start one"),
             };
-            format!("Passed: {}{skipped}{}{held}", jobs(summary.jobs), took.map(|took| format!(", {took}")).unwrap_or_default())
+            format!("Passed: {}{forgiven}{skipped}{}{held}", jobs(summary.well), took.map(|took| format!(", {took}")).unwrap_or_default())
         }
         State::Failed if summary.jobs == 0 => format!("Failed: {}", why.unwrap_or("it could not be planned")),
         State::Lost if summary.jobs == 0 => format!("Could not be looked at: {}", why.unwrap_or("the repository could not be read")),
@@ -83,7 +87,8 @@ mod tests {
 
     fn summary(jobs: i64, failed: i64, skipped: i64, ended: i64) -> Summary {
         let first = (failed > 0).then(|| ("test.unit".to_owned(), "step `make test` exited with 2".to_owned()));
-        Summary { jobs, failed, skipped, stopped: 1, ended, well: 2, first, gate: Some("the gate of ship is shut".into()) }
+        let well = ended - skipped - failed;
+        Summary { jobs, failed, skipped, stopped: 1, ended, well, first, gate: Some("the gate of ship is shut".into()) }
     }
 
     #[test]
@@ -93,13 +98,15 @@ mod tests {
             ("Running: 3 of 7 jobs ended", State::Running, summary(7, 0, 0, 3), Some(9), None),
             ("Running: 3 of 7 jobs ended, 1 failed", State::Running, summary(7, 1, 0, 3), Some(9), None),
             ("Passed: 7 jobs, 1 m 50 s", State::Passed, summary(7, 0, 0, 7), Some(110_000), None),
-            ("Passed: 7 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
-            ("Passed: 7 jobs, 850 ms, 1 waits for someone to start it", State::Passed, summary(7, 0, 0, 6), Some(850), None),
+            ("Passed: 5 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
+            ("Passed: 1 job, 4 skipped, 850 ms", State::Passed, summary(5, 0, 4, 5), Some(850), None),
+            ("Passed: 3 jobs, 850 ms, 1 waits for someone to start it", State::Passed, summary(4, 0, 0, 3), Some(850), None),
+            ("Passed: 3 jobs, 1 failed and may, 850 ms", State::Passed, summary(4, 1, 0, 4), Some(850), None),
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
             ("Failed: the gate of ship is shut", State::Failed, summary(7, 0, 2, 7), Some(9), None),
             ("Failed: there is no file", State::Failed, summary(0, 0, 0, 0), None, Some("there is no file")),
             ("Could not be looked at: git fetch failed", State::Lost, summary(0, 0, 0, 0), None, Some("git fetch failed")),
-            ("Overtaken by a newer commit: 2 of 7 jobs had ended well", State::Overtaken, summary(7, 0, 0, 7), Some(9), None),
+            ("Overtaken by a newer commit: 2 of 7 jobs had ended well", State::Overtaken, summary(7, 0, 0, 2), Some(9), None),
             ("Stopped: 1 of 7 jobs", State::Stopped, summary(7, 0, 1, 3), Some(9), None),
         ] {
             assert_eq!(sentence(state, &summary, took, why), words);

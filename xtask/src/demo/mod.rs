@@ -159,7 +159,23 @@ impl World {
         let work = self.folder.join("work").join(name);
         std::fs::create_dir_all(&work).map_err(|error| error.to_string())?;
         git(&work, &["init", "--quiet", "--initial-branch=main"])?;
-        git(&work, &["remote", "add", "origin", &text(&made, "git_url")])
+        git(&work, &["remote", "add", "origin", &text(&made, "git_url")])?;
+        if name == "almanac" { self.add_datum(&work) } else { Ok(()) }
+    }
+
+    /// The heights that readings are measured from: a repository of its own, which the almanac has as a submodule.
+    fn add_datum(&self, almanac: &Path) -> Result<(), String> {
+        let made: Value = json(practice().args(["repository", "datum", "--forge", &self.forge_url]))?;
+        let url = made["git_url"].as_str().unwrap_or_default();
+        let work = self.folder.join("work/datum");
+        std::fs::create_dir_all(&work).map_err(|error| error.to_string())?;
+        let heights = "# the zero of each station, in mm above the chart\nnorth-pier 412\nlock-gate 388\nouter-buoy 0\n";
+        std::fs::write(work.join("heights.txt"), heights).map_err(|error| error.to_string())?;
+        git(&work, &["init", "--quiet", "--initial-branch=main"])?;
+        git(&work, &["add", "--all"])?;
+        git(&work, &["-c", "user.name=Odd", "-c", "user.email=odd@saltmarsh.example", "commit", "--quiet", "-m", "The zero of each station"])?;
+        git(&work, &["push", "--quiet", url, "HEAD"])?;
+        git(almanac, &["submodule", "--quiet", "add", url, "datum"])
     }
 
     /// Makes one commit of the history, pushes it, and waits for its run's verdict.

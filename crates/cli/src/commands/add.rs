@@ -4,7 +4,7 @@ use super::check;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use clap::Subcommand;
-use ordotaxis_core::language::{Severity, has_errors};
+use ordotaxis_core::language::{Code, Diagnostic, Severity, has_errors};
 use ordotaxis_core::plan;
 use std::io::Write;
 use std::path::Path;
@@ -37,7 +37,11 @@ pub(crate) enum AddCommand {
 pub(super) fn add(command: AddCommand) -> Done {
     let AddCommand::Job { name, step, takes, after, gives, file } = command;
     let text = check::read(&file)?;
-    let before = plan::check(&text);
+    // A stage that is ordered and has no job yet is what the job is for.
+    let unfilled = |one: &Diagnostic| {
+        one.code == Code::EmptyStage && one.message.contains(&format!("`{}`", name.split('.').next().unwrap_or_default()))
+    };
+    let before: Vec<Diagnostic> = plan::check(&text).into_iter().filter(|one| !unfilled(one)).collect();
     if has_errors(&before) {
         check::print(&file.display().to_string(), &text, &before)?;
         return Err(Failure::new(1, format!("{} has mistakes already", file.display()), "mend these first; nothing was written"));

@@ -7,7 +7,7 @@ use clap::ValueEnum;
 use codespan_reporting::diagnostic::{Diagnostic as Shown, Label};
 use codespan_reporting::files::SimpleFile;
 use codespan_reporting::term::{self, Config, Styles, StylesWriter};
-use ordotaxis_core::language::{Diagnostic, Severity, counted, has_errors};
+use ordotaxis_core::language::{Code, Diagnostic, Severity, counted, has_errors};
 use ordotaxis_core::plan;
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
 use std::path::{Path, PathBuf};
@@ -35,8 +35,18 @@ pub(super) async fn check(options: CheckOptions, json: bool) -> Done {
     let mut errors = false;
     let format = if json { CheckFormat::Json } else { format };
     for file in &files {
-        let text = read(file)?;
         let name = file.display().to_string();
+        let text = match (bytes(file)?, format) {
+            (bytes, CheckFormat::Human) => text(file, bytes)?,
+            (bytes, _) => match String::from_utf8(bytes) {
+                Ok(text) => text,
+                Err(error) => {
+                    errors = true;
+                    views.push(not_text(&name, &error));
+                    continue;
+                }
+            },
+        };
         let borrowed = local::fetch_borrowed(&text).await;
         let diagnostics = plan::check_borrowing(&text, &borrowed);
         errors |= has_errors(&diagnostics);
@@ -70,13 +80,29 @@ pub(super) fn found() -> Result<Vec<PathBuf>, Failure> {
 }
 
 pub(super) fn read(file: &Path) -> Result<String, Failure> {
-    let bytes = std::fs::read(file)
-        .map_err(|error| Failure::new(2, format!("{} could not be read: {error}", file.display()), "name a pipeline file"))?;
+    text(file, bytes(file)?)
+}
+
+fn bytes(file: &Path) -> Result<Vec<u8>, Failure> {
+    let failed = |error| Failure::new(2, format!("{} could not be read: {error}", file.display()), "name a pipeline file");
+    std::fs::read(file).map_err(failed)
+}
+
+fn text(file: &Path, bytes: Vec<u8>) -> Result<String, Failure> {
     let not_text = |error: std::string::FromUtf8Error| {
         let at = error.utf8_error().valid_up_to();
         Failure::new(1, format!("{} is not UTF-8 text: byte {at} is the first that is not", file.display()), "save it as UTF-8")
     };
     String::from_utf8(bytes).map_err(not_text)
+}
+
+/// The same for programs, which read diagnostics.
+fn not_text(name: &str, error: &std::string::FromUtf8Error) -> DiagnosticView {
+    let (before, _) = error.as_bytes().split_at(error.utf8_error().valid_up_to());
+    let before = String::from_utf8_lossy(before).into_owned();
+    let told =
+        Diagnostic::error(Code::Syntax, before.len()..before.len(), "the file is not UTF-8 text from here on").hint("save it as UTF-8");
+    diagnostic_views(name, &before, &[told]).remove(0)
 }
 
 /// Prints diagnostics for a person: the line, what is wrong underlined, what to do.

@@ -5,6 +5,7 @@ mod artifacts;
 mod cache;
 mod check;
 mod compare;
+mod completions;
 mod connection;
 mod grant;
 mod group;
@@ -166,6 +167,10 @@ enum Command {
     },
     /// Who did what, and whether the journal is whole
     Journal(journal::JournalOptions),
+    /// Print what completes commands in a shell
+    Completions(completions::CompletionsOptions),
+    /// Write manual pages, one a command, into a folder
+    Manual(completions::ManualOptions),
     /// Keep the service's address and your token, or make a link that signs a browser in
     SignIn(sign_in::SignInOptions),
 }
@@ -226,6 +231,8 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Token { command } => token::token(command, &api()?, json).await,
         Command::Session { command } => session::session(command, &api()?, json).await,
         Command::Journal(options) => journal::journal(options, &api()?, json).await,
+        Command::Completions(options) => completions::completions(&options),
+        Command::Manual(options) => completions::manual(&options),
         Command::SignIn(options) => sign_in::sign_in(options, global).await,
     }
 }

@@ -5,7 +5,7 @@ use super::{check, local};
 use crate::failure::{Done, Failure, OK, failed};
 use crate::out;
 use clap::ValueEnum;
-use ordotaxis_core::language::counted;
+use ordotaxis_core::language::{Extras, counted};
 use ordotaxis_core::plan::{
     Because, Change, Edge, Occasion, Plan, Planned, Source, WaitOn, compare, dot, edges, plan as make_plan, starts, svg,
 };
@@ -112,7 +112,14 @@ fn human(plan: &Plan, reasons: bool) {
     let (edges, skips) = (edges(plan), foreseen_skips(plan));
     for (number, stage) in plan.stages.iter().enumerate() {
         let before: Vec<&str> = stage.before.iter().map(|&before| plan.stages[before].name.as_str()).collect();
-        let after = if before.is_empty() { String::new() } else { format!("after {}", before.join(", ")) };
+        let mut after = if before.is_empty() { String::new() } else { format!("after {}", before.join(", ")) };
+        if !stage.gate.is_empty() {
+            let between = if after.is_empty() { "" } else { " · " };
+            after = format!(
+                "{after}{between}behind a gate: {}",
+                stage.gate.iter().map(|rule| format!("{} {}", rule.number, rule.wants)).collect::<Vec<_>>().join(", ")
+            );
+        }
         out::print(format!("\n{}  {}", out::bold(&stage.name), out::dim(&after)));
         let members: Vec<usize> = (0..plan.jobs.len()).filter(|&job| plan.jobs[job].stage == number).collect();
         let row = |&job: &usize| {
@@ -161,7 +168,44 @@ fn summary(plan: &Plan, at: usize, edges: &[Edge]) -> String {
     if !job.labels.is_empty() {
         parts.push(format!("on {}", job.labels.join(", ")));
     }
+    if let Some(extras) = &job.extras {
+        parts.extend(asked(extras));
+    }
     parts.join(" · ")
+}
+
+/// What a job asks of its runner, and of people.
+fn asked(extras: &Extras) -> Vec<String> {
+    let mut parts = Vec::new();
+    if extras.by_hand {
+        parts.push("started by hand".to_owned());
+    }
+    if let Some(image) = &extras.image {
+        parts.push(format!("in {}", image.0.value.source()));
+    }
+    if !extras.tools.is_empty() {
+        let tools: Vec<String> = extras.tools.iter().map(|(tool, wanted)| format!("{tool} {}", wanted.0.value.source())).collect();
+        parts.push(format!("with {}", tools.join(", ")));
+    }
+    if extras.network == Some(false) {
+        parts.push("no network".into());
+    }
+    if !extras.beside.is_empty() {
+        parts.push(format!("beside {}", extras.beside.iter().map(|helper| helper.name.as_str()).collect::<Vec<_>>().join(", ")));
+    }
+    if let Some(turn) = &extras.turn {
+        parts.push(format!("turn {}", turn.0.value.source()));
+    }
+    if let Some(retry) = &extras.retry {
+        parts.push(format!("tried again up to {}", counted(usize::try_from(retry.times).unwrap_or(1), "time")));
+    }
+    if let Some(deploys) = &extras.deploys {
+        parts.push(format!("deploys {}", deploys.0.value.source()));
+    }
+    if !extras.publish.is_empty() {
+        parts.push(format!("publishes {}", extras.publish.iter().map(|one| one.artifact.as_str()).collect::<Vec<_>>().join(", ")));
+    }
+    parts
 }
 
 fn together(plan: &Plan, first: usize, count: usize) -> String {

@@ -8,6 +8,7 @@ use crate::out::table;
 use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::access::Seen;
+use ordotaxis_wire::board::BoardView;
 use ordotaxis_wire::project::ProjectView;
 use ordotaxis_wire::project::{NewForge, NewLogin, NewProject, RepositoryView, SetMainBranch, SetOutside, SetSeen};
 use reqwest::Method;
@@ -136,8 +137,14 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
                 out::json(&projects);
                 return OK;
             }
-            let head = ["project", "main branch", "repository"].map(str::to_owned).to_vec();
-            let row = |project: &ProjectView| vec![project.name.clone(), project.main_branch.clone(), project.git_url.clone()];
+            let board: BoardView = api.get("board").await?;
+            let head = ["project", "main branch", "is", "since", "repository"].map(str::to_owned).to_vec();
+            let row = |project: &ProjectView| {
+                let line = board.projects.iter().find(|line| line.project == project.name);
+                let state = line.and_then(|line| line.main).map(out::state).unwrap_or_default();
+                let since = line.and_then(|line| line.since).map(out::moment).unwrap_or_default();
+                vec![project.name.clone(), project.main_branch.clone(), state, since, project.git_url.clone()]
+            };
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(projects.iter().map(row)).collect();
             table(&rows, "there are no projects yet; `ordotaxis project add NAME --git URL` adds one");
             for (name, trouble) in projects.iter().filter_map(|project| Some((&project.name, project.trouble.as_ref()?))) {

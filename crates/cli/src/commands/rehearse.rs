@@ -295,7 +295,7 @@ impl Stage {
             ..NewRun::default()
         };
         let run: RunView = api.post(&format!("projects/{}/runs", copy.project), &start).await?;
-        let reference = RunRef { project: run.project.clone(), number: Some(run.number) };
+        let reference = RunRef::numbered(&run.project, run.number);
         let done = watch::watch_here(api, &reference, ask.json).await;
         if let Some(keep) = &ask.keep {
             self.keep(&run, keep).await?;

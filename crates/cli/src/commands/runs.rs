@@ -7,6 +7,7 @@ use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::out::table;
 use crate::reference::{RunRef, run_ref};
+use ordotaxis_core::engine::State;
 use ordotaxis_wire::run::RunView;
 use ordotaxis_wire::run::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::words;
@@ -38,6 +39,9 @@ pub(crate) struct StartOptions {
 #[derive(clap::Args)]
 pub(crate) struct RunsOptions {
     project: Option<String>,
+    /// Only of this pipeline
+    #[arg(long)]
+    pipeline: Option<String>,
     /// How many at most
     #[arg(long, default_value_t = 20)]
     count: usize,
@@ -83,7 +87,7 @@ pub(super) async fn start(options: StartOptions, api: &Api, json: bool) -> Done 
     let ask = NewRun { reference, pipeline, inputs: inputs(&input)?.into_iter().collect(), jobs: job };
     let run: RunView = api.post(&format!("projects/{project}/runs"), &ask).await?;
     if watch {
-        return watch_run(api, &RunRef { project: run.project.clone(), number: Some(run.number) }, json).await;
+        return watch_run(api, &RunRef::numbered(&run.project, run.number), json).await;
     }
     if json {
         out::json(&run);
@@ -121,7 +125,16 @@ async fn start_jobs(ask: StartOptions, api: &Api, json: bool) -> Done {
 pub(super) async fn again(options: AgainOptions, api: &Api, json: bool) -> Done {
     let AgainOptions { run, failed, job, fresh, watch } = options;
     let (run, ask) = (&run_ref(&run)?, Again { failed, jobs: job, fresh });
-    let number = api.run(run).await?.number;
+    let before = api.run(run).await?;
+    let number = before.number;
+    let unwell = |state: State| matches!(state, State::Failed | State::Lost | State::Stopped | State::Overtaken);
+    if ask.failed && before.ended_at.is_some() && !before.counts.iter().any(|count| unwell(count.state)) {
+        out::remark(format!("{} ended well: nothing to do again", before.run));
+        if json {
+            out::json(&before);
+        }
+        return OK;
+    }
     let within = ask.failed || !ask.jobs.is_empty();
     let view: RunView = api.post(&format!("runs/{}/{number}/again", run.project), &ask).await?;
     if !json {
@@ -137,7 +150,7 @@ pub(super) async fn again(options: AgainOptions, api: &Api, json: bool) -> Done 
 async fn follow(api: &Api, view: Option<RunView>, watch: bool, json: bool) -> Done {
     let Some(view) = view else { return OK };
     if watch {
-        return watch_run(api, &RunRef { project: view.project.clone(), number: Some(view.number) }, json).await;
+        return watch_run(api, &RunRef::numbered(&view.project, view.number), json).await;
     }
     if json {
         out::json(&view);
@@ -150,8 +163,13 @@ fn spoken(run: &RunRef) -> String {
 }
 
 pub(super) async fn list(options: RunsOptions, api: &Api, json: bool) -> Done {
-    let RunsOptions { project, count } = options;
-    let mut path = project.as_ref().map_or("runs".to_owned(), |project| format!("runs?project={project}"));
+    let RunsOptions { project, pipeline, count } = options;
+    let named = [("project", project), ("pipeline", pipeline)];
+    let named: Vec<String> = named.iter().filter_map(|(key, value)| Some(format!("{key}={}", value.as_ref()?))).collect();
+    if let Some(bad) = named.iter().find(|one| one.contains(|c: char| c.is_whitespace() || "&#?".contains(c))) {
+        return Err(Failure::new(2, format!("`{bad}` is no name"), "`ordotaxis project list` shows projects"));
+    }
+    let mut path = format!("runs?{}", named.join("&"));
     let mut runs: Vec<RunView> = Vec::new();
     while runs.len() < count {
         let answer = api.send(api.request(reqwest::Method::GET, &path)).await?;
@@ -168,7 +186,7 @@ pub(super) async fn list(options: RunsOptions, api: &Api, json: bool) -> Done {
         out::json(&runs);
         return OK;
     }
-    let head = ["run", "state", "branch", "commit", "time", "begun", "what happened"].map(str::to_owned).to_vec();
+    let head = ["run", "pipeline", "state", "branch", "commit", "time", "begun", "what happened"].map(str::to_owned).to_vec();
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(runs.iter().map(row)).collect();
     table(&rows, "there are no runs yet; push a commit, or `ordotaxis start PROJECT`");
     OK
@@ -186,6 +204,7 @@ fn row(run: &RunView) -> Vec<String> {
     let commit = run.commit.get(..8).unwrap_or(&run.commit);
     vec![
         run.run.clone(),
+        run.pipeline.clone(),
         out::state(run.state),
         place(run),
         format!("{commit} {}", out::cut(&run.commit_title, 36)),

@@ -15,6 +15,9 @@ use ordotaxis_wire::words;
 pub(crate) struct ShowOptions {
     /// `PROJECT/NUMBER`, or `PROJECT` for its newest
     run: String,
+    /// Of a project, the newest run of this pipeline
+    #[arg(long)]
+    pipeline: Option<String>,
 }
 
 /// `why`
@@ -25,7 +28,12 @@ pub(crate) struct WhyOptions {
 }
 
 pub(super) async fn show(options: ShowOptions, api: &Api, json: bool) -> Done {
-    let run = api.run(&run_ref(&options.run)?).await?;
+    let mut wanted = run_ref(&options.run)?;
+    if options.pipeline.is_some() && wanted.number.is_some() {
+        return Err(Failure::new(2, format!("{} is one run: it has its pipeline", options.run), "name a project with --pipeline"));
+    }
+    wanted.pipeline = options.pipeline.or(wanted.pipeline);
+    let run = api.run(&wanted).await?;
     if json {
         out::json(&run);
     } else {
@@ -149,7 +157,7 @@ pub(super) async fn why(options: WhyOptions, api: &Api, json: bool) -> Done {
 
 /// The job passed, so there is nothing to explain, or there is no such job.
 async fn no_reason(api: &Api, run: &RunRef, number: i64, name: &str, json: bool) -> Done {
-    let view = api.run(&RunRef { project: run.project.clone(), number: Some(number) }).await?;
+    let view = api.run(&RunRef::numbered(&run.project, number)).await?;
     let jobs = view.jobs.unwrap_or_default();
     let Some(job) = jobs.iter().find(|job| job.id.as_str() == name) else {
         let ids: Vec<&str> = jobs.iter().map(|job| job.id.as_str()).collect();

@@ -6,6 +6,7 @@ use crate::out;
 use crate::out::table;
 use crate::reference::run_ref;
 use ordotaxis_core::engine::{State, shown};
+use ordotaxis_core::language::counted;
 use ordotaxis_core::report::CaseEnd;
 use ordotaxis_wire::results::{CaseView, FindingView, FlakyView, HistoryView, SeriesView, TestsView};
 use ordotaxis_wire::words;
@@ -122,7 +123,9 @@ async fn flaky(api: &Api, project: &str, json: bool) -> Done {
         return OK;
     }
     let head = ["test", "job", "turned", "last in"].map(str::to_owned).to_vec();
-    let row = |row: &FlakyView| vec![named(&row.suite, &row.name), row.job.clone(), format!("{} times", row.times), row.newest.clone()];
+    let row = |row: &FlakyView| {
+        vec![named(&row.suite, &row.name), row.job.clone(), counted(usize::try_from(row.times).unwrap_or(0), "time"), row.newest.clone()]
+    };
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(rows.iter().map(row)).collect();
     table(&rows, &format!("no test of {project} passed and failed with nothing changed, in its last 200 runs"));
     OK

@@ -45,7 +45,7 @@ pub(super) async fn watch_here(api: &Api, run: &RunRef, json: bool) -> Done {
 
 async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Done {
     let mut view = api.run(run).await?;
-    let run = RunRef { project: view.project.clone(), number: Some(view.number) };
+    let run = RunRef::numbered(&view.project, view.number);
     let mut screen = Screen::default();
     let mut news = None;
     while !view.state.is_end() {

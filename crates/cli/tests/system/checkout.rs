@@ -68,3 +68,46 @@ async fn a_release_finds_its_tag() {
         assert!(world.log(&run, "a.b").await.contains(tag), "{run}");
     }
 }
+
+/// However a commit came, the service's mirror has the refs that the forge has, as far as they were pushed to.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_mirror_has_what_the_forge_has() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let refs = |place: &str| {
+        let dir = world.folder.path().join(place);
+        let output = std::process::Command::new("git").arg("--git-dir").arg(dir).args(["for-each-ref", "refs/heads", "refs/tags"]).output();
+        String::from_utf8_lossy(&output.expect("git starts").stdout).into_owned()
+    };
+    let same = async |commit: &str, what: &str| {
+        world.verdict("tidegauge", commit).await;
+        let (forge, mirror) = (refs("forge/tidegauge.git"), refs("service/mirrors/tidegauge.git"));
+        assert!(!forge.is_empty());
+        assert_eq!(forge, mirror, "{what}");
+    };
+    let file = |text: &str| pipeline("", &[&format!("true {text}")]);
+    same(&repository.push_pipeline(&file("1")), "a first push").await;
+    same(&repository.push_pipeline(&file("2")), "one more commit").await;
+    repository.write("ordotaxis.toml", &file("3"));
+    let commit = repository.commit("with a tag");
+    repository.git(&["tag", "-a", "v1.0", "-m", "A release"]);
+    repository.git(&["push", "--quiet", "--follow-tags", "origin", "HEAD"]);
+    same(&commit, "a tag beside its commit").await;
+    repository.git(&["checkout", "--quiet", "-b", "topic"]);
+    same(&repository.push_pipeline(&file("4")), "a new branch").await;
+    repository.git(&["reset", "--quiet", "--hard", "HEAD^"]);
+    repository.write("ordotaxis.toml", &file("5"));
+    let commit = repository.commit("another way");
+    repository.git(&["push", "--quiet", "--force", "origin", "HEAD"]);
+    same(&commit, "a branch that was put back").await;
+    // Many commits at once, with files that lie deep.
+    for n in 0..30 {
+        repository.write(&format!("deep/{}/{n}", n % 3), &n.to_string());
+        repository.commit("a step");
+    }
+    same(&repository.push_pipeline(&file("6")), "thirty commits").await;
+    let mirror = world.folder.path().join("service/mirrors/tidegauge.git");
+    let checked = std::process::Command::new("git").arg("--git-dir").arg(mirror).args(["fsck", "--connectivity-only"]).output();
+    assert!(checked.expect("git starts").status.success());
+}

@@ -13,7 +13,8 @@ async fn the_guides_pipelines_pass() {
     let world = world().await;
     let _runner = world.runner(RunnerOptions { isolation: "sandbox", ..RunnerOptions::default() }).await;
     let repository = world.project("tidegauge").await;
-    let guides = ["getting-started.md", "language.md", "running.md", "caching.md", "artifacts.md", "tests.md", "people.md"];
+    let guides =
+        ["getting-started.md", "language.md", "running.md", "caching.md", "artifacts.md", "tests.md", "people.md", "repositories.md"];
     let all: String = guides.into_iter().map(guide).collect();
     assert_eq!(world.run_with(&["secret", "set", "tidegauge", "STATION_KEY"], "salt and mud").await.code, 0);
     let examples = all.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());

@@ -18,6 +18,7 @@ mod isolation;
 mod journey;
 mod kept;
 mod language;
+mod lists;
 mod lost;
 mod mistakes;
 mod order;

@@ -62,7 +62,7 @@ pub fn parts(plan: &Plan, job: &PlannedJob, before: &Before<'_>) -> Parts {
 
 fn put_extras(extras: &Extras, put: &mut impl FnMut(String, String)) {
     for (tool, wanted) in &extras.tools {
-        put(format!("tool {tool}"), wanted.clone());
+        put(format!("tool {tool}"), wanted.0.value.source());
     }
     put("the image".into(), extras.image.as_ref().map(|image| image.0.value.source()).unwrap_or_default());
     put("the network".into(), (extras.network != Some(false)).to_string());

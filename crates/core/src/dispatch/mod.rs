@@ -85,7 +85,7 @@ impl Needs {
     /// What a planned job of this project needs. `occasion` says whether it comes from outside.
     pub fn of(job: &PlannedJob, project: &str, occasion: &Occasion) -> Needs {
         let extras = job.extras.as_deref();
-        let tools = extras.iter().flat_map(|extras| &extras.tools).map(|(tool, wanted)| (tool.clone(), wanted.clone()));
+        let tools = extras.iter().flat_map(|extras| &extras.tools).map(|(tool, wanted)| (tool.clone(), wanted.0.value.source()));
         Needs {
             labels: job.labels.clone(),
             tools: tools.collect(),

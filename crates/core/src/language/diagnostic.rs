@@ -215,6 +215,18 @@ impl Diagnostic {
     }
 }
 
+impl Diagnostic {
+    /// Says which axis is meant, or which there are.
+    pub(crate) fn axes<'a>(self, name: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
+        let known: Vec<&str> = known.into_iter().collect();
+        match (nearest(name, known.iter().copied()), known.is_empty()) {
+            (Some(near), _) => self.hint(format!("did you mean `{near}`?")),
+            (None, true) => self.hint("it has no matrix; `each` makes one"),
+            (None, false) => self.hint(format!("its axes are `{}`", known.join("`, `"))),
+        }
+    }
+}
+
 /// True when a file with these diagnostics must not run.
 pub fn has_errors(diagnostics: &[Diagnostic]) -> bool {
     diagnostics.iter().any(|d| d.severity == Severity::Error)

@@ -12,7 +12,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 #[serde(default)]
 pub struct Extras {
     #[serde(skip_serializing_if = "IndexMap::is_empty")]
-    pub tools: IndexMap<String, String>,
+    pub tools: IndexMap<String, Placed>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub image: Option<Placed>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -155,7 +155,7 @@ impl Extras {
     pub fn templates(&mut self) -> impl Iterator<Item = &mut Placed> {
         let own = [&mut self.image, &mut self.deploys, &mut self.turn].into_iter().flatten();
         let caches = self.cache.iter_mut().flat_map(|cache| cache.paths.iter_mut().chain([&mut cache.key]).chain(&mut cache.otherwise));
-        own.chain(caches).chain(self.publish.iter_mut().map(|publish| &mut publish.to))
+        own.chain(self.tools.values_mut()).chain(caches).chain(self.publish.iter_mut().map(|publish| &mut publish.to))
     }
 
     /// What `self` says, and where it is silent what `other` does.

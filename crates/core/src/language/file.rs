@@ -257,7 +257,7 @@ fn stage(table: &DeTable<'_>, span: Span) -> StageRules {
     StageRules {
         span,
         condition: table.get("if").and_then(reader::text),
-        labels: table.get("where").map(reader::strings),
+        labels: table.get("where").map(reader::templates),
         env: table.get("env").map(reader::env).unwrap_or_default(),
         gate: table.get("gate").map(super::gate::rules).unwrap_or_default(),
     }

@@ -32,7 +32,8 @@ impl Reader<'_> {
                     self.note(Diagnostic::error(Code::BadValue, span, message).hint(hint));
                 }
             }
-            Format::Template => {
+            Format::Label if text.trim().is_empty() => self.error(Code::BadValue, span, format!("{} is empty", named())),
+            Format::Template | Format::Label => {
                 self.template(text, span);
             }
             Format::RefGlob => self.glob(text.trim_start_matches('!'), text, span),
@@ -57,7 +58,9 @@ impl Reader<'_> {
                 }
             }
             Format::Version => {
-                if crate::dispatch::version_wanted(text).is_none() {
+                // One with placeholders is looked at when they are filled.
+                let open = self.template(text, span.clone()).is_some_and(|template| template.plain().is_none());
+                if !open && crate::dispatch::version_wanted(text).is_none() {
                     let hint = "write \">=4\", \"12\", \"~3.11\", or \"*\" for any";
                     self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` says no version")).hint(hint));
                 }

@@ -1,11 +1,12 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
 use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split};
-use super::pipeline::{Body, Cell, CellsOf, CheckoutLine, Depth, GitFiles, GiveLine, Matrix, Take, Upon, WhenNone};
+use super::pipeline::{Body, Cell, CellSettings, CellsOf, CheckoutLine, Depth, GitFiles, GiveLine, Matrix, Take, Upon, WhenNone};
 use super::place::At;
 use super::reader::{self, Reader, Value};
 use super::step::{Step, StepLine};
 use crate::language::diagnostic::{Code, Diagnostic};
+use indexmap::IndexMap;
 use toml::de::{DeTable, DeValue};
 
 impl Reader<'_> {
@@ -17,7 +18,7 @@ impl Reader<'_> {
             match key {
                 "steps" => body.steps = Some(self.steps(value)),
                 "prepare" => body.prepare = Some(self.steps(value)),
-                "where" => body.labels = Some(reader::strings(value)),
+                "where" => body.labels = Some(reader::templates(value)),
                 "takes" => body.takes = Some(self.takes(value)),
                 "gives" => body.gives = Some(gives(value)),
                 "after" => body.after = Some(reader::texts(value)),
@@ -28,6 +29,7 @@ impl Reader<'_> {
                 "checkout" => body.checkout = checkout(value),
                 "if" => body.condition = reader::text(value),
                 "upon" => body.upon = Some(upon(value)),
+                "cell" => body.settings = reader::items(value).iter().filter_map(settings).collect(),
                 "each" | "except" | "also" => matrix(body.matrix.get_or_insert_default(), key, value),
                 "at_once" => body.at_once = reader::number(value).and_then(|number| usize::try_from(number).ok()),
                 "keep_going" => body.keep_going = reader::flag(value),
@@ -187,12 +189,32 @@ fn matrix(matrix: &mut Matrix, key: &str, value: &Value<'_>) {
     }
 }
 
+fn tools(value: &Value<'_>) -> IndexMap<String, Placed> {
+    let entries = reader::table(value).into_iter().flatten();
+    entries.filter_map(|(tool, wanted)| Some((tool.get_ref().to_string(), Placed(reader::template(wanted)?)))).collect()
+}
+
+/// What is otherwise for some cells.
+fn settings(value: &Value<'_>) -> Option<CellSettings> {
+    let table = reader::table(value)?;
+    Some(CellSettings {
+        span: value.span(),
+        of: cell(reader::table(table.get("for")?)?),
+        labels: table.get("where").map(reader::templates),
+        tools: table.get("tools").map(tools).unwrap_or_default(),
+        image: table.get("image").and_then(reader::template).map(Placed),
+        network: table.get("network").and_then(reader::flag),
+        timeout_ms: table.get("timeout").and_then(reader::duration),
+        may_fail: table.get("may_fail").and_then(reader::flag),
+        env: table.get("env").map(reader::env).unwrap_or_default(),
+    })
+}
+
 fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
     let placed = || reader::template(value).map(Placed);
     match key {
         "tools" => {
-            let entries = reader::table(value).into_iter().flatten();
-            extras.tools = entries.filter_map(|(tool, wanted)| Some((tool.get_ref().to_string(), reader::string(wanted)?))).collect();
+            extras.tools = tools(value);
         }
         "image" => extras.image = placed(),
         "network" => extras.network = reader::flag(value),

@@ -15,6 +15,7 @@ const INNERS: &Shape = &Shape::List(INNER);
 const INNER_GLOBS: &Shape = &Shape::List(&Shape::Text(Format::InnerGlob));
 const REF_GLOBS: &Shape = &Shape::List(&Shape::Text(Format::RefGlob));
 const ENV: &Shape = &Shape::Map { names: Names::Variable, of: TEMPLATE, called: "a variable" };
+const LABELS: &Shape = &Shape::List(&Shape::Text(Format::Label));
 const OUTCOMES: &Shape = &Shape::List(&Shape::Choice(&["passed", "failed", "skipped", "stopped", "lost"]));
 const ENDS: &Shape = &Shape::List(&Shape::Choice(&["passed", "failed", "stopped"]));
 const ORDER_LINE: &Shape = &Shape::Text(Format::Order);
@@ -102,7 +103,7 @@ macro_rules! gate_of {
 
 pub(crate) const STAGE: &[Key] = &[
     key("if", EXPRESSION, "an expression; false: the stage's jobs are skipped"),
-    key("where", WORDS, "labels that a runner must all have"),
+    key("where", LABELS, "labels that a runner must all have"),
     key("env", ENV, "variables for every step of the stage's jobs"),
     key("gate", gate_of!(gate_of!(gate_of!(gate_of!(LIMIT)))), "numbers that must hold before the stage starts: tests.failed = 0"),
 ];
@@ -113,7 +114,7 @@ pub(crate) const BORROW: &[Key] = &[
     needed("file", &Shape::Text(Format::InnerGlob), "the file with the patterns"),
 ];
 
-const WHERE: Key = key("where", WORDS, "labels that a runner must all have");
+const WHERE: Key = key("where", LABELS, "labels that a runner must all have");
 const ENV_KEY: Key = key("env", ENV, "variables for its steps");
 const TIMEOUT: Key = key("timeout", DURATION, "how long it may take, such as \"20m\"");
 const MAY_FAIL: Key = key("may_fail", FLAG, "its failure does not count");
@@ -156,6 +157,7 @@ macro_rules! job_keys {
             key("each", &Shape::Map { names: Names::Plain, of: &Shape::List(&Shape::Scalar), called: "an axis" }, "the matrix: axes and their values, a cell for each combination"),
             key("except", CELLS, "cells taken out: values of some axes"),
             key("also", CELLS, "cells added: values of all axes"),
+            key("cell", &Shape::List(&Shape::Table { keys: CELL, called: "a cell's settings" }), "what is otherwise for some cells: for = { AXIS = VALUE }, and where, tools, image, timeout, env"),
             key("at_once", &Shape::Number { least: 1, most: 100_000 }, "how many cells run at the same time"),
             key("keep_going", FLAG, "whether other cells go on after one failed"),
             key("upon", OUTCOMES, "outcomes of what it waits for that let it start; [\"passed\"] when absent"),
@@ -215,6 +217,21 @@ pub(crate) const TAKE: &[Key] = &[
         ),
         "which cells: \"all\", \"same\" (with the same values) or a table of values",
     ),
+];
+
+pub(crate) const CELL: &[Key] = &[
+    needed(
+        "for",
+        &Shape::Map { names: Names::Plain, of: &Shape::Scalar, called: "an axis" },
+        "values of some axes: the cells that have them",
+    ),
+    WHERE,
+    TOOLS,
+    IMAGE,
+    TIMEOUT,
+    ENV_KEY,
+    NETWORK,
+    MAY_FAIL,
 ];
 
 pub(crate) const GIVE: &[Key] = &[

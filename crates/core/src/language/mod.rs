@@ -23,8 +23,8 @@ pub use file::{read, read_any_length};
 pub use gate::{Bound, Compare, GateRule, NUMBERS};
 pub(crate) use pipeline::Body;
 pub use pipeline::{
-    Borrow, Cell, CellsOf, Checkout, CheckoutLine, Depth, GitFiles, Give, GiveLine, Input, Job, JobId, Matrix, Pattern, Pipeline,
-    StageRules, Starts, Take, Upon, WhenNone,
+    Borrow, Cell, CellSettings, CellsOf, Checkout, CheckoutLine, Depth, GitFiles, Give, GiveLine, Input, Job, JobId, Matrix, Pattern,
+    Pipeline, StageRules, Starts, Take, Upon, WhenNone,
 };
 pub use place::{At, Span};
 pub(crate) use reader::inside;

@@ -1,6 +1,7 @@
 //! A pipeline as its file says it: every part with its place in the text, no name resolved yet. [`crate::plan`] resolves.
 
 use super::extras::Extras;
+use super::extras::Placed;
 use super::place::{At, Span};
 use super::schedule::Schedule;
 use super::step::{Env, StepLine};
@@ -123,7 +124,7 @@ pub struct Input {
 pub struct StageRules {
     pub span: Span,
     pub condition: Option<At<String>>,
-    pub labels: Option<Vec<String>>,
+    pub labels: Option<Vec<At<Template>>>,
     pub env: Env,
     pub gate: Vec<At<super::GateRule>>,
 }
@@ -167,7 +168,7 @@ impl Job {
 pub struct Body {
     pub steps: Option<Vec<StepLine>>,
     pub prepare: Option<Vec<StepLine>>,
-    pub labels: Option<Vec<String>>,
+    pub labels: Option<Vec<At<Template>>>,
     pub takes: Option<Vec<At<Take>>>,
     pub gives: Option<Vec<GiveLine>>,
     pub after: Option<Vec<At<String>>>,
@@ -179,6 +180,8 @@ pub struct Body {
     pub condition: Option<At<String>>,
     pub upon: Option<Vec<Upon>>,
     pub matrix: Option<Box<Matrix>>,
+    /// What is otherwise for some cells; later ones count.
+    pub settings: Vec<CellSettings>,
     pub at_once: Option<usize>,
     pub keep_going: Option<bool>,
     pub follows: Option<At<String>>,
@@ -193,6 +196,21 @@ pub struct Matrix {
     pub each: IndexMap<String, Vec<At<String>>>,
     pub except: Vec<At<Cell>>,
     pub also: Vec<At<Cell>>,
+}
+
+/// What a job says for those of its cells that have these values.
+#[derive(Debug, Clone)]
+pub struct CellSettings {
+    pub span: Span,
+    /// Values of some axes.
+    pub of: Cell,
+    pub labels: Option<Vec<At<Template>>>,
+    pub tools: IndexMap<String, Placed>,
+    pub image: Option<Placed>,
+    pub network: Option<bool>,
+    pub timeout_ms: Option<u64>,
+    pub may_fail: Option<bool>,
+    pub env: Env,
 }
 
 /// Axis → value, in the order of the axes.

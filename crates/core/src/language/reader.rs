@@ -127,6 +127,8 @@ pub(super) fn scalar(value: &Value<'_>) -> Option<String> {
     match value.get_ref() {
         DeValue::String(text) => Some(text.to_string()),
         DeValue::Integer(number) => Some(number.as_str().to_owned()),
+        // A mistake that was noted; what else is said about the file is said as if it were in quotes.
+        DeValue::Float(number) => Some(number.as_str().to_owned()),
         DeValue::Boolean(flag) => Some(flag.to_string()),
         _ => None,
     }

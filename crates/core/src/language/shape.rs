@@ -61,6 +61,8 @@ pub(crate) enum Format {
     Duration,
     /// May hold placeholders.
     Template,
+    /// The same, and not empty.
+    Label,
     /// A glob over branches or tags; `!` before it takes away.
     RefGlob,
     /// A glob or path below the job's folder, which may hold placeholders.
@@ -124,6 +126,22 @@ impl Shape {
     }
 }
 
+/// Words that people try first, with what is written here in their place.
+const MEANT: &[(&[&str], &str, &str)] = &[
+    (&["needs", "depends"], "after", "`after` orders jobs; `takes` does, too, and hands over artifacts"),
+    (&["script", "commands", "run"], "steps", "commands are `steps`"),
+    (&["matrix"], "each", "a matrix is `each`: a list of values for each axis"),
+    (&["when"], "if", "a condition is `if`, with an expression"),
+    (&["artifacts"], "gives", "what a job leaves is `gives`, and what it gets from others `takes`"),
+    (&["variables"], "env", "variables are `env`"),
+];
+
+/// The hint for such a word, where the table has what is meant.
+fn meant(name: &str, keys: &[Key]) -> Option<String> {
+    let (_, _, hint) = MEANT.iter().find(|(words, key, _)| words.contains(&name) && keys.iter().any(|known| known.name == *key))?;
+    Some((*hint).to_owned())
+}
+
 impl Reader<'_> {
     /// Checks a table: keys that do not exist, keys that are missing, and every value. Everything wrong is noted.
     pub(crate) fn fits_table(&mut self, table: &DeTable<'_>, keys: &'static [Key], place: Place<'_>, span: std::ops::Range<usize>) {
@@ -133,10 +151,13 @@ impl Reader<'_> {
                 Some(known) => {
                     self.fits(value, known.shape, Place::Fixed(name));
                 }
-                None => self.note(
-                    Diagnostic::error(Code::UnknownKey, key.span(), format!("{place} has no key `{name}`"))
-                        .nearest(name, keys.iter().map(|known| known.name)),
-                ),
+                None => {
+                    let told = Diagnostic::error(Code::UnknownKey, key.span(), format!("{place} has no key `{name}`"));
+                    self.note(match meant(name, keys) {
+                        Some(hint) => told.hint(hint),
+                        None => told.nearest(name, keys.iter().map(|known| known.name)),
+                    });
+                }
             }
         }
         for key in keys.iter().filter(|key| key.required && !table.contains_key(key.name)) {
@@ -150,6 +171,11 @@ impl Reader<'_> {
 
     /// Checks one value. `what` names it when something is wrong.
     pub(crate) fn fits(&mut self, value: &Value<'_>, shape: &'static Shape, what: Place<'_>) {
+        if let (Shape::Scalar, DeValue::Float(number)) = (shape, value.get_ref()) {
+            let message = "a value with a point may lose digits";
+            let hint = format!("write \"{}\"", number.as_str());
+            return self.note(Diagnostic::error(Code::WrongType, value.span(), message).hint(hint));
+        }
         if !shape.takes(value.get_ref()) {
             let named = match what {
                 Place::Fixed(name) if !name.contains(' ') => format!("`{name}`"),

@@ -6,10 +6,11 @@ use super::follow::BorrowedFiles;
 use super::occasion::Occasion;
 use super::resolve::{After, File, Graph, only, shared_axes};
 use super::scope::Conditions;
+use super::settings::Settings;
 use super::value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, VERSION, Wait, WaitOn};
 use crate::expression::Values;
 use crate::language::{
-    At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, GitFiles, Give, GiveLine, Step, StepLine, Take, Upon,
+    At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, Extras, GitFiles, Give, GiveLine, Step, StepLine, Take, Upon,
 };
 use crate::template::{Slot, Template};
 use cel::Context;
@@ -144,7 +145,8 @@ impl<'a> Build<'a, '_> {
         let (whole, defaults) = (&file.jobs[at], &file.pipeline.defaults);
         let body = &*whole.body;
         let given = self.given(at, cell);
-        let mut env = self.env(common, cell, &given);
+        let settings = Settings::of(body, cell);
+        let mut env = self.env(common, &settings, cell, &given);
         let fill = Fill { occasion: self.occasion, cell, given: &given, env: &env };
         let mut texts = Texts { fill: &fill, late: false };
         let decision = self.decided(common, cell, &given, &env);
@@ -172,7 +174,10 @@ impl<'a> Build<'a, '_> {
             Some(CheckoutLine::Files { dir: None, git }) => Some((Template::of_text("."), git.clone())),
             None => Some((Template::of_text("."), GitFiles::default())),
         };
-        let extras = self.extras(at, &fill);
+        let labels = settings.labels.or(body.labels.as_ref()).or_else(|| file.pipeline.stages.get(&whole.job.stage)?.labels.as_ref());
+        let labels = labels.or(defaults.labels.as_ref()).into_iter().flatten();
+        let labels = labels.filter_map(|label| label.value.fill(|slot| fill.value(slot)).plain()).collect::<Vec<String>>();
+        let extras = self.extras(at, &settings, &fill);
         // Who may not push here must not hold up those who may.
         let outside = self.occasion.is_from_outside();
         if outside && skipped.is_none() && extras.as_ref().is_some_and(|extras| extras.turn.is_some()) {
@@ -192,8 +197,6 @@ impl<'a> Build<'a, '_> {
             may_fail: step.may_fail,
             condition: condition.clone(),
         });
-        let stage = file.pipeline.stages.get(&whole.job.stage);
-        let labels = body.labels.as_ref().or_else(|| stage.and_then(|stage| stage.labels.as_ref())).or(defaults.labels.as_ref());
         let takes: Vec<Option<String>> = to.iter().map(|to| to.as_ref().map(text)).collect();
         let id = whole.job.id();
         let alone = cell.is_empty();
@@ -206,7 +209,7 @@ impl<'a> Build<'a, '_> {
             given: if conditional || !conditions.is_empty() { given } else { IndexMap::new() },
             conditions,
             steps: steps.collect(),
-            labels: labels.cloned().unwrap_or_default(),
+            labels,
             gives: gives
                 .iter()
                 .map(|(give, paths)| Give {
@@ -224,8 +227,8 @@ impl<'a> Build<'a, '_> {
             halts_cells: !alone && file.cells[at].len() > 1 && !self.keeps_going(at),
             env: texts(&env),
             late,
-            timeout_ms: body.timeout_ms.or(defaults.timeout_ms),
-            may_fail: body.may_fail.or(defaults.may_fail).unwrap_or(false),
+            timeout_ms: settings.timeout_ms.or(body.timeout_ms).or(defaults.timeout_ms),
+            may_fail: settings.may_fail.or(body.may_fail).or(defaults.may_fail).unwrap_or(false),
             checkout: checkout.map_or(Checkout::None, |(dir, git)| Checkout::Files { dir: text(&dir), git }),
             extras,
         }
@@ -245,11 +248,17 @@ impl<'a> Build<'a, '_> {
     }
 
     /// The job's variables: the file's, then the defaults', the stage's, its own.
-    fn env(&self, common: &Common<'a>, cell: &Cell, given: &IndexMap<String, String>) -> IndexMap<String, Template> {
+    fn env(
+        &self,
+        common: &Common<'a>,
+        settings: &Settings<'_>,
+        cell: &Cell,
+        given: &IndexMap<String, String>,
+    ) -> IndexMap<String, Template> {
         let none = IndexMap::new();
         let fill = Fill { occasion: self.occasion, cell, given, env: &none };
         let mut all = IndexMap::new();
-        for env in &common.env {
+        for env in common.env.iter().chain(&settings.env) {
             all.extend(env.iter().map(|(name, value)| (name.clone(), value.value.fill(|slot| fill.value(slot)))));
         }
         all
@@ -309,13 +318,15 @@ impl<'a> Build<'a, '_> {
         wanted
     }
 
-    fn extras(&self, at: usize, fill: &Fill<'_>) -> Option<Box<crate::language::Extras>> {
+    fn extras(&self, at: usize, settings: &Settings<'_>, fill: &Fill<'_>) -> Option<Box<crate::language::Extras>> {
         let own = self.file.jobs[at].body.extras.as_deref();
         let mut extras = match (own, self.file.pipeline.defaults.extras.as_deref()) {
             (Some(own), Some(defaults)) => own.clone().over(defaults),
             (Some(extras), None) | (None, Some(extras)) => extras.clone(),
-            (None, None) => return None,
+            (None, None) if settings.asks_nothing() => return None,
+            (None, None) => Extras::default(),
         };
+        settings.put_into(&mut extras);
         for placed in extras.templates() {
             placed.0 = At { value: placed.0.value.fill(|slot| fill.value(slot)), span: 0..0 };
         }

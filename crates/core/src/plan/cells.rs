@@ -1,7 +1,9 @@
 //! The matrix: axes → cells, `except` taken out, `also` added, in the order they are written.
 
 use super::follow::Whole;
-use crate::language::{At, Cell, Code, Diagnostic, JOB_LIMIT, Matrix, nearest};
+use crate::dispatch::version_wanted;
+use crate::language::{At, Cell, Code, Diagnostic, JOB_LIMIT, Matrix, Placed, nearest};
+use crate::template::Slot;
 use std::collections::HashSet;
 
 /// The axis that a `split` makes.
@@ -109,6 +111,8 @@ fn expand(whole: &Whole<'_>, matrix: &Matrix, diagnostics: &mut Vec<Diagnostic>)
     if matrix.each.is_empty() && matrix.also.is_empty() {
         return vec![Cell::new()];
     }
+    check_settings(whole, matrix, &cells, diagnostics);
+    check_versions(whole, &cells, diagnostics);
     if cells.is_empty() {
         let message = format!("no cell of job {id} is left");
         diagnostics
@@ -159,14 +163,49 @@ fn check_values(whole: &Whole<'_>, matrix: &Matrix, diagnostics: &mut Vec<Diagno
     }
 }
 
+/// What is said for some cells must be said for one that there is.
+fn check_settings(whole: &Whole<'_>, matrix: &Matrix, cells: &[Cell], diagnostics: &mut Vec<Diagnostic>) {
+    let axes: Vec<&str> = cells.first().into_iter().flat_map(|cell| cell.keys()).map(String::as_str).collect();
+    for settings in &whole.body.settings {
+        let told = |message: String| Diagnostic::error(Code::Matrix, settings.span.clone(), message);
+        if let Some(axis) = settings.of.keys().find(|axis| !axes.contains(&axis.as_str())) {
+            diagnostics.push(told(format!("job {} has no axis `{axis}`", whole.job.id())).axes(axis, axes.iter().copied()));
+        } else if !cells.iter().any(|cell| fits(cell, &settings.of)) {
+            let told = told(format!("job {} has no cell {}", whole.job.id(), spoken(&settings.of)));
+            let near = settings.of.iter().find_map(|(axis, value)| {
+                let known = matrix.each.get(axis)?.iter().map(|value| value.value.as_str());
+                nearest(value, known)
+            });
+            diagnostics.push(match near {
+                Some(near) => told.hint(format!("did you mean `{near}`?")),
+                None => told,
+            });
+        }
+    }
+}
+
+/// Versions of tools that are made of a cell's values: each that is none, once.
+fn check_versions(whole: &Whole<'_>, cells: &[Cell], diagnostics: &mut Vec<Diagnostic>) {
+    let own = whole.body.extras.iter().flat_map(|extras| &extras.tools);
+    let all = own.chain(whole.body.settings.iter().flat_map(|settings| &settings.tools));
+    for (tool, Placed(wanted)) in all.filter(|(_, wanted)| wanted.0.value.plain().is_none()) {
+        let of = |cell: &Cell| wanted.value.fill(|slot| if let Slot::Each(axis) = slot { cell.get(axis).cloned() } else { None }).plain();
+        let wrong = cells.iter().find_map(|cell| Some((cell, of(cell).filter(|text| version_wanted(text).is_none())?)));
+        if let Some((cell, text)) = wrong {
+            let message = format!("`{text}`, as cell {} has it, says no version of {tool}", label(cell));
+            let hint = "write \">=4\", \"12\", \"~3.11\", or \"*\" for any";
+            diagnostics.push(Diagnostic::error(Code::BadValue, wanted.span.clone(), message).hint(hint));
+        }
+    }
+}
+
 fn check_axes(whole: &Whole<'_>, matrix: &Matrix, cell: &At<Cell>, diagnostics: &mut Vec<Diagnostic>) {
     for (axis, value) in cell.value.iter().filter(|_| !matrix.each.is_empty()) {
         match matrix.each.get(axis) {
             None => {
                 let message = format!("job {} has no axis `{axis}`", whole.job.id());
-                diagnostics.push(
-                    Diagnostic::error(Code::Matrix, cell.span.clone(), message).nearest(axis, matrix.each.keys().map(String::as_str)),
-                );
+                diagnostics
+                    .push(Diagnostic::error(Code::Matrix, cell.span.clone(), message).axes(axis, matrix.each.keys().map(String::as_str)));
             }
             Some(values)
                 if matrix.except.iter().any(|except| std::ptr::eq(except, cell)) && !values.iter().any(|known| known.value == *value) =>

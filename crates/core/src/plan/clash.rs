@@ -3,6 +3,7 @@
 
 use super::resolve::{File, Graph};
 use crate::language::{At, CellsOf, Code, Diagnostic, Take, nearest};
+use crate::template::Template;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// Past this many labels of one job each near misses are no longer looked for.
@@ -31,16 +32,16 @@ pub(super) fn look(file: &File<'_>, graph: &Graph, read: &BTreeSet<String>, diag
 
 /// A label that only one job asks for, and that is nearly one that others do: no runner may have it.
 fn labels(file: &File<'_>, diagnostics: &mut Vec<Diagnostic>) {
-    let mut askers: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    let mut askers: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     for (at, whole) in file.jobs.iter().enumerate() {
-        for label in whole.body.labels.iter().flatten() {
+        for label in whole.body.labels.iter().flatten().filter_map(plain) {
             askers.entry(label).or_default().push(at);
         }
     }
     let defaults = file.pipeline.defaults.labels.iter().chain(file.pipeline.stages.values().filter_map(|stage| stage.labels.as_ref()));
-    let shared: BTreeSet<&str> = defaults.flatten().map(String::as_str).collect();
+    let shared: BTreeSet<String> = defaults.flatten().filter_map(plain).collect();
     let common: Vec<&str> =
-        askers.iter().filter(|(_, jobs)| jobs.len() > 1).map(|(label, _)| *label).chain(shared.iter().copied()).collect();
+        askers.iter().filter(|(_, jobs)| jobs.len() > 1).map(|(label, _)| label).chain(&shared).map(String::as_str).collect();
     for (label, jobs) in askers.iter().filter(|(label, jobs)| jobs.len() == 1 && !shared.contains(*label) && label.len() > 2).take(MANY) {
         let near = nearest(label, common.iter().copied()).filter(|near| strsim::damerau_levenshtein(label, near) == 1);
         if let Some(near) = near {
@@ -49,6 +50,11 @@ fn labels(file: &File<'_>, diagnostics: &mut Vec<Diagnostic>) {
             diagnostics.push(Diagnostic::warning(Code::NearLabel, job.span.clone(), message).hint(format!("did you mean `{near}`?")));
         }
     }
+}
+
+/// A label without placeholders.
+fn plain(label: &At<Template>) -> Option<String> {
+    label.value.plain()
 }
 
 fn stages(file: &File<'_>, graph: &Graph, diagnostics: &mut Vec<Diagnostic>) {

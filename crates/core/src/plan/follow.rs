@@ -311,6 +311,7 @@ fn merge(over: &Body, under: &Body) -> Body {
         checkout: over.checkout.clone().or_else(|| under.checkout.clone()),
         condition: over.condition.clone().or_else(|| under.condition.clone()),
         upon: over.upon.clone().or_else(|| under.upon.clone()),
+        settings: if over.settings.is_empty() { under.settings.clone() } else { over.settings.clone() },
         matrix: over.matrix.clone().or_else(|| under.matrix.clone()),
         at_once: over.at_once.or(under.at_once),
         keep_going: over.keep_going.or(under.keep_going),
@@ -340,6 +341,13 @@ impl Body {
             matrix.span = span.clone();
             matrix.each.values_mut().flatten().for_each(|value| value.span = span.clone());
             matrix.except.iter_mut().chain(&mut matrix.also).for_each(|cell| cell.span = span.clone());
+        }
+        self.labels.iter_mut().flatten().for_each(|label| label.span = span.clone());
+        for settings in &mut self.settings {
+            settings.span = span.clone();
+            env(&mut settings.env);
+            settings.labels.iter_mut().flatten().for_each(|label| label.span = span.clone());
+            settings.tools.values_mut().chain(&mut settings.image).for_each(|placed| placed.0.span = span.clone());
         }
         self.extras.iter_mut().flat_map(|extras| extras.templates()).for_each(|placed| placed.0.span = span.clone());
         self.follows.iter_mut().for_each(|follows| follows.span = span.clone());

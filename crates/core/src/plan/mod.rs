@@ -20,6 +20,7 @@ mod occasion_form;
 mod only;
 mod resolve;
 mod scope;
+mod settings;
 mod svg;
 mod value;
 mod weight;

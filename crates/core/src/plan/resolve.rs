@@ -185,7 +185,7 @@ impl<'p> Resolver<'p> {
                 if let Some(axis) = values.keys().find(|axis| theirs.first().is_some_and(|cell| !cell.contains_key(*axis))) {
                     let message = format!("job {id} has no axis `{axis}`");
                     let axes = theirs.first().into_iter().flat_map(|cell| cell.keys()).map(String::as_str).collect::<Vec<_>>();
-                    self.diagnostics.push(Diagnostic::error(Code::NeverTaken, take.span.clone(), message).nearest(axis, axes));
+                    self.diagnostics.push(Diagnostic::error(Code::NeverTaken, take.span.clone(), message).axes(axis, axes));
                 } else if !theirs.iter().any(|cell| fits(cell, values)) {
                     self.never_given(id, &spoken(values), take);
                 }

@@ -3,7 +3,7 @@
 
 use super::follow::Whole;
 use crate::expression::{Expression, Read};
-use crate::language::{At, Code, Diagnostic, Env, GateRule, NUMBERS, Pipeline, Placed, Span, StepLine, inside, nearest};
+use crate::language::{At, Code, Diagnostic, Env, Extras, GateRule, NUMBERS, Pipeline, Placed, Span, StepLine, inside, nearest};
 use crate::template::{Slot, Template};
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -52,6 +52,8 @@ struct Scope<'a> {
 enum Stands {
     InEnv,
     InGiven,
+    /// It decides which runner takes the job: what only a runner knows is of no use.
+    BeforeRunner,
     Elsewhere,
 }
 
@@ -111,6 +113,9 @@ impl<'p, 'd> Scopes<'p, 'd> {
             && stage.is_none()
             && body.extras.is_none()
             && body.gives.is_none()
+            && body.labels.is_none()
+            && pipeline.defaults.labels.is_none()
+            && body.settings.is_empty()
             && !steps().any(|step| step.condition.is_some() || !step.env.is_empty() || step.dir.is_some())
             && body.takes.iter().flatten().all(|take| take.value.to.is_none());
         if plain || !whole.known {
@@ -127,9 +132,18 @@ impl<'p, 'd> Scopes<'p, 'd> {
         for template in gives.chain(takes) {
             self.template(template, &scope, Stands::Elsewhere);
         }
+        let labels = body.labels.iter().chain(stage.and_then(|stage| stage.labels.as_ref())).chain(&pipeline.defaults.labels);
+        labels.flatten().for_each(|label| self.template(label, &scope, Stands::BeforeRunner));
         if let Some(extras) = &body.extras {
-            let mut extras = (**extras).clone();
+            extras.tools.values().for_each(|Placed(template)| self.template(template, &scope, Stands::BeforeRunner));
+            let mut extras = Extras { tools: Default::default(), ..(**extras).clone() };
             extras.templates().for_each(|Placed(template)| self.template(template, &scope, Stands::Elsewhere));
+        }
+        for settings in &body.settings {
+            self.env(&settings.env, &scope, Stands::InEnv);
+            settings.labels.iter().flatten().for_each(|label| self.template(label, &scope, Stands::BeforeRunner));
+            settings.tools.values().for_each(|placed| self.template(&placed.0, &scope, Stands::BeforeRunner));
+            settings.image.iter().for_each(|placed| self.template(&placed.0, &scope, Stands::Elsewhere));
         }
         self.published(whole);
         conditions.job = body.condition.as_ref().and_then(|condition| self.expression(condition, &scope));
@@ -163,12 +177,13 @@ impl<'p, 'd> Scopes<'p, 'd> {
                 .collect();
         }
         let stage_env = pipeline.stages.get(&whole.job.stage).map(|stage| &stage.env);
-        let env = [Some(&pipeline.env), Some(&pipeline.defaults.env), stage_env, Some(&whole.body.env)];
+        let own = whole.body.settings.iter().map(|settings| Some(&settings.env));
+        let env = [Some(&pipeline.env), Some(&pipeline.defaults.env), stage_env, Some(&whole.body.env)].into_iter().chain(own);
         Scope {
             axes,
             given: whole.inputs.keys().map(String::as_str).collect(),
             inputs: pipeline.starts.inputs.keys().map(String::as_str).collect(),
-            env: env.into_iter().flatten().flat_map(|env| env.keys()).map(String::as_str).collect(),
+            env: env.flatten().flat_map(|env| env.keys()).map(String::as_str).collect(),
             place: format!("job {}", whole.job.id()),
         }
     }
@@ -191,6 +206,12 @@ impl<'p, 'd> Scopes<'p, 'd> {
                     continue;
                 }
                 Slot::Env(name) => ("variable", name, &scope.env),
+                Slot::Fact(..) | Slot::Hash(_) | Slot::Os | Slot::Arch if stands == Stands::BeforeRunner => {
+                    let message = format!("`{{{slot}}}` is known only when a runner has the job, and this decides which one takes it");
+                    let hint = "name an axis, an input or the branch";
+                    self.diagnostics.push(Diagnostic::error(Code::Placeholder, self.slot_span(template, slot), message).hint(hint));
+                    continue;
+                }
                 Slot::Fact(job, name) => {
                     self.fact(job, name, self.slot_span(template, slot));
                     continue;

@@ -18,5 +18,6 @@ mod planning;
 mod queueing;
 mod reports;
 mod returns;
+mod settings;
 mod sharing;
 mod starts;

@@ -96,7 +96,7 @@ deploys = "{each.s}"
 "#;
     let job = job(text, "a.b[pier]");
     let extras = job.extras.expect("there are some");
-    assert_eq!(extras.tools.get("make").map(String::as_str), Some(">=4"));
+    assert_eq!(extras.tools.get("make").map(|wanted| wanted.0.value.source()).as_deref(), Some(">=4"));
     assert_eq!(extras.retry.map(|retry| (retry.times, retry.on)), Some((2, vec!["lost".to_owned()])));
     let plain = |placed: Option<ordotaxis_core::language::Placed>| placed.and_then(|placed| placed.0.value.plain());
     assert_eq!(plain(extras.turn).as_deref(), Some("pier-trial-main"));

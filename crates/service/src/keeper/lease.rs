@@ -33,7 +33,7 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         checkout: planned.checkout.clone(),
         timeout_ms: planned.timeout_ms,
         late: planned.late,
-        tools: extras.tools,
+        tools: extras.tools.into_iter().map(|(tool, wanted)| (tool, wanted.0.value.source())).collect(),
         image: extras.image.map(|image| image.0.value.source()),
         network: extras.network.unwrap_or(true),
         beside: extras.beside,
@@ -134,7 +134,11 @@ fn environment(info: &RunInfo, run: &Run, job: usize, public_url: &str) -> Index
     set("ORDOTAXIS_TARGET", occasion.target().unwrap_or_default().to_owned());
     set("ORDOTAXIS_COMMIT", info.commit.clone());
     set("ORDOTAXIS_COMMIT_TIME", ordotaxis_wire::moment(info.commit_time.saturating_mul(1000)).to_string());
-    set("ORDOTAXIS_URL", format!("{public_url}/runs/{}/{}", info.project, info.number));
+    set("ORDOTAXIS_RUN_URL", format!("{public_url}/runs/{}/{}", info.project, info.number));
+    if planned.extras.as_ref().is_some_and(|extras| !extras.allows.is_empty()) {
+        // With the job's token, the client finds the service as anywhere.
+        set("ORDOTAXIS_URL", public_url.to_owned());
+    }
     set("SOURCE_DATE_EPOCH", info.commit_time.to_string());
     if let Some(share) = share(info, run, job) {
         set("ORDOTAXIS_SHARE_INDEX", share.index.to_string());

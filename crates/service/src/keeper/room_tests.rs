@@ -164,7 +164,7 @@ fn a_lease_holds_all_that_a_runner_needs() {
     let lease = stage.claim("quay", "s1", 0).expect("a lease");
     assert_eq!((lease.job.as_str(), lease.run.as_str(), lease.commit.as_str()), ("a.x", "tidegauge/3", "c7"));
     for (name, value) in
-        [("UNITS", "mm"), ("ORDOTAXIS_URL", "http://here/runs/tidegauge/3"), ("ORDOTAXIS_ATTEMPT", "1"), ("SOURCE_DATE_EPOCH", "5")]
+        [("UNITS", "mm"), ("ORDOTAXIS_RUN_URL", "http://here/runs/tidegauge/3"), ("ORDOTAXIS_ATTEMPT", "1"), ("SOURCE_DATE_EPOCH", "5")]
     {
         assert_eq!(lease.env.get(name).map(String::as_str), Some(value), "{name}");
     }

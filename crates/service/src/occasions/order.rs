@@ -62,10 +62,11 @@ async fn relation(mirror: &Mirror, ours: &str, theirs: &str) -> Result<Relation,
     if !mirror.has(theirs).await? {
         return Ok(Relation::Apart);
     }
-    if mirror.leads_to(ours, theirs).await? {
-        return Ok(Relation::Older);
+    // Nearly always it is the newer one, by a few commits.
+    if mirror.leads_to(theirs, ours).await? {
+        return Ok(Relation::Newer);
     }
-    Ok(if mirror.leads_to(theirs, ours).await? { Relation::Newer } else { Relation::Apart })
+    Ok(if mirror.leads_to(ours, theirs).await? { Relation::Older } else { Relation::Apart })
 }
 
 /// The run of a pipeline that makes one of an older commit pointless, `PROJECT/NUMBER`; empty where there is none.

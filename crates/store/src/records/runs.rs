@@ -180,20 +180,28 @@ impl Records {
         Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(number).fetch_optional(&self.reads).await?)
     }
 
-    /// The newest run of a project.
-    pub async fn newest_run(&self, project: &str) -> Result<Option<RunRow>, StoreError> {
-        let sql = format!("{RUN} WHERE projects.name = ? ORDER BY runs.id DESC LIMIT 1");
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).fetch_optional(&self.reads).await?)
+    /// The newest run of a project, or of one pipeline of it.
+    pub async fn newest_run(&self, project: &str, pipeline: Option<&str>) -> Result<Option<RunRow>, StoreError> {
+        let sql = format!("{RUN} WHERE projects.name = ?1 AND (?2 IS NULL OR runs.pipeline = ?2) ORDER BY runs.id DESC LIMIT 1");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(pipeline).fetch_optional(&self.reads).await?)
     }
 
-    /// Runs with an id below `before`, newest first, but for those of projects that are `hidden`.
-    pub async fn runs(&self, project: Option<&str>, hidden: &[i64], before: i64, limit: i64) -> Result<Vec<RunRow>, StoreError> {
+    /// Runs with an id below `before`, newest first: of one project and one pipeline where these are named, and none of projects
+    /// that are `hidden`.
+    pub async fn runs(
+        &self,
+        project: Option<&str>,
+        pipeline: Option<&str>,
+        hidden: &[i64],
+        before: i64,
+        limit: i64,
+    ) -> Result<Vec<RunRow>, StoreError> {
         let hidden = serde_json::to_string(hidden).map_err(|_| StoreError::Value("project ids"))?;
         let sql = format!(
-            "{RUN} WHERE (?1 IS NULL OR projects.name = ?1) AND runs.id < ?2
+            "{RUN} WHERE (?1 IS NULL OR projects.name = ?1) AND (?5 IS NULL OR runs.pipeline = ?5) AND runs.id < ?2
              AND runs.project_id NOT IN (SELECT value FROM json_each(?4)) ORDER BY runs.id DESC LIMIT ?3"
         );
-        let query = sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(before).bind(limit).bind(hidden);
+        let query = sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project).bind(before).bind(limit).bind(hidden).bind(pipeline);
         Ok(query.fetch_all(&self.reads).await?)
     }
 

@@ -17,9 +17,9 @@ async fn a_commit_has_one_run_and_numbers_have_no_gaps() {
     assert_eq!(records.run_plan(first.id).await.expect("an answer"), Some(plan));
     assert_eq!(records.jobs(first.id).await.expect("a list").len(), 2);
     let listed: Vec<i64> =
-        records.runs(Some("tidegauge"), &[], i64::MAX, 2).await.expect("a list").into_iter().map(|run| run.number).collect();
+        records.runs(Some("tidegauge"), None, &[], i64::MAX, 2).await.expect("a list").into_iter().map(|run| run.number).collect();
     assert_eq!(listed, [3, 2]);
-    assert_eq!(records.newest_run("tidegauge").await.expect("an answer").map(|run| run.number), Some(3));
+    assert_eq!(records.newest_run("tidegauge", None).await.expect("an answer").map(|run| run.number), Some(3));
     assert!(records.run("tidegauge", 9).await.expect("an answer").is_none());
     assert!(records.run("almanac", 1).await.expect("an answer").is_none());
 }

@@ -6,7 +6,7 @@ pub(crate) struct LogsOptions {
     pub(super) run: String,
     pub(super) job: String,
     /// Go on until the job ends
-    #[arg(long)]
+    #[arg(short = 'f', long)]
     pub(super) follow: bool,
     /// The newest when absent
     #[arg(long)]

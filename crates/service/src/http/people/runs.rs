@@ -32,6 +32,8 @@ const PAGE: i64 = 50;
 pub(super) struct Page {
     /// Only this project's.
     project: Option<String>,
+    /// Only this pipeline's.
+    pipeline: Option<String>,
     /// Where the page begins, as the `Link` header of the last one said.
     cursor: Option<i64>,
 }
@@ -50,11 +52,12 @@ pub(crate) async fn list(
     }
     let hidden: Vec<i64> =
         app.records.projects().await?.into_iter().filter(|project| !caller.sees(project)).map(|project| project.id).collect();
-    let rows = app.records.runs(page.project.as_deref(), &hidden, page.cursor.unwrap_or(i64::MAX), PAGE).await?;
+    let rows = app.records.runs(page.project.as_deref(), page.pipeline.as_deref(), &hidden, page.cursor.unwrap_or(i64::MAX), PAGE).await?;
     let mut headers = HeaderMap::new();
     if let Some(last) = rows.last().filter(|_| i64::try_from(rows.len()) == Ok(PAGE)) {
-        let project = page.project.as_ref().map(|project| format!("project={project}&")).unwrap_or_default();
-        let next = format!("</api/v1/runs?{project}cursor={}>; rel=\"next\"", last.id);
+        let named = [("project", &page.project), ("pipeline", &page.pipeline)];
+        let named: String = named.iter().filter_map(|(key, value)| Some(format!("{key}={}&", value.as_ref()?))).collect();
+        let next = format!("</api/v1/runs?{named}cursor={}>; rel=\"next\"", last.id);
         if let Ok(value) = HeaderValue::from_str(&next) {
             headers.insert(header::LINK, value);
         }
@@ -69,13 +72,27 @@ pub(crate) async fn show(State(app): State<App>, Path((project, number)): Path<(
     Ok(Json(whole_run(&app, row).await?))
 }
 
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Newest {
+    /// Only of this pipeline.
+    pipeline: Option<String>,
+}
+
 /// A project's newest run with its jobs.
-#[utoipa::path(get, operation_id = "newest_run", path = "/api/v1/projects/{project}/newest-run", params(("project" = String, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
-pub(crate) async fn newest(State(app): State<App>, Path(project): Path<String>) -> Result<Json<RunView>, ApiError> {
+#[utoipa::path(get, operation_id = "newest_run", path = "/api/v1/projects/{project}/newest-run", params(("project" = String, Path), Newest), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+pub(crate) async fn newest(
+    State(app): State<App>,
+    Path(project): Path<String>,
+    Query(of): Query<Newest>,
+) -> Result<Json<RunView>, ApiError> {
     projects::find(&app, &project).await?;
-    let row = app.records.newest_run(&project).await?;
-    let row =
-        row.ok_or_else(|| ApiError::not_found("run", format!("{project} has no runs yet; push a commit, or `ordotaxis start {project}`")))?;
+    let row = app.records.newest_run(&project, of.pipeline.as_deref()).await?;
+    let none = || match &of.pipeline {
+        Some(pipeline) => format!("{project} has no run of a pipeline {pipeline}; `ordotaxis runs {project}` lists what there is"),
+        None => format!("{project} has no runs yet; push a commit, or `ordotaxis start {project}`"),
+    };
+    let row = row.ok_or_else(|| ApiError::not_found("run", none()))?;
     Ok(Json(whole_run(&app, row).await?))
 }
 

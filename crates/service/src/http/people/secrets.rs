@@ -48,7 +48,8 @@ pub(crate) async fn set(
         return Err(ApiError::field("/name", "names that begin with ORDOTAXIS are kept for what every step finds"));
     }
     if ask.value.len() < SHORTEST || ask.value.len() > LONGEST || ask.value.contains('\0') {
-        let detail = format!("a secret's value is {SHORTEST} to {LONGEST} bytes without NUL; a shorter one could not be masked in logs");
+        let (bytes, why) = (ask.value.len(), "a shorter one could not be masked in logs");
+        let detail = format!("secret {name}: a value is {SHORTEST} to {LONGEST} bytes without NUL, and this one has {bytes}; {why}");
         return Err(ApiError::field("/value", detail));
     }
     let sealed = app.seal.seal(project.id, &name, &ask.value).ok_or_else(|| ApiError::field("/value", "the value could not be sealed"))?;

@@ -23,7 +23,7 @@ pub(crate) async fn find_run(app: &App, project: &str, number: i64) -> Result<Ru
         return Ok(run);
     }
     projects::find(app, project).await?;
-    let newest = app.records.newest_run(project).await?;
+    let newest = app.records.newest_run(project, None).await?;
     let hint = newest.map_or("it has no runs yet".to_owned(), |run| format!("the newest is {project}/{}", run.number));
     Err(ApiError::not_found("run", format!("there is no run {project}/{number}; {hint}")))
 }

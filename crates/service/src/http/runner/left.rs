@@ -10,6 +10,7 @@ use crate::keeper::{RunCommand, Stale};
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::engine::{Number, Numbers};
+use ordotaxis_core::language::counted;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_core::report::{Case, CaseEnd, Coverage, Finding, Level};
 use ordotaxis_git::Mirror;
@@ -111,7 +112,7 @@ async fn tests(
         }
     }
     if failed > 0 {
-        taken.first = first_new.or(first_known).map(|first| format!("{failed} of {} tests failed, {first}", own.len()));
+        taken.first = first_new.or(first_known).map(|first| format!("{failed} of {} failed, {first}", counted(own.len(), "test")));
     }
     if let Some((_, number)) = base.filter(|_| !new.is_empty()) {
         said = format!("{said}; {} of the failures new since {}/{number}", new.len(), about.project);

@@ -292,6 +292,64 @@ pub(super) async fn checkout() {
     row("clean checkout of 5,000 files, warm runner", &format!("{ours:.0} ms"), &format!("`git worktree add` {theirs:.0} ms"), &note);
 }
 
+/// What a runner that has nothing takes for its first checkout: 20,000 files, 5,000 commits. Beside it a clone of the newest
+/// commit from the forge, in turn, each time to a new place.
+pub(super) async fn first_checkout() {
+    let world = world().await;
+    let repository = world.project("bench").await;
+    for n in 0..20_000 {
+        repository.write(&format!("src/{}/{n}.txt", n % 200), &format!("{n} a line of the survey\n").repeat(40));
+    }
+    repository.write("ordotaxis.toml", "language = 1\n[starts]\npush = []\n[job.a.b]\nsteps = [\"true\"]\n");
+    repository.commit("many files");
+    many_commits(&repository.folder, 5_000);
+    repository.push();
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..5 {
+        let runner = world.runner(RunnerOptions::default()).await;
+        let run = world.json(&["start", "bench"]).await;
+        let name = run["run"].as_str().unwrap_or_default().to_owned();
+        end_of(&world, &name).await;
+        let shown = world.json(&["show", &name]).await;
+        ours.push(World::job(&shown, "a.b")["attempts"][0]["phases"][0]["duration_ms"].as_f64().expect("a duration"));
+        runner.kill();
+        let (url, target) = (format!("{}/git/bench.git", world.forge_url), world.folder.path().join(format!("clone-{round}")));
+        let clone = tokio::task::spawn_blocking(move || {
+            let begin = Instant::now();
+            let status = Command::new("git").args(["clone", "--quiet", "--depth", "1", &url]).arg(target).status();
+            assert!(status.is_ok_and(|status| status.success()));
+            ms(begin.elapsed())
+        });
+        theirs.push(clone.await.expect("a clone"));
+    }
+    let ratio = median(ours.iter().zip(&theirs).map(|(ours, theirs)| ours / theirs).collect());
+    let (ours, theirs) = (median(ours), median(theirs));
+    let note = format!("{ratio:.2} of it by the median of pairs (aim: 0.6)");
+    row("first checkout of 20,000 files, 5,000 commits", &format!("{ours:.0} ms"), &format!("`git clone --depth 1` {theirs:.0} ms"), &note);
+}
+
+/// So many more commits, each with one line more in one file.
+fn many_commits(folder: &std::path::Path, count: u32) {
+    use std::io::Write;
+    let head = Command::new("git").args(["rev-parse", "HEAD"]).current_dir(folder).output().expect("git starts").stdout;
+    let mut stream = Vec::new();
+    for n in 0..count {
+        let text = format!("{n}\n");
+        let from = if n == 0 { format!("from {}", String::from_utf8_lossy(&head)) } else { String::new() };
+        let commit =
+            format!("commit refs/heads/main\ncommitter Ines <ines@saltmarsh.example> {} +0000\ndata 6\na step\n{from}", 1_700_000_000 + n);
+        stream.extend(format!("{commit}M 644 inline counter\ndata {}\n{text}\n", text.len()).into_bytes());
+    }
+    let mut import = Command::new("git")
+        .args(["fast-import", "--quiet", "--force"])
+        .current_dir(folder)
+        .stdin(std::process::Stdio::piped())
+        .spawn()
+        .expect("git starts");
+    import.stdin.take().expect("its input").write_all(&stream).expect("all of it");
+    assert!(import.wait().is_ok_and(|status| status.success()));
+}
+
 /// How many jobs, or fences, are timed at a time.
 const FENCED: u32 = 200;
 

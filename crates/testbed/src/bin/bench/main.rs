@@ -62,6 +62,9 @@ async fn main() {
     if chosen("checkout") {
         depth::checkout().await;
     }
+    if chosen("first-checkout") {
+        depth::first_checkout().await;
+    }
     if chosen("sandbox") {
         depth::sandbox().await;
     }

@@ -166,12 +166,15 @@ impl Mirror {
         let (options, refs): (Vec<&str>, Vec<&str>) = refs.iter().partition(|name| name.starts_with("--"));
         // Tags that name what is fetched come along.
         let mut args = vec!["fetch", "--quiet", "--no-write-fetch-head", "--no-auto-maintenance", "--no-recurse-submodules", "--force"];
-        args.extend(options);
+        args.extend(&options);
         args.extend(["--end-of-options", &self.url]);
         args.extend(refs);
         let done = self.outward(&args).await;
-        self.tags.lock().await.take();
-        self.heads.lock().await.take();
+        // Notes are neither; what is known of branches and tags stays known.
+        if !options.contains(&"--no-tags") {
+            self.tags.lock().await.take();
+            self.heads.lock().await.take();
+        }
         done.map(drop)
     }
 

@@ -27,7 +27,7 @@ impl Mirror {
     async fn write_note_once(&self, commit: &str, run: &str, line: &str) -> Result<(), GitError> {
         let _one_at_a_time = self.fetching.lock().await;
         // The ref does not exist before the first note; then there is nothing to fetch.
-        let _ = self.fetch_refs(&[&format!("+{NOTES_REF}:{NOTES_REF}")]).await;
+        let _ = self.fetch_refs(&["--no-tags", &format!("+{NOTES_REF}:{NOTES_REF}")]).await;
         let known = git(&self.dir, &["notes", "--ref", NOTES_REF, "show", commit]).await.unwrap_or_default();
         let text = with_line(&String::from_utf8_lossy(&known), run, line);
         git_with_input(&self.dir, &["notes", "--ref", NOTES_REF, "add", "-f", "-F", "-", commit], text.as_bytes()).await?;

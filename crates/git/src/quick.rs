@@ -8,7 +8,7 @@ use crate::address::Address;
 use crate::command::{GitError, checked, git, is_id};
 use crate::mirror::Mirror;
 use crate::packet::{self, END, PART, Packet, line};
-use crate::receive::{receive, write};
+use crate::receive::{Taking, receive, write};
 use base64::Engine;
 use reqwest::header::{AUTHORIZATION, CONTENT_TYPE, HeaderMap, HeaderValue};
 use std::collections::BTreeSet;
@@ -53,7 +53,7 @@ impl Mirror {
         }
         let (pack, refs) = tokio::join!(self.ask_pack(commit, &haves), self.ask_refs(branch));
         let (mut pack, refs) = (pack?, refs?);
-        receive(self.dir(), &mut pack, &mut BTreeSet::new(), LARGEST).await.ok()?;
+        receive(self.dir(), &mut pack, &mut BTreeSet::new(), Taking { limit: LARGEST, lasts: true }).await.ok()?;
         if !self.has(commit).await.ok()? {
             return None;
         }

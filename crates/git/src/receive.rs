@@ -7,16 +7,25 @@ use std::path::Path;
 use std::process::Stdio;
 use tokio::io::{AsyncRead, AsyncWriteExt};
 
+/// How a pack is taken in.
+#[derive(Clone, Copy)]
+pub(crate) struct Taking {
+    /// In bytes.
+    pub(crate) limit: u64,
+    /// It is on the disk before it counts; else a crash of the machine may leave what has to be fetched again.
+    pub(crate) lasts: bool,
+}
+
 /// Takes in an answer of `git upload-pack` to a fetch: which commits have no parents here, then the pack.
 pub(crate) async fn receive(
     dir: &Path,
     from: &mut (impl AsyncRead + Unpin),
     shallows: &mut BTreeSet<String>,
-    limit: u64,
+    taking: Taking,
 ) -> Result<(), GitError> {
     loop {
         match next(from).await? {
-            Packet::Line(line) if line == b"packfile\n" => return take_pack(dir, from, limit).await,
+            Packet::Line(line) if line == b"packfile\n" => return take_pack(dir, from, taking).await,
             Packet::Line(line) => {
                 let text = String::from_utf8_lossy(&line);
                 match text.trim_end().split_once(' ') {
@@ -33,9 +42,12 @@ pub(crate) async fn receive(
 }
 
 /// Lines with a first byte that says what they are: 1 the pack, 2 what git tells people, 3 why it ends.
-async fn take_pack(dir: &Path, from: &mut (impl AsyncRead + Unpin), limit: u64) -> Result<(), GitError> {
+async fn take_pack(dir: &Path, from: &mut (impl AsyncRead + Unpin), taking: Taking) -> Result<(), GitError> {
     let mut command = base(dir);
-    command.args(["index-pack", "--stdin", "--fix-thin", &format!("--max-input-size={limit}")]);
+    if !taking.lasts {
+        command.args(["-c", "core.fsync=none"]);
+    }
+    command.args(["index-pack", "--stdin", "--fix-thin", &format!("--max-input-size={}", taking.limit)]);
     command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
     let mut child = command.spawn().map_err(GitError::Start)?;
     let mut stdin = child.stdin.take().ok_or(GitError::Received("git index-pack takes no input"))?;

@@ -6,7 +6,7 @@
 
 use crate::command::{GitError, base, git, git_with_input, is_id, run};
 use crate::pack::HAVES;
-use crate::receive::{receive, write};
+use crate::receive::{Taking, receive, write};
 use crate::tag::Tag;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -82,7 +82,7 @@ impl Store {
             git(&self.dir, &["init", "--quiet", "--bare"]).await?;
         }
         let mut shallows = self.shallows();
-        receive(&self.dir, from, &mut shallows, limit).await?;
+        receive(&self.dir, from, &mut shallows, Taking { limit, lasts: false }).await?;
         self.write("shallow", &shallows.iter().map(|id| format!("{id}\n")).collect::<String>())?;
         for id in tags.iter().chain([&commit]) {
             self.write(&format!("refs/kept/{id}"), &format!("{id}\n"))?;
@@ -91,6 +91,15 @@ impl Store {
             git(&self.dir, &["repack", "-d", "-q", "--geometric=2"]).await?;
         }
         Ok(())
+    }
+
+    /// Throws away what is here: after a crash of the machine it may be damaged, and all of it can be had again.
+    pub async fn clear(&self) -> Result<(), GitError> {
+        let _one_at_a_time = self.lock.lock().await;
+        match std::fs::remove_dir_all(&self.dir) {
+            Err(source) if source.kind() != std::io::ErrorKind::NotFound => Err(GitError::Folder { path: self.dir.clone(), source }),
+            _ => Ok(()),
+        }
     }
 
     fn write(&self, name: &str, text: &str) -> Result<(), GitError> {

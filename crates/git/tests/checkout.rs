@@ -194,6 +194,27 @@ async fn large_files_in_place_of_their_pointers() {
     assert!(setting.store.check_out(&layout, &into).await.is_err());
 }
 
+/// After a crash of the machine a pack may be anything: it is not checked out, and all can be had again.
+#[tokio::test]
+async fn what_was_damaged_is_thrown_away() {
+    let setting = Setting::new();
+    let commit = setting.commit("one", &[("a", "1")]);
+    setting.send(&commit, Some(1)).await;
+    let packs = std::fs::read_dir(setting.folder.path().join("store.git/objects/pack")).expect("packs");
+    for path in packs.flatten().map(|entry| entry.path()) {
+        std::fs::remove_file(&path).expect("removed");
+        std::fs::write(&path, "").expect("emptied");
+    }
+    let into = setting.folder.path().join("broken");
+    std::fs::create_dir(&into).expect("a folder");
+    let layout = Layout { commit: &commit, address: "/x", ..Layout::default() };
+    assert!(setting.store.has(&commit) && setting.store.check_out(&layout, &into).await.is_err());
+    setting.store.clear().await.expect("cleared");
+    assert!(!setting.store.has(&commit));
+    setting.send(&commit, Some(1)).await;
+    setting.checkout("again", layout).await;
+}
+
 /// Many pushes, many packs: they are put together, and checkouts of before keep theirs.
 #[tokio::test]
 async fn packs_are_put_together() {

@@ -122,7 +122,6 @@ impl Checkouts {
             let store = self.store(wanted, &within, &about);
             let tags: Vec<Tag> =
                 about.tags.iter().map(|tag| Tag { name: tag.name.clone(), id: tag.id.clone(), commit: tag.commit.clone() }).collect();
-            receive(wanted, &store, &within, &about, &tags).await?;
             let large = self.folder.join("large");
             for file in &about.large {
                 fetch_large(wanted, &within, file, &large).await?;
@@ -138,7 +137,14 @@ impl Checkouts {
                 large: lfs.then_some(large.as_path()),
                 submodules: &inner,
             };
-            store.check_out(&layout, &into).await?;
+            receive(wanted, &store, &within, &about, &tags).await?;
+            if let Err(error) = store.check_out(&layout, &into).await {
+                tracing::warn!(%error, "what was received before is of no use; it is fetched again");
+                empty(&into)?;
+                store.clear().await?;
+                receive(wanted, &store, &within, &about, &tags).await?;
+                store.check_out(&layout, &into).await?;
+            }
             for (_, path, _) in &inner {
                 // Where a sparse checkout has left it out there is no folder. No link leads elsewhere.
                 let Ok(folder) = Beneath::open(&into).and_then(|root| root.folder(Path::new(path))) else { continue };
@@ -162,6 +168,18 @@ impl Checkouts {
         let mut stores = self.stores.lock().unwrap_or_else(PoisonError::into_inner);
         stores.entry(name.clone()).or_insert_with(|| Arc::new(Store::new(self.folder.join("stores").join(&name)))).clone()
     }
+}
+
+/// Removes what is in a folder.
+fn empty(folder: &Path) -> Result<(), WorkspaceError> {
+    for entry in std::fs::read_dir(folder).map_err(io(folder))? {
+        let entry = entry.map_err(io(folder))?;
+        let path = entry.path();
+        let is_folder = entry.file_type().map_err(io(&path))?.is_dir();
+        let done = if is_folder { std::fs::remove_dir_all(&path) } else { std::fs::remove_file(&path) };
+        done.map_err(io(&path))?;
+    }
+    Ok(())
 }
 
 /// The pack with what the store lacks.

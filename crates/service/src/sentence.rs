@@ -57,7 +57,7 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
             let skipped = if summary.skipped > 0 { format!(", {} skipped", summary.skipped) } else { String::new() };
             let forgiven = match summary.ended - summary.well - summary.skipped {
                 0 => String::new(),
-                more => format!(", {more} failed and may"),
+                more => format!(", {more} may fail and did"),
             };
             let held = match summary.jobs - summary.ended {
                 0 => String::new(),
@@ -101,7 +101,7 @@ mod tests {
             ("Passed: 5 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
             ("Passed: 1 job, 4 skipped, 850 ms", State::Passed, summary(5, 0, 4, 5), Some(850), None),
             ("Passed: 3 jobs, 850 ms, 1 waits for someone to start it", State::Passed, summary(4, 0, 0, 3), Some(850), None),
-            ("Passed: 3 jobs, 1 failed and may, 850 ms", State::Passed, summary(4, 1, 0, 4), Some(850), None),
+            ("Passed: 3 jobs, 1 may fail and did, 850 ms", State::Passed, summary(4, 1, 0, 4), Some(850), None),
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
             ("Failed: the gate of ship is shut", State::Failed, summary(7, 0, 2, 7), Some(9), None),
             ("Failed: there is no file", State::Failed, summary(0, 0, 0, 0), None, Some("there is no file")),

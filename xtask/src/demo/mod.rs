@@ -173,7 +173,10 @@ impl World {
         std::fs::write(work.join("heights.txt"), heights).map_err(|error| error.to_string())?;
         git(&work, &["init", "--quiet", "--initial-branch=main"])?;
         git(&work, &["add", "--all"])?;
-        git(&work, &["-c", "user.name=Odd", "-c", "user.email=odd@saltmarsh.example", "commit", "--quiet", "-m", "The zero of each station"])?;
+        git(
+            &work,
+            &["-c", "user.name=Odd", "-c", "user.email=odd@saltmarsh.example", "commit", "--quiet", "-m", "The zero of each station"],
+        )?;
         git(&work, &["push", "--quiet", url, "HEAD"])?;
         git(almanac, &["submodule", "--quiet", "add", url, "datum"])
     }

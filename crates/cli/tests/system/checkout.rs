@@ -111,3 +111,26 @@ async fn the_mirror_has_what_the_forge_has() {
     let checked = std::process::Command::new("git").arg("--git-dir").arg(mirror).args(["fsck", "--connectivity-only"]).output();
     assert!(checked.expect("git starts").status.success());
 }
+
+/// A runner whose machine crashed: what it had received is damaged, and the next job has its files all the same.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_runner_gets_again_what_was_damaged() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let folder = world.folder.path().join("crashing");
+    let options = || RunnerOptions { folder: Some(folder.clone()), ..RunnerOptions::default() };
+    let runner = world.runner(options()).await;
+    passes(&world, &repository, "", &["git rev-parse HEAD"]).await;
+    runner.kill();
+    let stores = std::fs::read_dir(folder.join("stores")).expect("stores");
+    for pack in stores.flatten().flat_map(|store| std::fs::read_dir(store.path().join("objects/pack")).expect("packs").flatten()) {
+        std::fs::remove_file(pack.path()).expect("removed");
+        std::fs::write(pack.path(), "").expect("emptied");
+    }
+    let _runner = world.start_runner("runner-1", &folder, &options());
+    let run = world.json(&["again", "tidegauge"]).await;
+    let number = run["number"].clone();
+    let commit = run["commit"].as_str().unwrap_or_default().to_owned();
+    let run = world.run_of("tidegauge", &commit, "its end", |run| run["number"] == number && !run["ended_at"].is_null()).await;
+    assert_eq!(run["state"], "passed", "{run}");
+}

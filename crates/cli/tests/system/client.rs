@@ -84,7 +84,7 @@ fn wrong_use_is_told_with_what_to_do() {
         (&["plan", "none.toml"], 2, "none.toml could not be read"),
         (&["runs"], 2, "no token is known"),
         (&["--token", "x", "--url", "http://127.0.0.1:1", "runs"], 3, "could not be reached: nothing listens there"),
-        (&["--token", "x", "show", "a/b"], 2, "`a/b` names no run"),
+        (&["--token", "x", "show", "a/b/c"], 2, "`a/b/c` names no run"),
         (&["runner", "work", "--dir", "nowhere"], 2, "nowhere is not enrolled"),
         (&["frobnicate"], 2, "unrecognized subcommand"),
     ] {

@@ -1,9 +1,7 @@
 //! `completions` and `manual`: what a shell and `man` know of the commands, made from the same options that are parsed.
 
-use super::Options;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
-use clap::CommandFactory;
 use std::path::PathBuf;
 
 /// `completions`
@@ -27,8 +25,7 @@ pub(crate) struct ManualOptions {
     folder: PathBuf,
 }
 
-pub(super) fn completions(options: &CompletionsOptions) -> Done {
-    let mut command = Options::command();
+pub(super) fn completions(options: &CompletionsOptions, mut command: clap::Command) -> Done {
     let mut text = Vec::new();
     let shell = match options.shell {
         Shell::Bash => clap_complete::Shell::Bash,
@@ -40,13 +37,13 @@ pub(super) fn completions(options: &CompletionsOptions) -> Done {
     OK
 }
 
-pub(super) fn manual(options: &ManualOptions) -> Done {
+pub(super) fn manual(options: &ManualOptions, command: clap::Command) -> Done {
     let failed = |error: std::io::Error| {
         let what = format!("the pages could not be written to {}: {error}", options.folder.display());
         Failure::new(1, what, "name a folder that can be written")
     };
     std::fs::create_dir_all(&options.folder).map_err(failed)?;
-    clap_mangen::generate_to(Options::command(), &options.folder).map_err(failed)?;
+    clap_mangen::generate_to(command, &options.folder).map_err(failed)?;
     out::remark(format!("the manual is in {}", options.folder.display()));
     OK
 }

@@ -39,7 +39,7 @@ use crate::api::Api;
 use crate::failure::{Done, OK};
 use crate::global::Global;
 use crate::out;
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 
 #[derive(Parser)]
 #[command(name = "ordotaxis", version, about = "Pipelines defined as configuration, run on your own machines")]
@@ -231,8 +231,8 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Token { command } => token::token(command, &api()?, json).await,
         Command::Session { command } => session::session(command, &api()?, json).await,
         Command::Journal(options) => journal::journal(options, &api()?, json).await,
-        Command::Completions(options) => completions::completions(&options),
-        Command::Manual(options) => completions::manual(&options),
+        Command::Completions(options) => completions::completions(&options, Options::command()),
+        Command::Manual(options) => completions::manual(&options, Options::command()),
         Command::SignIn(options) => sign_in::sign_in(options, global).await,
     }
 }

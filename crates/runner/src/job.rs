@@ -46,6 +46,7 @@ pub(crate) struct Shared {
     pub(crate) fences: Arc<Fences>,
     pub(crate) limits: Limits,
     pub(crate) slots: u32,
+    pub(crate) rehearses: bool,
     pub(crate) tools: Vec<Found>,
     /// Marks this runner's processes; each job adds its own name.
     pub(crate) mark: String,

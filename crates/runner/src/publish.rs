@@ -47,7 +47,10 @@ impl Job<'_> {
 
     async fn publish(&mut self, workspace: &Workspace, publish: &LeasePublish) -> Result<(), Broken> {
         let wrong = |why: String| failed(format!("{} could not be published to {}: {why}", publish.artifact, publish.to));
+        let rehearses = self.shared.rehearses;
         let login = match &publish.with {
+            // Nothing is sent, so nothing is asked for.
+            _ if rehearses => None,
             None => None,
             Some(with) => match &with.password {
                 Some(password) => Some((with.user.clone(), password.clone())),
@@ -63,6 +66,9 @@ impl Job<'_> {
             let root = root.clone();
             tokio::task::spawn_blocking(move || chosen(&root, &globs, false)).await.map_err(|error| wrong(error.to_string()))??
         };
+        if rehearses {
+            return self.would_publish(publish, paths.len()).await;
+        }
         let mut halt = self.halt.clone();
         let sent = async {
             match publish.to.strip_prefix("oci://") {
@@ -81,11 +87,26 @@ impl Job<'_> {
             }
         };
         self.shipper.log.say(&format!("published {} to {}: {digest}", publish.artifact, publish.to)).await;
-        if let Some(fact) = &publish.fact {
-            let left = AttemptReports { facts: BTreeMap::from([(fact.clone(), digest)]), ..AttemptReports::default() };
-            let (client, attempt) = (&self.shared.client, self.lease.attempt);
-            crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
-        }
+        self.leave_fact(publish, digest).await
+    }
+
+    /// In a rehearsal nothing leaves the machine: it is said what would, and a fact has a word in place of a digest.
+    async fn would_publish(&mut self, publish: &LeasePublish, files: usize) -> Result<(), Broken> {
+        let with = publish.with.as_ref().map(|with| format!(", with connection {}", with.name)).unwrap_or_default();
+        let files = ordotaxis_core::language::counted(files, "file");
+        let said = format!(
+            "would publish {} ({files}) to {} as {}{with}; nothing is sent in a rehearsal",
+            publish.artifact, publish.to, publish.form
+        );
+        self.shipper.log.say(&said).await;
+        self.leave_fact(publish, "rehearsed".to_owned()).await
+    }
+
+    async fn leave_fact(&self, publish: &LeasePublish, digest: String) -> Result<(), Broken> {
+        let Some(fact) = &publish.fact else { return Ok(()) };
+        let left = AttemptReports { facts: BTreeMap::from([(fact.clone(), digest)]), ..AttemptReports::default() };
+        let (client, attempt) = (&self.shared.client, self.lease.attempt);
+        crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
         Ok(())
     }
 }

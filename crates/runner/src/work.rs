@@ -32,6 +32,8 @@ pub struct Settings {
     pub once: bool,
     /// Whether this process has mounts of its own; see [`crate::own_mounts`].
     pub mounts: bool,
+    /// Nothing is sent elsewhere: what would be is only said.
+    pub rehearses: bool,
 }
 
 /// Why a runner ended otherwise than it was asked to.
@@ -76,6 +78,7 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
         fences: fences.clone(),
         limits,
         slots: settings.slots,
+        rehearses: settings.rehearses,
         tools,
         mark,
         abort: leave.at_once.clone(),

@@ -66,6 +66,10 @@ impl App {
         let mut logins: Vec<Login> = outward.logins.iter().map(login).collect();
         logins.extend(outward.git_password.and_then(|password| of_before(&project.git_url, password)));
         let key = outward.key.map(|key| Key { private: key.private, known_hosts: self.known_hosts(project) });
+        if let Some(folder) = key.as_ref().and_then(|key| key.known_hosts.parent()) {
+            // Without it ssh could pin nothing; where it cannot be made the call itself says so.
+            let _ = std::fs::create_dir_all(folder);
+        }
         Access { logins, key }
     }
 

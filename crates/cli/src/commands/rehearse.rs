@@ -268,6 +268,7 @@ impl Stage {
             config: Config::default(),
             once: false,
             mounts: ask.mounts,
+            rehearses: true,
         };
         let leave = self.leave.clone();
         Ok(tokio::spawn(async move {

@@ -223,7 +223,7 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
         if slots == 1 { "slot" } else { "slots" },
         isolation.word(),
     );
-    let settings = Settings { folder: dir, slots, isolation, config, once, mounts };
+    let settings = Settings { folder: dir, slots, isolation, config, once, mounts, rehearses: false };
     let leave = Leave::default();
     let signals = count_signals()?;
     for (count, token) in [(1, leave.soon.clone()), (2, leave.at_once.clone())] {

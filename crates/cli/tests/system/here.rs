@@ -367,3 +367,29 @@ fn the_schema_takes_what_check_takes() {
         assert!(!validator.is_valid(&as_json(&text)), "{name}");
     }
 }
+
+/// What a job publishes stays here when it is rehearsed: nothing is called, and what would be sent is said.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rehearsal_sends_nothing() {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    listener.set_nonblocking(true).expect("a listener");
+    let address = listener.local_addr().expect("an address");
+    let text = format!(
+        "language = 1\n[job.pack.it]\nsteps = [\"echo a > a; echo b > b\"]\ngives = {{ both = [\"a\", \"b\"] }}\npublish = [\n\
+         {{ artifact = \"both\", to = \"http://{address}/both.tar\", with = \"STORE\", fact = \"digest\" }},\n\
+         {{ artifact = \"both\", to = \"oci://{address}/both:1\" }},\n]\n\
+         [job.ship.it]\nafter = [\"pack.it\"]\nenv = {{ DIGEST = \"{{fact.pack.it.digest}}\" }}\nsteps = [\"echo digest $DIGEST\"]\n"
+    );
+    let folder = folder(&[("ordotaxis.toml", &text)]);
+    let keep = folder.path().join("kept").display().to_string();
+    let (code, out, err) = here(folder.path(), &["rehearse", "--isolation", "host", "--keep", &keep]);
+    assert_eq!(code, 0, "{out} {err}");
+    let log = std::fs::read_to_string(folder.path().join("kept/logs/pack.it.log")).expect("a log");
+    assert!(
+        log.contains("would publish both (2 files) to http://") && log.contains("with connection STORE") && log.contains("oci://"),
+        "{log}"
+    );
+    assert!(std::fs::read_to_string(folder.path().join("kept/logs/ship.it.log")).expect("a log").contains("digest rehearsed"));
+    let called = listener.accept();
+    assert!(called.is_err_and(|error| error.kind() == std::io::ErrorKind::WouldBlock), "nobody was called");
+}

@@ -125,9 +125,6 @@ pub(crate) async fn make_key(
 ) -> Result<Json<RepositoryView>, ApiError> {
     let mut project = projects::find(&app, &project).await?;
     if app.outward(&project).key.is_none() {
-        if let Some(folder) = app.known_hosts(&project).parent() {
-            std::fs::create_dir_all(folder)?;
-        }
         let made = Key::make(&format!("ordotaxis-{}", project.name)).await;
         let (private, public) =
             made.map_err(|error| ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "no-key", format!("no key could be made: {error}")))?;

@@ -5,7 +5,7 @@
 
 use crate::command::{GitError, base, checked, is_id};
 use crate::mirror::Mirror;
-use crate::packet::{END, PART, line};
+use crate::packet::{PACK_WORDS, request};
 use std::pin::Pin;
 use std::process::Stdio;
 use std::task::{Context, Poll};
@@ -46,29 +46,20 @@ impl Mirror {
         // Asked for by name, a tag brings as much history as the commit does; those within a part of it come with their commits.
         let mut tags = self.tags_within(&ask.commit, ask.depth).await?;
         tags.retain(|tag| tag.id != tag.commit && (ask.depth.is_none() || tag.commit == ask.commit));
-        let mut request = [line("command=fetch\n"), line("object-format=sha1\n"), PART.to_vec()].concat();
-        let mut say = |text: String| request.extend(line(&text));
-        say("thin-pack\n".into());
-        say("ofs-delta\n".into());
-        say("no-progress\n".into());
-        say("include-tag\n".into());
+        let mut said: Vec<String> = PACK_WORDS.map(str::to_owned).to_vec();
         for (word, ids) in [("shallow", &ask.shallows), ("have", &ask.haves)] {
             for id in ids.iter().take(HAVES).filter(|id| is_id(id)) {
                 // What this mirror never had means nothing to it.
                 if self.has(id).await? {
-                    say(format!("{word} {id}\n"));
+                    said.push(format!("{word} {id}"));
                 }
             }
         }
-        if let Some(depth) = ask.depth {
-            say(format!("deepen {depth}\n"));
-        }
-        say(format!("want {}\n", checked(&ask.commit)?));
-        for tag in &tags {
-            say(format!("want {}\n", tag.id));
-        }
-        say("done\n".into());
-        request.extend(END);
+        said.extend(ask.depth.map(|depth| format!("deepen {depth}")));
+        said.push(format!("want {}", checked(&ask.commit)?));
+        said.extend(tags.iter().map(|tag| format!("want {}", tag.id)));
+        said.push("done".to_owned());
+        let request = request("fetch", said.into_iter());
         let mut command = base(self.dir());
         command.args(["upload-pack", "--stateless-rpc", "--strict"]).arg(self.dir()).env("GIT_PROTOCOL", "version=2");
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());

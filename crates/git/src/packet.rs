@@ -13,13 +13,24 @@ pub(crate) enum Packet {
     Part,
 }
 
-pub(crate) const END: &[u8] = b"0000";
-pub(crate) const PART: &[u8] = b"0001";
+const END: &[u8] = b"0000";
+const PART: &[u8] = b"0001";
 
 /// A text as a line. It must be shorter than 65,516 bytes.
-pub(crate) fn line(text: &str) -> Vec<u8> {
+fn line(text: &str) -> Vec<u8> {
     format!("{:04x}{text}", text.len() + 4).into_bytes()
 }
+
+/// A whole call of `git upload-pack` (gitprotocol-v2): the command, what is said of it, an end.
+pub(crate) fn request(command: &str, said: impl Iterator<Item = String>) -> Vec<u8> {
+    let mut request = [line(&format!("command={command}\n")), line("object-format=sha1\n"), PART.to_vec()].concat();
+    said.for_each(|text| request.extend(line(&format!("{text}\n"))));
+    request.extend(END);
+    request
+}
+
+/// What every fetch says of the pack that it wants.
+pub(crate) const PACK_WORDS: [&str; 4] = ["thin-pack", "ofs-delta", "no-progress", "include-tag"];
 
 /// The next of a stream; an error where it breaks off or is no packet.
 pub(crate) async fn read(from: &mut (impl AsyncRead + Unpin)) -> std::io::Result<Packet> {

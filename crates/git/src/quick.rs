@@ -7,7 +7,7 @@
 use crate::address::Address;
 use crate::command::{GitError, checked, git, is_id};
 use crate::mirror::Mirror;
-use crate::packet::{self, END, PART, Packet, line};
+use crate::packet::{self, PACK_WORDS, Packet, request};
 use crate::receive::{Taking, receive, write};
 use base64::Engine;
 use reqwest::header::{AUTHORIZATION, CONTENT_TYPE, HeaderMap, HeaderValue};
@@ -89,22 +89,18 @@ impl Mirror {
     }
 
     async fn ask_pack(&self, commit: &str, haves: &[String]) -> Option<impl AsyncRead + Unpin + use<>> {
-        let mut body = [line("command=fetch\n"), line("object-format=sha1\n"), PART.to_vec()].concat();
-        let words = ["thin-pack", "ofs-delta", "no-progress", "include-tag"].map(|word| format!("{word}\n"));
-        let haves = haves.iter().filter(|id| is_id(id)).map(|id| format!("have {id}\n"));
-        let asked = words.into_iter().chain(haves).chain([format!("want {commit}\n"), "done\n".to_owned()]);
-        body.extend(asked.flat_map(|text| line(&text)));
-        body.extend(END);
+        let words = PACK_WORDS.map(str::to_owned);
+        let haves = haves.iter().filter(|id| is_id(id)).map(|id| format!("have {id}"));
+        let said = words.into_iter().chain(haves).chain([format!("want {commit}"), "done".to_owned()]);
+        let body = request("fetch", said);
         let answer = self.post(body).await?;
         let stream = answer.bytes_stream().map(|piece| piece.map_err(std::io::Error::other));
         Some(BufReader::with_capacity(1 << 16, StreamReader::new(stream)))
     }
 
     async fn ask_refs(&self, branch: &str) -> Option<Vec<Ref>> {
-        let mut body = [line("command=ls-refs\n"), line("object-format=sha1\n"), PART.to_vec()].concat();
-        let asked = [format!("ref-prefix refs/heads/{}\n", checked(branch).ok()?), "ref-prefix refs/tags/\n".to_owned()];
-        body.extend(asked.iter().flat_map(|text| line(text)));
-        body.extend(END);
+        let said = [format!("ref-prefix refs/heads/{}", checked(branch).ok()?), "ref-prefix refs/tags/".to_owned()];
+        let body = request("ls-refs", said.into_iter());
         let bytes = self.post(body).await?.bytes().await.ok()?;
         let mut from = &bytes[..];
         let mut refs = Vec::new();

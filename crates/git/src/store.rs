@@ -6,6 +6,7 @@
 
 use crate::command::{GitError, base, git, git_with_input, is_id, run};
 use crate::pack::HAVES;
+use crate::pointer::FIRST;
 use crate::receive::{Taking, receive, write};
 use crate::tag::Tag;
 use std::collections::BTreeSet;
@@ -18,7 +19,8 @@ const PACKS: usize = 32;
 /// Of git-lfs, for a checkout: the pointer's content is read from the folder that a variable names.
 const SMUDGE: &str = r#"oid=$(sed -n 's/^oid sha256://p') && exec cat "$ORDOTAXIS_LARGE/$oid""#;
 /// And back: what `git status` in a job compares with.
-const CLEAN: &str = r#"f=$(mktemp) && cat > $f && printf 'version https://git-lfs.github.com/spec/v1\noid sha256:%s\nsize %s\n' $(sha256sum < $f | cut -c1-64) $(wc -c < $f) && rm -f $f"#;
+const CLEAN: &str =
+    r#"f=$(mktemp) && cat > $f && printf 'VERSION\noid sha256:%s\nsize %s\n' $(sha256sum < $f | cut -c1-64) $(wc -c < $f) && rm -f $f"#;
 
 /// The packs of one repository. One is received at a time.
 pub struct Store {
@@ -192,7 +194,7 @@ fn config(layout: &Layout<'_>) -> String {
     }
     text += &format!("[remote \"origin\"]\n\turl = {}\n\tfetch = +refs/heads/*:refs/remotes/origin/*\n", quoted(layout.address));
     if layout.large.is_some() {
-        text += &format!("[filter \"lfs\"]\n\tclean = {}\n\tsmudge = cat\n", quoted(CLEAN));
+        text += &format!("[filter \"lfs\"]\n\tclean = {}\n\tsmudge = cat\n", quoted(&CLEAN.replace("VERSION", FIRST)));
     }
     for (name, _, address) in layout.submodules {
         text += &format!("[submodule {}]\n\tactive = true\n\turl = {}\n", quoted(name), quoted(address));

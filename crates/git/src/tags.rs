@@ -3,6 +3,7 @@
 use crate::command::{GitError, git};
 use crate::mirror::Mirror;
 use crate::tag::Tag;
+use sha2::{Digest, Sha256};
 use std::collections::{HashMap, HashSet};
 
 /// The most tags that are sent with a checkout; the newest come first.
@@ -76,10 +77,8 @@ fn near<'t>(text: &'t str, from: &'t str, depth: Option<u32>) -> HashSet<&'t str
     found
 }
 
-/// FNV-1a, 64 bits: a short name, not a proof.
 fn digest(text: &str) -> String {
-    let hash = text.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3));
-    format!("{hash:016x}")
+    Sha256::digest(text.as_bytes()).iter().take(8).map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// `commit ID   NAME`, or `tag ID commit ID NAME`; what names no commit is passed over.

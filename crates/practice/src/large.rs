@@ -1,5 +1,5 @@
 //! Files that git-lfs keeps outside of git: its batch interface with basic transfers
-//! (<https://github.com/git-lfs/git-lfs/blob/main/docs/api/batch.md>), the contents in a folder beside the repository.
+//! (`docs/api/batch.md` of git-lfs), the contents in a folder beside the repository.
 
 use axum::body::{Body, Bytes};
 use axum::http::{Method, Response, StatusCode, header};

@@ -16,6 +16,11 @@ impl Failure {
         Failure { code, what: what.into(), next: next.into() }
     }
 
+    /// What went wrong.
+    pub(crate) fn what(&self) -> &str {
+        &self.what
+    }
+
     /// Whether what went wrong is said with these words.
     pub(crate) fn says(&self, words: &str) -> bool {
         self.what.contains(words)

@@ -16,8 +16,10 @@ use tokio::sync::Mutex;
 
 /// With more packs than that they are put together: each is looked through for an object.
 const PACKS: usize = 32;
-/// Of git-lfs, for a checkout: the pointer's content is read from the folder that a variable names.
-const SMUDGE: &str = r#"oid=$(sed -n 's/^oid sha256://p') && exec cat "$ORDOTAXIS_LARGE/$oid""#;
+/// Of git-lfs, for a checkout: the pointer's content is read from the folder that a variable names. A file that was
+/// committed as it is, without a pointer, stays as it is.
+const SMUDGE: &str = r#"f=$(mktemp) && cat > $f && { IFS= read -r first < $f; if [ "$first" = 'VERSION' ]
+then cat "$ORDOTAXIS_LARGE/$(sed -n 's/^oid sha256://p' $f)"; else cat $f; fi; }; ended=$?; rm -f $f; exit $ended"#;
 /// And back: what `git status` in a job compares with.
 const CLEAN: &str =
     r#"f=$(mktemp) && cat > $f && printf 'VERSION\noid sha256:%s\nsize %s\n' $(sha256sum < $f | cut -c1-64) $(wc -c < $f) && rm -f $f"#;
@@ -141,7 +143,9 @@ impl Store {
         let mut command = base(&dot);
         command.arg("--work-tree").arg(into).args(["-c", "checkout.workers=2"]);
         if let Some(large) = layout.large {
-            command.args(["-c", &format!("filter.lfs.smudge={SMUDGE}"), "-c", "filter.lfs.required=true"]).env("ORDOTAXIS_LARGE", large);
+            command
+                .args(["-c", &format!("filter.lfs.smudge={}", SMUDGE.replace("VERSION", FIRST)), "-c", "filter.lfs.required=true"])
+                .env("ORDOTAXIS_LARGE", large);
         }
         run(command, &["read-tree", "--reset", "-u", layout.commit], None).await.map(drop)
     }

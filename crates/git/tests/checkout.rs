@@ -161,6 +161,9 @@ async fn only_some_files() {
     assert!(there("src/deep/a.c") && there("c.toml") && !there("docs") && !there("sub"));
 }
 
+/// What git-lfs would keep outside, committed as it is: a first line with a zero, and no end of the last.
+const PLAIN: &str = "eb\0b\r\nand flow";
+
 /// A pointer of git-lfs becomes its file, and git in the checkout knows it for unchanged.
 #[tokio::test]
 async fn large_files_in_place_of_their_pointers() {
@@ -186,6 +189,15 @@ async fn large_files_in_place_of_their_pointers() {
     assert_eq!(git(&into, &["status", "--porcelain"]), "");
     let into = setting.checkout("pointers", Layout { commit: &commit, address: "/x", ..Layout::default() }).await;
     assert_eq!(std::fs::read_to_string(into.join("tide.bin")).expect("a file"), pointer);
+    // Committed by someone without git-lfs: it is no pointer, and stays as it is.
+    let commit = setting.commit("plain", &[("plain.bin", PLAIN)]);
+    setting.send(&commit, Some(1)).await;
+    let into = setting.folder.path().join("plain");
+    std::fs::create_dir(&into).expect("a folder");
+    let layout = Layout { commit: &commit, address: "/x", large: Some(&large), ..Layout::default() };
+    setting.store.check_out(&layout, &into).await.expect("a checkout");
+    assert_eq!(std::fs::read_to_string(into.join("plain.bin")).expect("a file"), PLAIN);
+    assert_eq!(std::fs::read_to_string(into.join("tide.bin")).expect("a file"), text);
     // Without the content there is no checkout that only looks like one.
     std::fs::remove_file(large.join(&oid)).expect("removed");
     let into = setting.folder.path().join("none");

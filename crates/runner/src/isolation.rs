@@ -83,6 +83,15 @@ impl Fences {
         }
     }
 
+    pub(crate) fn makes_containers(&self) -> bool {
+        self.isolation == Isolation::Container
+    }
+
+    /// Whether jobs run on the machine as they are.
+    pub(crate) fn makes_none(&self) -> bool {
+        self.isolation == Isolation::Host
+    }
+
     /// A short command, run as a job's would be, with this folder first on its `PATH`.
     pub(crate) fn trial(&self, command: &str, folder: &Path) -> std::io::Result<tokio::process::Command> {
         let paths: Vec<PathBuf> = [folder.to_owned()].into_iter().chain(crate::paths::paths()).collect();

@@ -15,6 +15,7 @@ use crate::late::{LateError, checkout, filled};
 use crate::layers::Layers;
 use crate::limits::used;
 use crate::processes::kill_marked;
+use crate::rehearses::Rehearses;
 use crate::ship::{Shipper, now_ms};
 use crate::step::Halt;
 use crate::tools::Found;
@@ -46,7 +47,7 @@ pub(crate) struct Shared {
     pub(crate) fences: Arc<Fences>,
     pub(crate) limits: Limits,
     pub(crate) slots: u32,
-    pub(crate) rehearses: bool,
+    pub(crate) rehearses: Rehearses,
     pub(crate) tools: Vec<Found>,
     /// Marks this runner's processes; each job adds its own name.
     pub(crate) mark: String,
@@ -297,10 +298,12 @@ impl Job<'_> {
 
     async fn open_fence(&mut self, workspace: &Workspace) -> Result<(), Broken> {
         let attempt = self.lease.attempt.to_string();
+        let fences = &self.shared.fences;
+        let anyway = self.shared.rehearses == Rehearses::Anyway;
         let wanted = Wanted {
-            fences: &self.shared.fences,
-            image: self.lease.image.as_deref(),
-            network: self.lease.network,
+            fences,
+            image: self.lease.image.as_deref().filter(|_| !anyway || fences.makes_containers()),
+            network: self.lease.network || anyway && fences.makes_none(),
             shared: !self.lease.beside.is_empty(),
             limits: &self.shared.limits,
             holds_turn: self.lease.holds_turn,

@@ -5,6 +5,7 @@ use crate::archive::chosen;
 use crate::beneath::Beneath;
 use crate::broken::{Broken, failed};
 use crate::job::Job;
+use crate::rehearses::Rehearses;
 use crate::step::Halt;
 use crate::workspace::Workspace;
 use oci_client::client::{ClientConfig, ClientProtocol, Config, ImageLayer};
@@ -47,7 +48,7 @@ impl Job<'_> {
 
     async fn publish(&mut self, workspace: &Workspace, publish: &LeasePublish) -> Result<(), Broken> {
         let wrong = |why: String| failed(format!("{} could not be published to {}: {why}", publish.artifact, publish.to));
-        let rehearses = self.shared.rehearses;
+        let rehearses = self.shared.rehearses != Rehearses::No;
         let login = match &publish.with {
             // Nothing is sent, so nothing is asked for.
             _ if rehearses => None,

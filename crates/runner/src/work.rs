@@ -8,6 +8,7 @@ use crate::isolation::{Fences, Isolation};
 use crate::job::Shared;
 use crate::netns::{Network, Spares};
 use crate::processes::kill_marked;
+use crate::rehearses::Rehearses;
 use crate::sandbox::Sandbox;
 use crate::session::{Leave, Runner};
 use crate::slot::Slot;
@@ -32,8 +33,7 @@ pub struct Settings {
     pub once: bool,
     /// Whether this process has mounts of its own; see [`crate::own_mounts`].
     pub mounts: bool,
-    /// Nothing is sent elsewhere: what would be is only said.
-    pub rehearses: bool,
+    pub rehearses: Rehearses,
 }
 
 /// Why a runner ended otherwise than it was asked to.
@@ -96,6 +96,11 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
         memory_bytes,
     };
     run(Arc::new(Runner::new(shared, sign_on, leave, once)), settings.slots, ready).await
+}
+
+/// Ends what a runner in this folder left running that was killed. Nobody may work there.
+pub async fn end_left(folder: &std::path::Path) {
+    kill_marked(&format!("{}#", mark_of(folder))).await;
 }
 
 /// Marks the processes of the runner in this folder, in this life and every other; jobs can read it, so it does not say where.
@@ -168,6 +173,7 @@ async fn run(runner: Arc<Runner>, slots: u32, ready: impl FnOnce(&[String], &str
     }
     let limit = Duration::from_secs(3);
     let _ = tokio::time::timeout(limit, client.sign_off(&runner.sign_on.session)).await;
+    runner.shared.workspaces.leave(slots);
     crate::limits::remove_all(&runner.shared.mark, slots);
     result.map_err(WorkError::from)
 }

@@ -223,6 +223,18 @@ impl Workspaces {
             tracing::warn!(%error, "a job's folder could not be moved aside");
         }
     }
+
+    /// Takes apart what jobs that were given up left mounted, so that the runner's folder can be removed.
+    pub(crate) fn leave(&self, slots: u32) {
+        for slot in 0..slots {
+            let own = self.folder.join("work").join(slot.to_string());
+            let seen = self.stage.as_ref().and_then(|stage| stage.slot(slot).ok().flatten());
+            for place in [Some(own), seen].into_iter().flatten().flat_map(|place| [place.join("job"), place.join("tmp")]) {
+                // An overlay may lie over what is shown there.
+                while umount2(&place, MntFlags::MNT_DETACH).is_ok() {}
+            }
+        }
+    }
 }
 
 /// A folder of a job's that cannot be reached without leaving it.

@@ -111,6 +111,28 @@ pub(crate) async fn carry_out(app: &App, by: &Actor, plan: Plan, now: i64) -> Re
     app.blobs.sweep(&packs, now).await
 }
 
+/// Leaves in the store what caches need, and nothing else; then as many of them as the limit has room for.
+pub(crate) async fn leave_caches(app: &App, by: &Actor, now: i64) -> Result<(), BlobError> {
+    sweep_to_caches(app, now).await?;
+    let unwanted = unwanted(app, now).await?;
+    if unwanted.is_empty() {
+        return Ok(());
+    }
+    let mut tx = app.records.tx(by, now).await?;
+    for (row, _) in &unwanted {
+        tx.drop_unused_cache(row).await?;
+    }
+    tx.commit().await?;
+    sweep_to_caches(app, now).await
+}
+
+async fn sweep_to_caches(app: &App, now: i64) -> Result<(), BlobError> {
+    let rows = app.records.unused_caches().await?;
+    let live: Vec<ChunkId> = rows.iter().filter_map(|row| row.tree.parse().ok()).collect();
+    let packs = app.blobs.plan_sweep(&live, HashSet::new(), now).await?;
+    app.blobs.sweep(&packs, now).await
+}
+
 /// Names of what is not whole.
 pub(crate) async fn broken(app: &App) -> Result<Vec<String>, BlobError> {
     let mut broken = Vec::new();

@@ -5,7 +5,7 @@ use crate::app::{App, Inner};
 use crate::profile::{self, ProfileError};
 use crate::seal::{KeyError, Seal};
 use crate::settings::Settings;
-use crate::{clock, http, keeper, occasions, tasks};
+use crate::{clock, http, keeper, kept, occasions, tasks};
 use ordotaxis_core::access::{Action, Limit, Role};
 use ordotaxis_git::Mirrors;
 use ordotaxis_store::{BlobError, BlobKey, Blobs, Entry, Holder, Logs, NewToken, Place, Records, Secret, StoreError};
@@ -52,7 +52,8 @@ const PLANNED_AT_ONCE: usize = 2;
 
 /// The store, with what lay there from before brought over.
 async fn blobs(settings: &Settings, records: &Records) -> Result<Blobs, ServeError> {
-    let folder = settings.data.join("blobs");
+    let kept = settings.rehearsal.as_ref().and_then(|rehearsal| rehearsal.kept.as_ref());
+    let folder = kept.map_or_else(|| settings.data.join("blobs"), |kept| kept.join(kept::BLOBS));
     let key = match &settings.store_key_file {
         Some(path) => Some(BlobKey::read(path).map_err(|source| KeyError::Io { path: path.clone(), source })?),
         None => None,
@@ -81,6 +82,11 @@ async fn first_person(records: &Records, name: &str) -> Result<Secret, StoreErro
     tx.note(Entry::new(Action::AddPerson, name).after(Role::Owner));
     tx.commit().await?;
     Ok(token)
+}
+
+fn terms(settings: &Settings, public_url: &str) -> keeper::Terms {
+    let anyway = settings.rehearsal.as_ref().is_some_and(|rehearsal| rehearsal.anyway);
+    keeper::Terms { lease: settings.lease, public_url: public_url.to_owned(), keep: millis(settings.keep), anyway }
 }
 
 fn millis(duration: std::time::Duration) -> i64 {
@@ -136,15 +142,17 @@ where
         }
         first_token(first_person(&records, &settings.owner).await?.expose());
     }
+    let kept = settings.rehearsal.as_ref().and_then(|rehearsal| rehearsal.kept.clone());
+    if let Some(kept) = &kept {
+        kept::bring(kept, &records).await.map_err(folder_error)?;
+    }
     let stop = CancellationToken::new();
     let scheme = if settings.tls.is_some() { "https" } else { "http" };
     let public_url = settings.public_url.clone().unwrap_or_else(|| format!("{scheme}://{address}"));
     let keeper_stop = CancellationToken::new();
     let blobs = blobs(&settings, &records).await?;
     let logs = Logs::open(settings.data.join("logs"), blobs.clone()).map_err(folder_error)?;
-    let (keeper, keeper_task) =
-        keeper::start(records.clone(), logs.clone(), settings.lease, public_url.clone(), millis(settings.keep), keeper_stop.clone())
-            .await?;
+    let (keeper, keeper_task) = keeper::start(records.clone(), logs.clone(), terms(&settings, &public_url), keeper_stop.clone()).await?;
     let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
     let seal = Seal::open(&key_file)?;
     crate::secrets::seal_projects(&seal, &records).await?;
@@ -190,7 +198,7 @@ where
             handle.graceful_shutdown(Some(drain));
         });
     }
-    let serving = tokio::spawn(crate::listening::listen(listener, settings.tls.clone(), http::router(app), handle.clone())?);
+    let serving = tokio::spawn(crate::listening::listen(listener, settings.tls.clone(), http::router(app.clone()), handle.clone())?);
     let abort = serving.abort_handle();
     let limit = async {
         stop.cancelled().await;
@@ -208,6 +216,11 @@ where
     let _ = keeper_task.await;
     let mut workers = workers;
     workers.shutdown().await;
+    if let Some(kept) = &kept
+        && let Err(error) = kept::leave(&app, kept).await
+    {
+        tracing::warn!(%error, "what jobs cached could not be kept");
+    }
     records.close().await;
     Ok(())
 }

@@ -51,8 +51,19 @@ pub struct Settings {
     pub owner: String,
     /// Where persons sign in with OpenID Connect.
     pub sign_in: Option<SignIn>,
-    /// For a rehearsal: the occasion that a start by hand plays through.
-    pub rehearsal: Option<ordotaxis_core::plan::Occasion>,
+    /// For a rehearsal alone.
+    pub rehearsal: Option<Rehearsal>,
+}
+
+/// What the service of a rehearsal does otherwise than any other.
+#[derive(Debug, Clone)]
+pub struct Rehearsal {
+    /// The occasion that a start by hand plays through.
+    pub occasion: ordotaxis_core::plan::Occasion,
+    /// A folder where what caches hold is kept for the next rehearsal. None: it ends with this one.
+    pub kept: Option<PathBuf>,
+    /// The runner takes jobs that it is not fit for.
+    pub anyway: bool,
 }
 
 /// `[tls]`: files in PEM. A certificate that is renewed is read again on SIGHUP, without a restart.

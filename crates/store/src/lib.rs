@@ -10,7 +10,7 @@ mod log_id;
 mod logs;
 mod records;
 
-pub use blobs::{BlobError, BlobKey, Blobs, Damage, Intake, Objects, PackAdded, Place, SweepPlan, Verified};
+pub use blobs::{BlobError, BlobKey, Blobs, Damage, Intake, Objects, PackAdded, Place, SweepPlan, Verified, YOUNG_MS};
 pub use key::{Secret, digest_of, digest_of_bytes};
 pub use log_id::LogId;
 pub use logs::{Found, Lines, Logs, Searched};

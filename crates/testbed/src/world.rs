@@ -139,6 +139,7 @@ impl World {
             .env("ORDOTAXIS_URL", &self.url)
             .env("ORDOTAXIS_TOKEN", &self.token)
             .env("XDG_CONFIG_HOME", self.folder.path().join("config"))
+            .env("XDG_CACHE_HOME", self.folder.path().join("cache"))
             .current_dir(self.folder.path());
         command
     }

@@ -115,7 +115,8 @@ pub(super) async fn fetch_borrowed(text: &str) -> BorrowedFiles {
     borrowed
 }
 
-fn cache() -> PathBuf {
+/// The user's cache folder for everything of ours.
+pub(super) fn cache() -> PathBuf {
     use etcetera::BaseStrategy;
     etcetera::choose_base_strategy().map_or_else(|_| std::env::temp_dir(), |strategy| strategy.cache_dir()).join("ordotaxis")
 }

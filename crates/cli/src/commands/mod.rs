@@ -194,7 +194,7 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
     match options.command {
         Command::Check(options) => check::check(options, json).await,
         Command::Plan(options) => plan::plan(options, json).await,
-        Command::Rehearse(options) => rehearse::rehearse(options, mounts, json).await,
+        Command::Rehearse(options) => rehearse::rehearse(options, global, mounts).await,
         Command::Init(options) => init::init(options),
         Command::Add { command } => add::add(command),
         Command::Schema => {

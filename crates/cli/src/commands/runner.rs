@@ -1,6 +1,6 @@
 //! `runner invite`, `enrol`, `work`, `list`, `drain`.
 
-use super::signals::{count_signals, reaches, set_up_log};
+use super::signals::{self, reaches, set_up_log};
 use crate::api::{Api, address};
 use crate::failure::{Done, Failure, OK};
 use crate::fence::IsolationChoice;
@@ -10,7 +10,7 @@ use crate::out::table;
 use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::dispatch::Taking;
-use ordotaxis_runner::{Config, Identity, Isolation, Leave, Settings, enrol, work};
+use ordotaxis_runner::{Config, Identity, Isolation, Leave, Rehearses, Settings, enrol, work};
 use ordotaxis_wire::fleet::RunnerView;
 use ordotaxis_wire::fleet::{Drain, Invitation, Invite, RunnerGrant};
 use ordotaxis_wire::words;
@@ -223,9 +223,9 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
         if slots == 1 { "slot" } else { "slots" },
         isolation.word(),
     );
-    let settings = Settings { folder: dir, slots, isolation, config, once, mounts, rehearses: false };
+    let settings = Settings { folder: dir, slots, isolation, config, once, mounts, rehearses: Rehearses::No };
     let leave = Leave::default();
-    let signals = count_signals()?;
+    let signals = signals::count(signals::LEAVES)?;
     for (count, token) in [(1, leave.soon.clone()), (2, leave.at_once.clone())] {
         let signals = signals.clone();
         tokio::spawn(async move {

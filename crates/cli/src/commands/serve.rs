@@ -1,6 +1,6 @@
 //! `serve`: the service, until two signals or one and some patience.
 
-use super::signals::{count_signals, reaches, set_up_log};
+use super::signals::{self, reaches, set_up_log};
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use ordotaxis_service::{Settings, Shutdown, serve as run};
@@ -38,7 +38,7 @@ pub(super) async fn serve(options: ServeOptions) -> Done {
     let address = listener.local_addr().map_err(|error| Failure::new(3, error.to_string(), ""))?;
     let scheme = if settings.tls.is_some() { "https" } else { "http" };
     println!("ordotaxis serves at {scheme}://{address}");
-    let signals = count_signals()?;
+    let signals = signals::count(signals::LEAVES)?;
     let shutdown = Shutdown { first: reaches(signals.clone(), 1), second: reaches(signals, 2) };
     let first_token = |token: &str| {
         println!("the owner's token, printed this once: {token}");

@@ -15,17 +15,20 @@ pub(super) fn set_up_log() {
         .try_init();
 }
 
-/// Counts SIGTERM and SIGINT together.
-pub(super) fn count_signals() -> Result<watch::Receiver<u32>, Failure> {
-    let stream = |kind| signal(kind).map_err(|error| Failure::new(3, format!("signals cannot be received: {error}"), ""));
-    let (mut terminate, mut interrupt): (Signal, Signal) = (stream(SignalKind::terminate())?, stream(SignalKind::interrupt())?);
+/// What asks a service or a runner to leave.
+pub(super) const LEAVES: &[fn() -> SignalKind] = &[SignalKind::terminate, SignalKind::interrupt];
+/// What ends a command: these, and a terminal that is shut.
+pub(super) const ENDS: &[fn() -> SignalKind] = &[SignalKind::terminate, SignalKind::interrupt, SignalKind::hangup];
+
+/// Counts signals of these kinds together.
+pub(super) fn count(kinds: &[fn() -> SignalKind]) -> Result<watch::Receiver<u32>, Failure> {
+    let failed = |error| Failure::new(3, format!("signals cannot be received: {error}"), "");
+    let streams: Result<Vec<Signal>, Failure> = kinds.iter().map(|kind| signal(kind()).map_err(failed)).collect();
+    let mut streams = streams?;
     let (sender, receiver) = watch::channel(0);
     tokio::spawn(async move {
         loop {
-            tokio::select! {
-                _ = terminate.recv() => {}
-                _ = interrupt.recv() => {}
-            }
+            futures_util::future::select_all(streams.iter_mut().map(|stream| Box::pin(stream.recv()))).await;
             sender.send_modify(|count| *count += 1);
         }
     });

@@ -4,13 +4,14 @@
 use super::patience::patiently;
 use super::{logs, show};
 use crate::api::Api;
-use crate::failure::{Done, Failure, OK, failed};
+use crate::failure::{Done, Failure, failed};
 use crate::out;
 use crate::reference::{RunRef, run_ref};
 use ordotaxis_core::engine::State;
 use ordotaxis_wire::run::{JobView, RunView};
 use reqwest::Method;
 use std::collections::HashMap;
+use std::process::ExitCode;
 use std::time::Duration;
 use tokio::time::{sleep, timeout};
 
@@ -35,33 +36,48 @@ pub(super) async fn watch(options: WatchOptions, api: &Api, json: bool) -> Done 
 }
 
 pub(super) async fn watch_run(api: &Api, run: &RunRef, json: bool) -> Done {
-    follow(api, run, json, true).await
+    let (view, done) = follow(api, run, json, true).await?;
+    if json {
+        out::json(&view);
+    }
+    Ok(done)
 }
 
-/// As [`watch_run`], of a run that only this command knows.
-pub(super) async fn watch_here(api: &Api, run: &RunRef, json: bool) -> Done {
+/// As [`watch_run`], of a run that only this command knows. With `json` nothing is printed: the run is there to be printed.
+pub(super) async fn watch_here(api: &Api, run: &RunRef, json: bool) -> Result<(RunView, ExitCode), Failure> {
     follow(api, run, json, false).await
 }
 
-async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Done {
-    let mut view = api.run(run).await?;
+async fn follow(api: &Api, run: &RunRef, json: bool, lasts: bool) -> Result<(RunView, ExitCode), Failure> {
+    let mut view = shown(api.run(run).await?, lasts);
     let run = RunRef::numbered(&view.project, view.number);
     let mut screen = Screen::default();
     let mut news = None;
     while !view.state.is_end() {
-        if !json {
+        if !json && !out::quiet() {
             screen.draw(&view);
         }
         wait_for_news(api, &view.run, &mut news).await;
-        view = patiently(|| api.run(&run)).await?;
+        view = shown(patiently(|| api.run(&run)).await?, lasts);
     }
-    if json {
-        out::json(&view);
-    } else {
-        screen.draw(&view);
+    if !json {
+        if !out::quiet() {
+            screen.draw(&view);
+        }
         end(api, &view, lasts).await?;
     }
-    if view.state == State::Passed { OK } else { Ok(failed()) }
+    let done = if view.state == State::Passed { ExitCode::SUCCESS } else { failed() };
+    Ok((view, done))
+}
+
+/// The run as it is shown: what a run that is soon gone says about itself must not send anyone there.
+fn shown(mut run: RunView, lasts: bool) -> RunView {
+    let jobs = run.jobs.iter_mut().flatten().filter(|_| !lasts);
+    for (job, why) in jobs.filter_map(|job| Some((&job.id, job.why.as_mut()?))) {
+        let there = format!("`ordotaxis start {} --job {job}` starts it", run.run);
+        *why = why.replace(&there, &format!("`ordotaxis rehearse {job}` runs it"));
+    }
+    run
 }
 
 /// Returns when the run has changed, or it is time to redraw. Live events are read as they come; when the stream
@@ -169,6 +185,7 @@ async fn end(api: &Api, run: &RunView, lasts: bool) -> Result<(), Failure> {
         let whole = if lasts { format!("ordotaxis logs {} {}", run.run, job.id) } else { "rehearse with --keep DIR".into() };
         out::remark(out::dim(&format!("  all of it: {whole}")));
     }
-    out::print(format!("\n{} {}  {}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence));
+    let apart = if out::quiet() { "" } else { "\n" };
+    out::print(format!("{apart}{} {}  {}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence));
     Ok(())
 }

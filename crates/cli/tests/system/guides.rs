@@ -30,6 +30,25 @@ async fn the_guides_pipelines_pass() {
     }
 }
 
+/// Every command of the guide to rehearsing, on the demo project.
+#[test]
+fn the_guide_to_rehearsing_runs_as_printed() {
+    let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/tidegauge");
+    let folder = tempfile::tempdir().expect("a folder");
+    assert!(Command::new("cp").args(["-a", &format!("{demo}/."), "."]).current_dir(folder.path()).status().expect("cp starts").success());
+    for arguments in [vec!["init", "--quiet", "--initial-branch=main"], vec!["add", "--all"], vec!["commit", "--quiet", "-m", "One"]] {
+        super::here::git(folder.path(), &arguments);
+    }
+    let text = guide("rehearse.md");
+    let lines: Vec<&str> = text.lines().filter(|line| line.starts_with("ordotaxis ")).collect();
+    assert!(lines.len() > 3, "{lines:?}");
+    for line in lines {
+        let words: Vec<&str> = line.split('#').next().unwrap_or_default().split_whitespace().skip(1).collect();
+        let (code, out, err) = super::here::here(folder.path(), &words);
+        assert_eq!(code, 0, "{line}: {out}{err}");
+    }
+}
+
 /// A job's own token, used as the guide uses it.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_guides_job_leaves_its_note() {

@@ -26,6 +26,7 @@ mod order;
 mod outside;
 mod private;
 mod proxy;
+mod rehearse;
 mod rights;
 mod shapes;
 mod starts;

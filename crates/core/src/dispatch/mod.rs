@@ -76,6 +76,8 @@ pub struct Offer {
     /// The projects whose jobs it takes; none: all.
     pub projects: Option<Vec<String>>,
     pub outside: Taking,
+    /// It takes whatever is queued, fit for it or not: a rehearsal that goes on anyway.
+    pub anything: bool,
     /// Slots with nothing to do.
     pub free: usize,
     pub slots: usize,
@@ -111,6 +113,10 @@ impl Offer {
     /// assert!(!quay.fits(&Needs { tools: wants(">=5"), ..Needs::default() }));
     /// ```
     pub fn fits(&self, needs: &Needs) -> bool {
+        self.anything || self.has_all(needs)
+    }
+
+    fn has_all(&self, needs: &Needs) -> bool {
         needs.labels.iter().all(|label| self.labels.contains(label))
             && needs.tools.iter().all(|(tool, wanted)| self.has_tool(tool, wanted))
             && (self.container || !needs.container)

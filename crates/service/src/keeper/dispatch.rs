@@ -126,6 +126,6 @@ impl Room {
     pub(super) fn lease_of(&self, attempt: AttemptId) -> Option<Lease> {
         let taken_at = self.held.get(attempt)?.row.started_at;
         let live = self.runs.get(&attempt.run)?;
-        Some(Lease { taken_at, ..lease(&live.info, &live.run, &live.given, attempt.job, &self.public_url) })
+        Some(Lease { taken_at, ..lease(&live.info, &live.run, &live.given, attempt.job, &self.terms.public_url) })
     }
 }

@@ -47,6 +47,7 @@ impl Room {
             draining: self.draining.contains_key(name),
             projects: session.granted.projects.clone(),
             outside: session.granted.outside,
+            anything: self.terms.anyway,
             free: slots.saturating_sub(self.held.busy(name)),
             slots,
         }
@@ -162,7 +163,7 @@ impl Room {
         for &attempt in &beat.holding {
             match self.held.get_of(runner, attempt) {
                 None => beaten.unknown.push(attempt),
-                Some(held) => held.until = Instant::now() + self.lease,
+                Some(held) => held.until = Instant::now() + self.terms.lease,
             }
         }
         // Also of attempts that the runner has claimed since it sent this beat.
@@ -180,8 +181,8 @@ impl Room {
     /// were cut off pause before they try again.
     pub(super) fn stood_still(&mut self, stall: Duration) {
         let now = Instant::now();
-        let restart = stall >= self.lease / 2;
-        self.held.lengthen(stall, restart.then_some(now + self.lease));
+        let restart = stall >= self.terms.lease / 2;
+        self.held.lengthen(stall, restart.then_some(now + self.terms.lease));
         for session in self.sessions.values_mut() {
             session.seen = if restart { now } else { (session.seen + stall).min(now) };
         }
@@ -193,10 +194,10 @@ impl Room {
         let silent: BTreeSet<String> =
             self.held.iter().filter(|(_, held)| held.until < late).map(|(_, held)| held.row.runner.clone()).collect();
         for runner in silent {
-            let why = format!("runner {runner} fell silent for {} s", self.lease.as_secs().max(1));
+            let why = format!("runner {runner} fell silent for {} s", self.terms.lease.as_secs().max(1));
             self.give_up(&runner, &why, now, |held| held.until < late);
         }
-        let lease = self.lease;
+        let lease = self.terms.lease;
         self.sessions.retain(|_, session| session.seen.elapsed() < lease * 2);
         self.end_pauses(now);
     }

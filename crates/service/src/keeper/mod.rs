@@ -38,6 +38,7 @@ pub(crate) use command::{FleetCommand, RunCommand};
 pub(crate) use info::{Inputs, RunInfo, Shared};
 pub(crate) use ready::{globs_of, ready};
 pub(crate) use refused::{AgainRefused, Stale, StartRefused, StopRefused};
+pub(crate) use room::Terms;
 pub(crate) use snapshot::Snapshot;
 pub(crate) use task::start;
 

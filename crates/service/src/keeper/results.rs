@@ -99,7 +99,7 @@ impl Room {
     pub(super) fn keep_artifact(&mut self, run: i64, job: usize, artifact: CompleteArtifact, now: i64) {
         let Some(live) = self.runs.get_mut(&run).map(Arc::make_mut) else { return };
         let give = live.run.plan().jobs[job].gives.iter().find(|give| give.artifact == artifact.name);
-        let kept = give.and_then(|give| give.keep_ms).and_then(|ms| i64::try_from(ms).ok()).unwrap_or(self.keep);
+        let kept = give.and_then(|give| give.keep_ms).and_then(|ms| i64::try_from(ms).ok()).unwrap_or(self.terms.keep);
         self.touched.rows.artifacts.push(StoredArtifact {
             run_id: run,
             job: i64::try_from(job).unwrap_or(i64::MAX),

@@ -95,7 +95,7 @@ impl Room {
         numbers["given"] = artifacts.len().into();
         let keep = |name: &str| {
             let give = plan.jobs[job].gives.iter().find(|give| give.artifact == name);
-            give.and_then(|give| give.keep_ms).and_then(|ms| i64::try_from(ms).ok()).unwrap_or(self.keep)
+            give.and_then(|give| give.keep_ms).and_then(|ms| i64::try_from(ms).ok()).unwrap_or(self.terms.keep)
         };
         let row = ReusableRow {
             project_id: live.info.project_id,

@@ -55,6 +55,18 @@ pub(super) struct Finished {
 /// An answer that is given once the batch is on disk.
 pub(super) type Answer = Box<dyn FnOnce() + Send + Sync>;
 
+/// What every run goes by.
+#[derive(Debug, Clone)]
+pub(crate) struct Terms {
+    /// How long a runner may be silent before its jobs are given to others.
+    pub(crate) lease: Duration,
+    pub(crate) public_url: String,
+    /// How long artifacts are kept that do not say it themselves, in milliseconds.
+    pub(crate) keep: i64,
+    /// Runners take jobs that they are not fit for.
+    pub(crate) anyway: bool,
+}
+
 /// All that the keeper keeps. Its parts change it in files of their own: runs, fleet, dispatch, results, reuse.
 pub(super) struct Room {
     pub(super) runs: HashMap<i64, Arc<LiveRun>>,
@@ -72,10 +84,7 @@ pub(super) struct Room {
     /// Who asked to look in this batch.
     pub(super) lookers: Vec<Reply<Arc<Snapshot>>>,
     holders: Holders,
-    pub(super) lease: Duration,
-    pub(super) public_url: String,
-    /// How long artifacts are kept that do not say it themselves, in milliseconds.
-    pub(super) keep: i64,
+    pub(super) terms: Terms,
     /// Results that can be taken over: project, pipeline and job → the newest first.
     pub(super) reusable: HashMap<(i64, String, String), Vec<Ready>>,
     /// Jobs for which such a result has yet to be looked for.
@@ -94,8 +103,8 @@ pub(super) struct Touched {
 }
 
 impl Room {
-    /// Nothing goes on and nobody is signed on. Artifacts are kept for `keep` milliseconds where a file does not say it.
-    pub(super) fn new(holders: Holders, lease: Duration, public_url: String, keep: i64) -> Room {
+    /// Nothing goes on and nobody is signed on.
+    pub(super) fn new(holders: Holders, terms: Terms) -> Room {
         Room {
             runs: HashMap::new(),
             held: HeldAttempts::default(),
@@ -108,9 +117,7 @@ impl Room {
             finished: Vec::new(),
             lookers: Vec::new(),
             holders,
-            lease,
-            public_url,
-            keep,
+            terms,
             reusable: HashMap::new(),
             just_queued: Vec::new(),
             touched: Touched::default(),
@@ -142,7 +149,7 @@ impl Room {
     /// Leases an attempt to its runner, from now; ahead of time with the moment since when the job had been queued.
     pub(super) fn hold(&mut self, attempt: AttemptId, row: AttemptRow, project: i64, ahead: Option<i64>) {
         self.holders.insert(attempt, row.runner.clone());
-        self.held.insert(attempt, Held { row, until: Instant::now() + self.lease, project, ahead });
+        self.held.insert(attempt, Held { row, until: Instant::now() + self.terms.lease, project, ahead });
     }
 
     /// Ends a lease. Gives the attempt's row; none when it was not leased.

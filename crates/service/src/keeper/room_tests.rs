@@ -2,7 +2,7 @@
 
 use super::command::{Command, FleetCommand, RunCommand};
 use super::holders::Holders;
-use super::room::Room;
+use super::room::{Room, Terms};
 use super::snapshot::Snapshot;
 use super::{AgainRefused, RunInfo, Stale, StartRefused, StopRefused};
 use ordotaxis_core::access::{Actor, Who};
@@ -46,7 +46,11 @@ pub(super) struct Stage {
 impl Stage {
     pub(super) fn new(lease: Duration) -> Stage {
         let holders = Holders::default();
-        Stage { room: Room::new(holders.clone(), lease, "http://here".into(), 1_000_000), holders, now: 1_000 }
+        Stage {
+            room: Room::new(holders.clone(), Terms { lease, public_url: "http://here".into(), keep: 1_000_000, anyway: false }),
+            holders,
+            now: 1_000,
+        }
     }
 
     /// A run that goes on and a runner that is signed on.

@@ -8,7 +8,7 @@ use super::holders::Holders;
 use super::info::RunInfo;
 use super::live::{LiveRun, Times};
 use super::ready::{Looked, ready};
-use super::room::Room;
+use super::room::{Room, Terms};
 use crate::clock;
 use crate::events::{self, Of};
 use crate::sentence::{Summary, sentence};
@@ -30,15 +30,13 @@ const TICK: Duration = Duration::from_millis(500);
 pub(crate) async fn start(
     records: Records,
     logs: Logs,
-    lease: Duration,
-    public_url: String,
-    keep: i64,
+    terms: Terms,
     stop: CancellationToken,
 ) -> Result<(Keeper, JoinHandle<()>), StoreError> {
     let (sender, commands) = mpsc::channel(1024);
     let holders = Holders::default();
     let keeper = Keeper { sender, holders: holders.clone() };
-    let mut task = Task { records, logs, lease, public_url, keep, holders, room: None };
+    let mut task = Task { records, logs, terms, holders, room: None };
     task.restore().await?;
     let handle = tokio::spawn(task.work(commands, stop));
     Ok((keeper, handle))
@@ -47,9 +45,7 @@ pub(crate) async fn start(
 struct Task {
     records: Records,
     logs: Logs,
-    lease: Duration,
-    public_url: String,
-    keep: i64,
+    terms: Terms,
     holders: Holders,
     room: Option<Room>,
 }
@@ -57,7 +53,7 @@ struct Task {
 impl Task {
     /// Reads back all runs that go on and who works on them, as after a crash.
     async fn restore(&mut self) -> Result<(), StoreError> {
-        let mut room = Room::new(self.holders.clone(), self.lease, self.public_url.clone(), self.keep);
+        let mut room = Room::new(self.holders.clone(), self.terms.clone());
         for runner in self.records.runners().await? {
             room.restore_session(runner);
         }

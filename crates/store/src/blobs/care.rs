@@ -11,7 +11,7 @@ use ordotaxis_content::{ChunkId, MAGIC, open_block};
 use std::collections::HashSet;
 
 /// What was made, or spoken of, so lately may be on its way to a name: no sweep touches it. Longer than any one upload.
-const YOUNG_MS: i64 = 60 * 60 * 1000;
+pub const YOUNG_MS: i64 = 60 * 60 * 1000;
 /// A pack is rewritten without its waste when less than this share of it is needed, in percent.
 const WORTH_KEEPING: u64 = 50;
 /// Smaller packs are joined when there are enough of them: a file each, for every few logs, would be too many.

@@ -20,7 +20,7 @@ mod seal;
 #[cfg(test)]
 mod tests;
 
-pub use care::{Damage, SweepPlan, Verified};
+pub use care::{Damage, SweepPlan, Verified, YOUNG_MS};
 pub use error::BlobError;
 pub use intake::{Intake, PackAdded};
 pub use seal::BlobKey;

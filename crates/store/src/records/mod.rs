@@ -10,6 +10,7 @@ mod events;
 mod heads;
 mod job_row;
 mod journal;
+mod kept;
 mod keys;
 mod numbers;
 mod packs;

@@ -149,15 +149,18 @@ pub(crate) async fn start(
     let by = Some(caller.name().to_owned());
     let cause = Cause::ByHand { on: branch.map(Ref::Branch) };
     let by_hand = Occasion { commit: Some(id), by, inputs, only: ask.jobs, ..Occasion::new(cause) };
+    if let Some(kept) = app.settings.rehearsal.as_ref().and_then(|rehearsal| rehearsal.kept.as_ref()) {
+        crate::kept::bring_entries(kept, &app.records, project.id).await?;
+    }
     // A rehearsal plays through another occasion than the one that it is.
     let occasion = match &app.settings.rehearsal {
-        Some(played) => Occasion { commit: by_hand.commit.clone(), only: by_hand.only, ..played.clone() },
+        Some(played) => Occasion { commit: by_hand.commit.clone(), only: by_hand.only, ..played.occasion.clone() },
         None => by_hand,
     };
     unfit_inputs(file, &occasion)?;
     let mut known = complete(&mirror, &project, &occasion).await.map_err(away)?;
     if let Some(played) = &app.settings.rehearsal {
-        known.occasion.changed = played.changed.clone();
+        known.occasion.changed = played.occasion.changed.clone();
     }
     let key = match begin(&app, &caller.actor, &project, &known, file).await.map_err(away)? {
         Begun::Run(key) => key,

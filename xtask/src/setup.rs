@@ -36,6 +36,11 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("sshd", "openssh-server"),
     ("gitolite", "gitolite3"),
     ("docker-registry", "docker-registry"),
+    ("autoconf", "autoconf"),
+    ("automake", "automake"),
+    ("cmake", "cmake"),
+    ("meson", "meson"),
+    ("bats", "bats"),
     ("nginx", "nginx-light"),
     ("chromium", "chromium"),
     ("chromedriver", "chromium-driver"),
@@ -55,7 +60,13 @@ pub(crate) fn programs(wanted: &[Program]) -> Result<(), String> {
     if missing.is_empty() {
         return Ok(());
     }
-    let list = missing.join(" ");
+    install(&missing.join(" "))?;
+    let still: Vec<&str> = wanted.iter().filter(|(program, _)| !found(program)).map(|(program, _)| *program).collect();
+    if still.is_empty() { Ok(()) } else { Err(format!("still missing after installing: {}", still.join(", "))) }
+}
+
+/// Installs Debian packages, as root.
+fn install(list: &str) -> Result<(), String> {
     if !found("apt-get") || !is_root() {
         return Err(format!("install these first, then run this again: {list}\n  on Debian: sudo apt-get install {list}"));
     }
@@ -63,10 +74,8 @@ pub(crate) fn programs(wanted: &[Program]) -> Result<(), String> {
     run("apt-get", &["update", "-qq"])?;
     // Servers among them are for tests: none is to be started by being installed.
     let mut arguments = vec!["RUNLEVEL=1", "apt-get", "install", "-qq", "-y", "--no-install-recommends"];
-    arguments.extend(&missing);
-    run("env", &arguments)?;
-    let still: Vec<&str> = wanted.iter().filter(|(program, _)| !found(program)).map(|(program, _)| *program).collect();
-    if still.is_empty() { Ok(()) } else { Err(format!("still missing after installing {list}: {}", still.join(", "))) }
+    arguments.extend(list.split(' '));
+    run("env", &arguments)
 }
 
 fn found(program: &str) -> bool {
@@ -119,17 +128,44 @@ pub(crate) fn fuzzer() -> Result<PathBuf, String> {
     let folder = root().join("target/tools/fuzz-api");
     let program = folder.join("bin/st");
     if !program.is_file() {
-        programs(&[("python3", "python3-venv")])?;
         eprintln!("installing {FUZZER} into target/tools");
-        let into = folder.display().to_string();
-        run("python3", &["-m", "venv", &into])?;
+        python_in(&folder)?;
         run(&folder.join("bin/pip").display().to_string(), &["install", "--quiet", "--disable-pip-version-check", FUZZER])?;
     }
     Ok(program)
 }
 
+/// A Python environment in this folder.
+fn python_in(folder: &Path) -> Result<(), String> {
+    programs(&[("python3", "python3")])?;
+    let whole = Command::new("python3").args(["-c", "import ensurepip, venv"]).stderr(Stdio::null()).status();
+    if !whole.is_ok_and(|status| status.success()) {
+        // Debian's comes without what makes environments.
+        install("python3-venv")?;
+    }
+    run("python3", &["-m", "venv", &folder.display().to_string()])
+}
+
+/// Python packages in a folder that tests install them from, and an environment with the servers among them.
+fn wheels() -> Result<(), String> {
+    let (list, folder) = (root().join("crates/testbed/stand-ins/requirements.txt"), root().join("target/tools/python"));
+    let (wheels, stamp) = (root().join("target/tools/wheels"), folder.join("stamp"));
+    if newest(std::slice::from_ref(&list)) <= newest(std::slice::from_ref(&stamp)) {
+        return Ok(());
+    }
+    eprintln!("installing Python packages for tests into target/tools");
+    let _ = std::fs::remove_dir_all(&wheels);
+    python_in(&folder)?;
+    let (pip, list, into) = (folder.join("bin/pip").display().to_string(), list.display().to_string(), wheels.display().to_string());
+    let quiet = ["--quiet", "--disable-pip-version-check", "--only-binary", ":all:"];
+    run(&pip, &[&["download"], &quiet[..], &["--dest", &into, "--requirement", &list]].concat())?;
+    run(&pip, &[&["install"], &quiet[..], &["--no-index", "--find-links", &into, "pypiserver"]].concat())?;
+    std::fs::write(stamp, "").map_err(|error| error.to_string())
+}
+
 /// Servers that tests speak with in place of those outside.
 pub(crate) fn stand_ins() -> Result<(), String> {
+    wheels()?;
     let folder = root().join("crates/testbed/stand-ins");
     let stamp = folder.join("node_modules/.package-lock.json");
     if newest(&[folder.join("package-lock.json")]) > newest(&[stamp]) {

@@ -22,6 +22,10 @@ impl Job<'_> {
             env.push(("PATH".to_owned(), self.path()));
             env.push(("LANG".to_owned(), "C.UTF-8".to_owned()));
             env.extend(tool_homes());
+            if self.fence().stage().is_some() {
+                // Its home is read-only here: it says what to install, instead of failing to write.
+                env.push(("RUSTUP_AUTO_INSTALL".to_owned(), "0".to_owned()));
+            }
         }
         env.push(("ORDOTAXIS_FACTS".to_owned(), format!("{tmp}/{FACTS}")));
         if self.lease.share.is_some() {

@@ -1,5 +1,7 @@
 //! `init`: looks at the folder and writes a first pipeline for what it finds.
 
+mod folder;
+mod job;
 mod kinds;
 mod write;
 
@@ -20,10 +22,11 @@ const FILE: &str = "ordotaxis.toml";
 
 pub(super) fn init(options: InitOptions) -> Done {
     let print = options.print;
-    let folder = Path::new(".");
-    let found = kinds::look(folder);
-    let branch = super::local::branch(folder);
-    let text = write::text(&found, &branch);
+    let here = Path::new(".");
+    let folder = folder::Folder::look(here);
+    let found = kinds::look(&folder);
+    let below: Vec<&str> = kinds::below(&folder).into_iter().collect();
+    let text = write::text(&found, &below, &super::local::branch(here));
     if print {
         print!("{text}");
         return OK;
@@ -40,6 +43,9 @@ pub(super) fn init(options: InitOptions) -> Done {
     file.write_all(text.as_bytes()).map_err(known)?;
     let what: Vec<&str> = found.iter().map(|kind| kind.says.as_str()).collect();
     out::print(format!("{FILE} is written; found {}", if what.is_empty() { "nothing to build".into() } else { what.join("; ") }));
+    let unsure: Vec<&String> =
+        found.iter().flat_map(|kind| kind.unsure.iter().chain(kind.jobs.iter().flat_map(|job| &job.unsure))).collect();
+    unsure.iter().for_each(|line| out::remark(format!("  not sure: {line}")));
     out::remark("  next: ordotaxis check, ordotaxis plan, ordotaxis rehearse");
     OK
 }

@@ -82,7 +82,7 @@ fn scripts(folder: &Folder, package: &Value, manager: &Manager) -> Vec<Job> {
         }
     }
     if script("build").is_some() {
-        let mut build = Job::new("build", "package", &format!("Builds what the script `build` builds."), &[&run("build")]);
+        let mut build = Job::new("build", "package", "Builds what the script `build` builds.", &[&run("build")]);
         let ignored = folder.read(".gitignore").unwrap_or_default();
         let written = ["dist", "build", "out", "lib"]
             .into_iter()

@@ -159,7 +159,7 @@ fn wheels() -> Result<(), String> {
     let (pip, list, into) = (folder.join("bin/pip").display().to_string(), list.display().to_string(), wheels.display().to_string());
     let quiet = ["--quiet", "--disable-pip-version-check", "--only-binary", ":all:"];
     run(&pip, &[&["download"], &quiet[..], &["--dest", &into, "--requirement", &list]].concat())?;
-    run(&pip, &[&["install"], &quiet[..], &["--no-index", "--find-links", &into, "pypiserver"]].concat())?;
+    run(&pip, &[&["install"], &quiet[..], &["--no-index", "--find-links", &into, "pypiserver", "passlib"]].concat())?;
     std::fs::write(stamp, "").map_err(|error| error.to_string())
 }
 

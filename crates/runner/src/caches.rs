@@ -42,7 +42,7 @@ impl Job<'_> {
             Ok(layer) => layer,
             Err(LayerError::Call(CallError::GivenUp | CallError::Leaving)) => return Err(Broken::GivenUp),
             Err(error) => {
-                self.notice(&mut known, &format!("counts as not there: {error}")).await;
+                self.notice(&mut known, &format!("{}{error}", CacheUse::NOT_USED)).await;
                 (known.told.restored, known.told.from) = (None, None);
                 None
             }
@@ -99,10 +99,10 @@ impl Job<'_> {
                         self.shipper.log.say(&format!("cache {}: {line} in {}", cache.key, words::duration(known.told.save_ms))).await
                     }
                     Ok(None) => {}
-                    Err(error) => self.notice(&mut known, &format!("not saved: {error}")).await,
+                    Err(error) => self.notice(&mut known, &format!("{}{error}", CacheUse::NOT_SAVED)).await,
                 }
             } else {
-                self.notice(&mut known, "not saved: a proposal from outside only reads its target's caches").await;
+                self.notice(&mut known, "a proposal from outside only reads its target's caches, and saves none").await;
             }
             self.caches.insert(at, known);
         }
@@ -112,7 +112,7 @@ impl Job<'_> {
         let (folders, globs) = (workspace.folders.clone(), cache.paths.clone());
         let paths = blocking(move || Ok(chosen(&folders.job()?, &globs, true)?)).await?;
         if paths.is_empty() {
-            self.notice(known, &format!("not saved: nothing lies at {}", cache.paths.join(", "))).await;
+            self.notice(known, &format!("{}nothing lies at {}", CacheUse::NOT_SAVED, cache.paths.join(", "))).await;
             return Ok(None);
         }
         let saved = self.save(workspace, paths, false).await?;

@@ -48,6 +48,7 @@ pub(crate) fn filled(lease: &Lease, files: &Path) -> Result<Lease, LateError> {
     let fill = |text: &mut String| filler.text(text).map(|filled| *text = filled);
     for publish in &mut lease.publish {
         fill(&mut publish.to)?;
+        publish.upload.iter_mut().flat_map(|upload| &mut upload.fields).try_for_each(|(_, text)| fill(text))?;
     }
     // Caches, too, are written as in a file whether or not the rest is.
     for cache in &mut lease.caches {

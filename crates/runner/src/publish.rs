@@ -1,12 +1,14 @@
-//! Artifacts that go elsewhere: to a registry that speaks the OCI distribution specification, or to any address by HTTP
-//! PUT. What was published is named by its digest, which a fact can take.
+//! Artifacts that go elsewhere: to a registry that speaks the OCI distribution specification, or to any address (see
+//! `upload`). What was published is named by its digest, which a fact can take.
 
 use crate::archive::chosen;
 use crate::beneath::Beneath;
 use crate::broken::{Broken, failed};
 use crate::job::Job;
+use crate::outgoing::{Layer, Login, chain};
 use crate::rehearses::Rehearses;
 use crate::step::Halt;
+use crate::upload;
 use crate::workspace::Workspace;
 use oci_client::client::{ClientConfig, ClientProtocol, Config, ImageLayer};
 use oci_client::manifest::OciImageManifest;
@@ -14,11 +16,8 @@ use oci_client::secrets::RegistryAuth;
 use oci_client::{Client, Reference};
 use ordotaxis_wire::run::PhaseKind;
 use ordotaxis_wire::runner::{AttemptReports, LeasePublish};
-use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
-use std::io::{self, Read, Write};
-use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::Duration;
 
 /// A layer of files, as OCI's image specification calls it.
@@ -30,9 +29,6 @@ const EMPTY: &str = "application/vnd.oci.empty.v1+json";
 const ARTIFACT: &str = "application/vnd.ordotaxis.artifact.v1";
 /// How long one publication may take.
 const PATIENCE: Duration = Duration::from_secs(30 * 60);
-/// How much a registry's client is asked to hold in memory.
-const LARGEST: u64 = 2 * 1024 * 1024 * 1024;
-
 impl Job<'_> {
     /// Publishes what the job says, in order; the first that cannot be ends it.
     pub(crate) async fn publish_all(&mut self, workspace: &Workspace) -> Result<(), Broken> {
@@ -72,9 +68,10 @@ impl Job<'_> {
         }
         let mut halt = self.halt.clone();
         let sent = async {
-            match publish.to.strip_prefix("oci://") {
-                Some(to) => to_registry(to, publish, root, paths, login).await,
-                None => by_put(&publish.to, root, paths, login).await,
+            match (publish.to.strip_prefix("oci://"), &publish.upload) {
+                (Some(to), _) => to_registry(to, publish, root, paths, login).await,
+                (None, Some(upload)) => upload::by_form(&publish.to, upload, &root, paths, login).await,
+                (None, None) => upload::by_put(&publish.to, root, paths, login).await,
             }
         };
         let digest = tokio::select! {
@@ -97,7 +94,9 @@ impl Job<'_> {
         let files = ordotaxis_core::language::counted(files, "file");
         let said = format!(
             "would publish {} ({files}) to {} as {}{with}; nothing is sent in a rehearsal",
-            publish.artifact, publish.to, publish.form
+            publish.artifact,
+            publish.to,
+            if publish.upload.is_some() { "a form" } else { &publish.form }
         );
         self.shipper.log.say(&said).await;
         self.leave_fact(publish, "rehearsed".to_owned()).await
@@ -111,8 +110,6 @@ impl Job<'_> {
         Ok(())
     }
 }
-
-type Login = Option<(String, String)>;
 
 /// Gives the manifest's digest.
 async fn to_registry(to: &str, publish: &LeasePublish, root: Beneath, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
@@ -144,101 +141,4 @@ fn protocol(reference: &Reference) -> ClientProtocol {
     let registry = reference.resolve_registry();
     let host = registry.rsplit_once(':').map_or(registry, |(host, _)| host);
     if matches!(host, "localhost" | "127.0.0.1" | "[::1]") { ClientProtocol::Http } else { ClientProtocol::Https }
-}
-
-fn chain(error: &dyn std::error::Error) -> String {
-    let mut said = error.to_string();
-    let mut cause = error.source();
-    while let Some(error) = cause {
-        said = format!("{said}: {error}");
-        cause = error.source();
-    }
-    said.chars().take(400).collect()
-}
-
-/// Files as a layer: gzip over tar, the same bytes for the same files.
-struct Layer {
-    bytes: Vec<u8>,
-    /// The digest of the tar within.
-    plain: String,
-}
-
-impl Layer {
-    fn pack(root: &Beneath, paths: &[PathBuf]) -> Result<Layer, String> {
-        let size: u64 = paths.iter().filter_map(|path| root.stat(path).ok()).map(|meta| meta.len()).sum();
-        if size > LARGEST {
-            return Err(format!("it has {} MiB; at most {} are sent to a registry", size >> 20, LARGEST >> 20));
-        }
-        let hashing = Hashing { inner: flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast()), hash: Sha256::new() };
-        let mut builder = tar::Builder::new(hashing);
-        builder.mode(tar::HeaderMode::Deterministic);
-        builder.follow_symlinks(false);
-        let said = |error: io::Error| error.to_string();
-        for path in paths {
-            append(&mut builder, root, path).map_err(said)?;
-        }
-        let hashing = builder.into_inner().map_err(said)?;
-        let bytes = hashing.inner.finish().map_err(said)?;
-        Ok(Layer { bytes, plain: ordotaxis_content::digest_text(&hashing.hash.finalize().into()) })
-    }
-}
-
-/// One file or link, as it is at this moment.
-fn append<W: Write>(builder: &mut tar::Builder<W>, root: &Beneath, path: &Path) -> io::Result<()> {
-    let meta = root.stat(path)?;
-    let mut header = tar::Header::new_gnu();
-    header.set_metadata_in_mode(&meta, tar::HeaderMode::Deterministic);
-    if meta.is_symlink() {
-        header.set_size(0);
-        let target = root.link_target(path)?;
-        return builder.append_link(&mut header, path, Path::new(std::ffi::OsStr::from_bytes(&target)));
-    }
-    let file = root.file(path)?;
-    // A file that grows or shrinks meanwhile would break the archive: it gets the length that it has now.
-    let size = file.metadata()?.len();
-    header.set_size(size);
-    builder.append_data(&mut header, path, file.take(size).chain(io::repeat(0)).take(size))
-}
-
-/// The file to be sent, within what is held in memory.
-fn whole(root: &Beneath, path: &Path) -> io::Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    root.file(path)?.take(LARGEST + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 > LARGEST {
-        return Err(io::Error::other(format!("it is larger than {} MiB", LARGEST >> 20)));
-    }
-    Ok(bytes)
-}
-
-struct Hashing<W> {
-    inner: W,
-    hash: Sha256,
-}
-
-impl<W: Write> Write for Hashing<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let count = self.inner.write(bytes)?;
-        self.hash.update(&bytes[..count]);
-        Ok(count)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.inner.flush()
-    }
-}
-
-/// One file as it is; several as an archive (gzip over tar). Gives the digest of what was sent.
-async fn by_put(to: &str, root: Beneath, paths: Vec<PathBuf>, login: Login) -> Result<String, String> {
-    let body = tokio::task::spawn_blocking(move || match paths.as_slice() {
-        [one] => whole(&root, one).map_err(|error| format!("{}: {error}", one.display())),
-        several => Layer::pack(&root, several).map(|layer| layer.bytes),
-    });
-    let body = body.await.map_err(|error| error.to_string())??;
-    let digest = ordotaxis_content::digest_text(&Sha256::digest(&body).into());
-    let mut request = reqwest::Client::new().put(to).body(body);
-    if let Some((user, password)) = login {
-        request = request.basic_auth(user, Some(password));
-    }
-    let answer = request.send().await.map_err(|error| chain(&error))?;
-    if answer.status().is_success() { Ok(digest) } else { Err(format!("it answered {}", answer.status())) }
 }

@@ -65,6 +65,14 @@ pub(crate) const OUTWARD: &str = "outward/";
 #[derive(Clone)]
 pub(crate) struct Seal(XChaCha20Poly1305);
 
+/// What stands before a connection's name where secrets are named: no secret can be called so.
+pub(crate) const CONNECTION: &str = "connection/";
+
+/// What a connection's password is sealed as.
+pub(crate) fn sealed_as_connection(name: &str) -> String {
+    format!("{CONNECTION}{name}")
+}
+
 impl Seal {
     /// With the key in `path`, which is made on first use, for its owner only.
     pub(crate) fn open(path: &Path) -> Result<Seal, KeyError> {

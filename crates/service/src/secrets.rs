@@ -3,11 +3,11 @@
 use crate::app::App;
 use crate::identity;
 use crate::reading::commits;
-use crate::seal::{OUTWARD, Outward, Seal};
-use ordotaxis_core::language::Checkout;
+use crate::seal::{CONNECTION, OUTWARD, Outward, Seal, sealed_as_connection};
+use ordotaxis_core::language::{Checkout, connection_stem};
 use ordotaxis_core::plan::{Occasion, Plan};
-use ordotaxis_store::{Project, Reach, Records, StoreError};
-use ordotaxis_wire::runner::Lease;
+use ordotaxis_store::{ConnectionRow, Project, Reach, Records, StoreError};
+use ordotaxis_wire::runner::{Lease, LeaseSecret};
 use std::sync::Arc;
 
 impl App {
@@ -137,6 +137,11 @@ pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), Stor
     let known = app.records.secrets(project.id).await?;
     let mut secrets = std::mem::take(&mut lease.secrets);
     for secret in &mut secrets {
+        if let Some(name) = secret.name.strip_prefix(CONNECTION) {
+            let row = connections.iter().find(|row| row.name == name);
+            *secret = lending.variables(lease, name, row);
+            continue;
+        }
         let value = match lending.made(lease, &secret.name).await? {
             Some(made) => made,
             None => {
@@ -153,12 +158,23 @@ pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), Stor
     Ok(())
 }
 
-/// What a connection's password is sealed as: no secret can be called so.
-pub(crate) fn sealed_as_connection(name: &str) -> String {
-    format!("connection/{name}")
-}
-
 impl Lending<'_> {
+    /// A connection for a job's steps: address and user are variables like any, the password is as a secret.
+    fn variables(&self, lease: &mut Lease, name: &str, row: Option<&ConnectionRow>) -> LeaseSecret {
+        let stem = connection_stem(name);
+        let stored = row.map(|row| (sealed_as_connection(name), &row.sealed[..], &row.reach));
+        let password = self.stored(&format!("connection {name}"), stored);
+        if let (Ok(_), Some(row)) = (&password, row) {
+            // Where the runner fills in texts, one that is no template is written as one.
+            let plain = |text: &str| if lease.late { text.replace('{', "{{") } else { text.to_owned() };
+            let (user, address) = (plain(&row.user), row.address.as_deref().map(plain));
+            lease.env.insert(format!("{stem}_USER"), user);
+            lease.env.extend(address.map(|address| (format!("{stem}_ADDRESS"), address)));
+        }
+        let (value, why) = password.map_or_else(|why| (None, Some(why)), |value| (Some(value), None));
+        LeaseSecret { name: format!("{stem}_PASSWORD"), value, why }
+    }
+
     /// A stored value, or why this run gets none. `what` is `secret NAME` or `connection NAME`.
     fn stored(&self, what: &str, row: Option<(String, &[u8], &Reach)>) -> Result<String, String> {
         if self.plan.as_ref().is_none_or(|plan| plan.occasion.is_from_outside()) {

@@ -23,7 +23,7 @@ pub struct ArtifactView {
     #[schema(value_type = Option<String>, format = DateTime)]
     pub kept_until: Option<Timestamp>,
     /// Who said that it is to be kept for good.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub pinned_by: Option<String>,
 }
 
@@ -36,7 +36,7 @@ pub struct FileView {
     pub bytes: u64,
     pub digest: Option<String>,
     /// For a link: where it points.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub link: Option<String>,
 }
 

@@ -15,7 +15,7 @@ pub struct RunnerGrant {
     #[serde(default)]
     pub labels: Vec<String>,
     /// The projects whose jobs it takes; all when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub projects: Option<Vec<String>>,
     /// Whether it takes proposals from outside: `no`, `yes`, or `only` those.
     #[serde(default)]
@@ -69,7 +69,7 @@ pub struct RunnerView {
     pub cores: u32,
     pub memory_bytes: u64,
     /// Who asked it to take nothing more.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub draining_by: Option<String>,
     /// What it may have; `labels` is what it offers of that.
     pub grant: crate::fleet::RunnerGrant,

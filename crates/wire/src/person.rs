@@ -38,13 +38,13 @@ pub struct Identity {
 pub struct PersonView {
     pub name: String,
     /// Shown to owners, and to the person.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub mail: Option<String>,
     pub groups: Vec<String>,
     /// The role on the service, groups included.
     pub role: Option<Role>,
     /// Shown to owners, and to the person.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default)]
     pub identities: Vec<Identity>,
     #[schema(value_type = String, format = DateTime)]
     pub added_at: Timestamp,

@@ -122,16 +122,16 @@ pub struct ProjectView {
     /// Where the forge sends its webhooks.
     pub hook_url: String,
     /// What webhooks are signed with; shown once, when the project is added.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub hook_secret: Option<String>,
     /// What is done with proposals from outside: `ask`, `run` or `never`.
     pub outside: String,
     pub seen: Seen,
     /// What is to be known about the repository now that the project is added.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub remark: Option<String>,
     /// What keeps its repository from being read, while that is tried again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub trouble: Option<String>,
     #[schema(value_type = String, format = DateTime)]
     pub created_at: Timestamp,

@@ -42,17 +42,17 @@ pub struct CaseView {
     /// How it ended in the run that this one is compared with.
     pub before: Option<CaseEnd>,
     /// It failed at first and passed when tried again, in the same job.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    #[serde(default)]
     pub wavered: bool,
     pub ms: Option<i64>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub file: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub line: Option<u32>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub message: Option<String>,
     /// For one that fails: the first run since which it has.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub since: Option<String>,
 }
 

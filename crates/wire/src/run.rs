@@ -112,28 +112,40 @@ pub struct RunView {
     /// The median time of the last passed runs of this pipeline on this branch, when there are some.
     pub usual_ms: Option<i64>,
     /// The number of the run that this one does once more.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub again_of: Option<i64>,
     /// It waits for someone to allow it.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    #[serde(default)]
     pub held: bool,
     /// Who let it go on that came from outside.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub allowed_by: Option<String>,
     /// Pipeline files that its commit changes.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default)]
     pub changes_pipeline: Vec<String>,
     /// Only where one run is asked for.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub jobs: Option<Vec<JobView>>,
     /// With jobs: what their reports and facts come to.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default)]
     pub numbers: BTreeMap<String, f64>,
+    /// With jobs: caches that should have been saved or used and were not. Nothing fails for it.
+    #[serde(default)]
+    pub uncached: Vec<UncachedView>,
     /// With jobs: what made the run as long as it was.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub time: Option<TimeView>,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default)]
     pub diagnostics: Vec<DiagnosticView>,
+}
+
+/// A cache that a job's newest attempt could not save or use.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct UncachedView {
+    pub job: JobId,
+    pub key: String,
+    /// `not saved: nothing lies at target`
+    pub why: String,
 }
 
 /// What made a run as long as it was.
@@ -166,29 +178,29 @@ pub struct JobView {
     #[serde(default)]
     pub by_hand: bool,
     /// Who started it by hand, or asked for it again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub started_by: Option<String>,
     /// What was given when it was started by hand.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default)]
     pub inputs: BTreeMap<String, String>,
     /// How long it usually takes, when it has passed before.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub usual_ms: Option<i64>,
     /// When it came into its present state.
     #[schema(value_type = String, format = DateTime)]
     pub since: Timestamp,
     pub attempts: Vec<AttemptView>,
     /// What it left for later jobs.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default)]
     pub facts: BTreeMap<String, String>,
     /// What its reports and facts come to.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default)]
     pub numbers: BTreeMap<String, f64>,
     /// The run whose result it took over.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub reused_from: Option<String>,
     /// Why no earlier result was taken over, where the file would have that.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub not_reused: Option<String>,
 }
 
@@ -205,7 +217,7 @@ pub struct AttemptView {
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ended_at: Option<Timestamp>,
     pub phases: Vec<PhaseView>,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default)]
     pub caches: Vec<crate::runner::CacheUse>,
 }
 
@@ -269,9 +281,9 @@ pub struct JobWhyView {
 pub struct LiveEvent {
     pub run: String,
     pub state: State,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub job: Option<JobId>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub why: Option<String>,
 }
 

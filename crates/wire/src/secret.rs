@@ -15,12 +15,12 @@ pub struct NewSecret {
 /// Where a secret goes: globs. With none of branches and tags, the main branch and every tag.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ReachAsk {
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub branches: Option<Vec<String>>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub tags: Option<Vec<String>>,
     /// Names of pipelines; every one when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub pipelines: Option<Vec<String>>,
 }
 
@@ -40,6 +40,9 @@ pub struct SecretView {
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewConnection {
     pub user: String,
+    /// Where it leads: jobs that name it in `connections` find it in a variable.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
     pub password: String,
     #[serde(flatten)]
     pub reach: ReachAsk,
@@ -50,6 +53,7 @@ pub struct NewConnection {
 pub struct ConnectionView {
     pub name: String,
     pub user: String,
+    pub address: Option<String>,
     pub set_by: String,
     #[schema(value_type = String, format = DateTime)]
     pub set_at: Timestamp,

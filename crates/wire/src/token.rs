@@ -39,6 +39,6 @@ pub struct TokenView {
     #[schema(value_type = Option<String>, format = DateTime)]
     pub used_at: Option<Timestamp>,
     /// The token itself; shown once, when it is made.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub token: Option<String>,
 }

@@ -36,7 +36,7 @@ fn least_lease() -> Value {
 
 #[test]
 fn the_version_says_when_a_form_was_changed() {
-    assert_eq!(VERSION, 5, "a new version needs its forms here, beside those of the last");
+    assert_eq!(VERSION, 6, "a new version needs its forms here, beside those of the last");
 }
 
 #[test]
@@ -44,7 +44,7 @@ fn a_runner_comes_and_goes() {
     stays::<Enrol>(json!({ "token": "oxi_1", "name": "quay" }));
     stays::<Enrolled>(json!({ "name": "quay", "credential": "oxr_1" }));
     stays::<SignOn>(json!({
-        "version": 5, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
+        "version": 6, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
         "fence": "bubblewrap", "tools": [{ "name": "make", "version": "4.3" }], "cores": 2, "memory_bytes": 1024
     }));
     stays::<SignedOn>(json!({ "labels": ["linux", "usb"], "beat_ms": 5000, "lease_ms": 20000 }));
@@ -159,6 +159,9 @@ fn a_lease_with_everything_is_written_as_it_was_read() {
         "publish": [{
             "artifact": "bundle", "to": "https://store.example/{fact.build.gauge.size}", "form": "artifact", "fact": "where",
             "with": { "name": "store", "user": "odd", "password": null, "why": "it is not set" }
+        }, {
+            "artifact": "wheel", "to": "https://index.example/", "form": "artifact",
+            "upload": { "fields": [[":action", "file_upload"]], "file": "content", "digest": "sha256_digest" }
         }],
         "log_limit": 1024, "holds_turn": true, "taken_at": 1_772_000_000_000_i64
     });

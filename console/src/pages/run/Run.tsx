@@ -116,6 +116,15 @@ function Heading({ run, now }: { run: RunView; now: number }) {
         <Shape state={run.state} label />
         <span>{run.sentence}</span>
       </h1>
+      {(run.uncached ?? []).length > 0 && (
+        <ul id="uncached" className="soft" style={{ margin: '0 0 6px', paddingLeft: 18 }}>
+          {run.uncached?.map((one) => (
+            <li key={`${one.job} ${one.key} ${one.why}`}>
+              {one.job}: cache <span className="code">{one.key}</span>: {one.why}
+            </li>
+          ))}
+        </ul>
+      )}
       <div className="facts num">
         <span>
           <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}

@@ -19,6 +19,9 @@ pub(crate) enum ConnectionCommand {
         name: String,
         #[arg(long)]
         user: String,
+        /// Where it leads, for jobs whose steps publish by themselves
+        #[arg(long)]
+        address: Option<String>,
         #[command(flatten)]
         reach: ReachOptions,
     },
@@ -30,10 +33,10 @@ pub(crate) enum ConnectionCommand {
 
 pub(super) async fn connection(command: ConnectionCommand, api: &Api, json: bool) -> Done {
     match command {
-        ConnectionCommand::Set { project, name, user, reach } => {
-            let ask = NewConnection { user, password: secret::value()?, reach: reach.into() };
+        ConnectionCommand::Set { project, name, user, address, reach } => {
+            let ask = NewConnection { user, address, password: secret::value()?, reach: reach.into() };
             api.send(api.request(Method::PUT, &format!("projects/{project}/connections/{name}")).json(&ask)).await?;
-            out::print(format!("connection {name} of {project} is set; jobs that publish with it get it from now on"));
+            out::print(format!("connection {name} of {project} is set; jobs that name it get it from now on"));
             OK
         }
         ConnectionCommand::List { project } => {
@@ -42,8 +45,16 @@ pub(super) async fn connection(command: ConnectionCommand, api: &Api, json: bool
                 out::json(&rows);
                 return OK;
             }
-            let head = ["connection", "user", "set by", "set"].map(str::to_owned).to_vec();
-            let row = |row: &ConnectionView| vec![row.name.clone(), row.user.clone(), row.set_by.clone(), out::moment(row.set_at)];
+            let head = ["connection", "user", "address", "set by", "set"].map(str::to_owned).to_vec();
+            let row = |row: &ConnectionView| {
+                vec![
+                    row.name.clone(),
+                    row.user.clone(),
+                    row.address.clone().unwrap_or_default(),
+                    row.set_by.clone(),
+                    out::moment(row.set_at),
+                ]
+            };
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(rows.iter().map(row)).collect();
             table(&rows, &format!("{project} has no connections; `ordotaxis connection set {project} NAME --user USER` sets one"));
             OK

@@ -70,8 +70,14 @@ pub(super) fn head(run: &RunView) -> Vec<String> {
     ]
 }
 
+/// Caches that should have been saved or used and were not, a line each.
+pub(super) fn uncached(run: &RunView) -> Vec<String> {
+    run.uncached.iter().map(|one| format!("  {}: cache {}: {}", one.job, one.key, one.why)).collect()
+}
+
 fn print_run(run: &RunView) {
     head(run).iter().for_each(out::print);
+    uncached(run).iter().for_each(out::print);
     for diagnostic in &run.diagnostics {
         out::print(format!(
             "\n  {}:{}:{}: {} [{}]",

@@ -185,7 +185,9 @@ async fn end(api: &Api, run: &RunView, lasts: bool) -> Result<(), Failure> {
         let whole = if lasts { format!("ordotaxis logs {} {}", run.run, job.id) } else { "rehearse with --keep DIR".into() };
         out::remark(out::dim(&format!("  all of it: {whole}")));
     }
+    let uncached = show::uncached(run);
     let apart = if out::quiet() { "" } else { "\n" };
     out::print(format!("{apart}{} {}  {}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence));
+    uncached.iter().for_each(out::print);
     Ok(())
 }

@@ -1,7 +1,8 @@
 //! Lists of runs and projects, completions, and sentences that say exactly what was.
 
 use super::{ORDOTAXIS, world};
-use ordotaxis_testbed::{RunnerOptions, until};
+use ordotaxis_testbed::{Browser, RunnerOptions, until};
+use serde_json::Value;
 use std::process::Command;
 
 #[tokio::test(flavor = "multi_thread")]
@@ -99,4 +100,87 @@ fn files_that_are_no_text_and_stages_without_jobs() {
     ] {
         assert!(out.contains(words), "{words}: {out} {err}");
     }
+}
+
+/// Holds a value to its description: every property that is described is there, null where there is nothing.
+fn holds(all: &Value, schema: &Value, value: &Value, at: &str) {
+    if let Some(name) = schema["$ref"].as_str() {
+        return holds(all, all.pointer(name.trim_start_matches('#')).expect("a schema"), value, at);
+    }
+    for part in schema["allOf"].as_array().into_iter().flatten() {
+        holds(all, part, value, at);
+    }
+    // One that may be null is described as either.
+    for part in ["oneOf", "anyOf"].iter().flat_map(|key| schema[key].as_array().into_iter().flatten()) {
+        if part["type"] != "null" && value.is_object() {
+            holds(all, part, value, at);
+        }
+    }
+    for (name, of) in schema["properties"].as_object().into_iter().flatten().filter(|_| value.is_object()) {
+        let found = value.get(name).unwrap_or_else(|| panic!("{at}.{name} is described and not there: {value}"));
+        holds(all, of, found, &format!("{at}.{name}"));
+    }
+    for one in value.as_array().into_iter().flatten() {
+        holds(all, &schema["items"], one, at);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn json_has_every_field_that_is_described() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let repository = world.project("tidegauge").await;
+    let junit = "<testsuite name='unit'><testcase classname='gauge' name='rises'/></testsuite>";
+    repository.write("unit.xml", junit);
+    let text = "language = 1\n[job.a.b]\nsteps = [\"echo x > x\"]\ngives = { x = [\"x\"] }\nreports = { junit = [\"unit.xml\"] }\n\
+                cache = [{ paths = [\"none\"], key = \"k\" }]\n[job.a.c]\nafter = [\"a.b\"]\nif = 'ref.tag != \"\"'\nsteps = [\"true\"]\n";
+    let run = world.verdict("tidegauge", &repository.push_pipeline(text)).await;
+    assert_eq!(run["state"], "passed", "{run}");
+    assert_eq!(world.run_with(&["secret", "set", "tidegauge", "STATION_KEY"], "salt and mud").await.code, 0);
+    assert_eq!(world.run_with(&["connection", "set", "tidegauge", "INDEX", "--user", "ines"], "salt and mud").await.code, 0);
+    let all: Value = serde_json::from_str(include_str!("../../../../docs/openapi.json")).expect("JSON");
+    for (arguments, schema) in [
+        (vec!["show", "tidegauge/1"], "RunView"),
+        (vec!["runs", "tidegauge"], "RunView"),
+        (vec!["project", "list"], "ProjectView"),
+        (vec!["runner", "list"], "RunnerView"),
+        (vec!["artifacts", "tidegauge/1"], "ArtifactView"),
+        (vec!["secret", "list", "tidegauge"], "SecretView"),
+        (vec!["connection", "list", "tidegauge"], "ConnectionView"),
+        (vec!["person", "list"], "PersonView"),
+        (vec!["token", "list"], "TokenView"),
+    ] {
+        let value = world.json(&arguments).await;
+        let schema = serde_json::json!({ "$ref": format!("#/components/schemas/{schema}") });
+        let list = serde_json::json!({ "items": schema });
+        assert!(value.as_array().is_none_or(|list| !list.is_empty()), "{arguments:?}: {value}");
+        holds(&all, if value.is_array() { &list } else { &schema }, &value, arguments[0]);
+    }
+}
+
+/// A cache that could not be saved fails nothing: so it is told where people look.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_not_kept_is_told_where_people_look() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let repository = world.project("tidegauge").await;
+    let text = "language = 1\n[job.a.b]\nsteps = [\"true\"]\ncache = [{ paths = [\"obj\"], key = \"obj-1\" }]\n";
+    let run = world.verdict("tidegauge", &repository.push_pipeline(text)).await;
+    let why = "a.b: cache obj-1: not saved: nothing lies at obj";
+    assert_eq!((run["state"].as_str(), run["uncached"][0]["why"].as_str()), (Some("passed"), Some("not saved: nothing lies at obj")));
+    for arguments in [["show", "tidegauge/1"], ["watch", "tidegauge/1"]] {
+        let shown = world.run(&arguments).await;
+        assert!(shown.code == 0 && shown.out.contains(why), "{shown:?}");
+    }
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("The main branch is well").await;
+    browser.client.goto(&format!("{}/runs/tidegauge/1", world.url)).await.expect("the page");
+    assert_eq!(browser.text("#uncached").await, why);
+    browser.end().await;
+    // One that is there now is none of that.
+    let good = text.replace("true", "mkdir obj; echo x > obj/x");
+    let run = world.verdict("tidegauge", &repository.push_pipeline(&good)).await;
+    assert_eq!(run["uncached"], serde_json::json!([]));
 }

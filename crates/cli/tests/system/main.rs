@@ -14,6 +14,7 @@ mod guides;
 mod here;
 mod hooks;
 mod identity;
+mod indexes;
 mod init;
 mod inside;
 mod isolation;

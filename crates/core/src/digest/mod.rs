@@ -72,6 +72,9 @@ fn put_extras(extras: &Extras, put: &mut impl FnMut(String, String)) {
     if !extras.allows.is_empty() || !extras.identity.is_empty() {
         put("what it is allowed".into(), said(&(&extras.allows, &extras.identity)));
     }
+    if !extras.connections.is_empty() {
+        put("its connections".into(), said(&extras.connections));
+    }
     put("its reports".into(), said(&extras.reports));
     put("its helpers".into(), said(&extras.beside));
     put("what comes afterwards".into(), said(&extras.afterwards));

@@ -23,6 +23,9 @@ pub struct Extras {
     pub by_hand: bool,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub secrets: Vec<String>,
+    /// Connections whose address, user and password are variables of its steps.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub connections: Vec<String>,
     /// What the job's own token may be used for: `start:PROJECT`, `note`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub allows: Vec<String>,
@@ -113,6 +116,38 @@ pub struct Publish {
     pub with: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fact: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub upload: Option<Upload>,
+}
+
+impl Publish {
+    fn templates(&mut self) -> impl Iterator<Item = &mut Placed> {
+        let fields = self.upload.as_mut().map(|upload| upload.fields.values_mut());
+        [&mut self.to].into_iter().chain(fields.into_iter().flatten())
+    }
+}
+
+/// `form` of a publication: each file is sent by HTTP POST, as RFC 7578 (multipart/form-data) says it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Upload {
+    pub fields: IndexMap<String, Placed>,
+    /// The field that carries the file.
+    pub file: String,
+    /// The field that gets the file's SHA-256.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
+}
+
+/// What variables of a connection begin with: its name in capital letters, with `_` for what no variable may have.
+///
+/// ```
+/// use ordotaxis_core::language::connection_stem;
+/// assert_eq!(connection_stem("npm-index"), "NPM_INDEX");
+/// ```
+pub fn connection_stem(name: &str) -> String {
+    let fit = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
+    let stem: String = name.chars().map(fit).collect();
+    if stem.starts_with(|c: char| c.is_ascii_digit()) { format!("_{stem}") } else { stem }
 }
 
 /// `split`: the job runs in copies that share its tests out.
@@ -155,7 +190,7 @@ impl Extras {
     pub fn templates(&mut self) -> impl Iterator<Item = &mut Placed> {
         let own = [&mut self.image, &mut self.deploys, &mut self.turn].into_iter().flatten();
         let caches = self.cache.iter_mut().flat_map(|cache| cache.paths.iter_mut().chain([&mut cache.key]).chain(&mut cache.otherwise));
-        own.chain(self.tools.values_mut()).chain(caches).chain(self.publish.iter_mut().map(|publish| &mut publish.to))
+        own.chain(self.tools.values_mut()).chain(caches).chain(self.publish.iter_mut().flat_map(Publish::templates))
     }
 
     /// What `self` says, and where it is silent what `other` does.
@@ -169,6 +204,7 @@ impl Extras {
             facts: if self.facts.is_empty() { other.facts } else { self.facts },
             by_hand: self.by_hand || other.by_hand,
             secrets: list(self.secrets, other.secrets),
+            connections: list(self.connections, other.connections),
             allows: list(self.allows, other.allows),
             identity: if self.identity.is_empty() { other.identity } else { self.identity },
             deploys: self.deploys.or(other.deploys),

@@ -1,6 +1,6 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
-use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split};
+use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split, Upload};
 use super::pipeline::{Body, Cell, CellSettings, CellsOf, CheckoutLine, Depth, GitFiles, GiveLine, Matrix, Take, Upon, WhenNone};
 use super::place::At;
 use super::reader::{self, Reader, Value};
@@ -222,6 +222,7 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         "publish" => extras.publish = reader::items(value).iter().filter_map(|item| publish(reader::table(item)?)).collect(),
         "by_hand" => extras.by_hand = reader::flag(value).unwrap_or_default(),
         "secrets" => extras.secrets = reader::strings(value),
+        "connections" => extras.connections = reader::strings(value),
         "allows" => extras.allows = reader::strings(value),
         "identity" => {
             let entries = reader::table(value).into_iter().flatten();
@@ -261,7 +262,20 @@ fn publish(table: &DeTable<'_>) -> Option<Publish> {
         form: text("as").unwrap_or_else(|| "artifact".into()),
         with: text("with"),
         fact: text("fact"),
+        upload: ["form", "file", "digest"].iter().any(|key| table.contains_key(*key)).then(|| upload(table)),
     })
+}
+
+/// Any of its keys makes it a form; one without fields of its own has the file alone.
+fn upload(table: &DeTable<'_>) -> Upload {
+    let text = |key: &str| table.get(key).and_then(reader::string);
+    let fields = table
+        .get("form")
+        .and_then(reader::table)
+        .into_iter()
+        .flatten()
+        .filter_map(|(name, value)| Some((name.get_ref().to_string(), Placed(reader::template(value)?))));
+    Upload { fields: fields.collect(), file: text("file").unwrap_or_else(|| "file".into()), digest: text("digest") }
 }
 
 /// A step that has neither condition nor variables of its own.

@@ -172,6 +172,7 @@ macro_rules! job_keys {
             key("facts", &Shape::List(&Shape::Either(&[NAME, &Shape::Table { keys: FACT, called: "a fact" }], "a name or a table with `name`")), "small values it leaves for later jobs: writes $ORDOTAXIS_FACTS/NAME"),
             key("by_hand", FLAG, "starts only when someone starts it"),
             key("secrets", WORDS, "names of secrets it may read"),
+            key("connections", WORDS, "connections that its steps get as variables: NAME_ADDRESS, NAME_USER, NAME_PASSWORD"),
             key("allows", &Shape::List(&Shape::Text(Format::Allowed)), "what its token ORDOTAXIS_TOKEN is for: \"start:PROJECT\", \"note\""),
             key("identity", &Shape::Map { names: Names::Variable, of: WORD, called: "a variable" }, "variables with signed tokens that say who the job is: name and audience"),
             key("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
@@ -180,7 +181,7 @@ macro_rules! job_keys {
             key("split", &Shape::Table { keys: SPLIT, called: "`split`" }, "copies that share its tests"),
             key("cache", &Shape::List(&Shape::Table { keys: CACHE, called: "a cache" }), "folders kept from run to run"),
             key("reuse", &Shape::Table { keys: REUSE, called: "`reuse`" }, "the result is taken from an earlier run when nothing that can change it has"),
-            key("publish", &Shape::List(&Shape::Table { keys: PUBLISH, called: "a publication" }), "artifacts that are sent to a registry or by HTTP PUT"),
+            key("publish", &Shape::List(&Shape::Table { keys: PUBLISH, called: "a publication" }), "artifacts that are sent to a registry, an index or any address"),
             key("reports", &Shape::Table { keys: REPORTS, called: "`reports`" }, "files of test results and the like to read"),
             $($more),*
         ]
@@ -296,7 +297,14 @@ const FACT: &[Key] = &[
 
 const PUBLISH: &[Key] = &[
     needed("artifact", NAME, "an artifact that the job gives"),
-    needed("to", TEMPLATE, "oci://HOST/NAME:TAG, or an address for HTTP PUT"),
+    needed("to", TEMPLATE, "oci://HOST/NAME:TAG, or an address for HTTP PUT; with `form` for POST"),
+    key(
+        "form",
+        &Shape::Map { names: Names::Any, of: TEMPLATE, called: "a field" },
+        "fields of a form that each file is sent with, by HTTP POST (multipart)",
+    ),
+    key("file", WORD, "with `form`: the field that carries the file; `file` when absent"),
+    key("digest", WORD, "with `form`: a field that gets the file's SHA-256, in hexadecimal digits"),
     key("as", &Shape::Choice(&["artifact", "image"]), "in a registry: an artifact of its files, or an image whose file system they are"),
     key("with", WORD, "the connection whose user and password are used for it"),
     key("fact", NAME, "a fact that takes the digest of what was published"),

@@ -81,7 +81,7 @@ impl<'a, 'd> Never<'a, 'd> {
         let (whole, starts) = (&self.file.jobs[at], &self.file.pipeline.starts);
         let given = |extras: &Extras| {
             let token = (!extras.allows.is_empty()).then(|| "its token".to_owned());
-            extras.secrets.iter().chain(extras.identity.keys()).cloned().chain(token).collect::<Vec<_>>()
+            extras.secrets.iter().chain(&extras.connections).chain(extras.identity.keys()).cloned().chain(token).collect::<Vec<_>>()
         };
         let secrets = whole.body.extras.as_deref().map(given).unwrap_or_default();
         if secrets.is_empty() || starts.proposal.is_empty() {

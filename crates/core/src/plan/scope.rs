@@ -268,6 +268,12 @@ impl<'p, 'd> Scopes<'p, 'd> {
     fn published(&mut self, whole: &Whole<'p>) {
         let gives: Vec<&str> = whole.body.gives.iter().flatten().map(|give| give.artifact.as_str()).collect();
         for publish in whole.body.extras.iter().flat_map(|extras| &extras.publish) {
+            let to = &publish.to.0;
+            if publish.upload.is_some() && to.value.source().starts_with("oci://") {
+                let message = "a registry takes no form: `form`, `file` and `digest` are for an address";
+                self.diagnostics
+                    .push(Diagnostic::error(Code::BadValue, to.span.clone(), message).hint("leave them out, or write https://…"));
+            }
             let name = publish.artifact.as_str();
             if !gives.contains(&name) {
                 let message = format!("job {} publishes the artifact `{name}`, which it does not give", whole.job.id());

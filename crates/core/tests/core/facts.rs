@@ -228,5 +228,29 @@ fn gates_and_publications_are_checked() {
     let published =
         "[job.a.b]\nsteps = [\"true\"]\ngives = { fw = [\"x\"] }\npublish = [{ artifact = \"wf\", to = \"oci://127.0.0.1:5000/x:1\" }]\n";
     assert!(said(published).contains("publishes the artifact `wf`, which it does not give"));
-    assert!(found(&published.replace("\"wf\"", "\"fw\"")).is_empty(), "{:?}", found(published));
+    let published = published.replace("\"wf\"", "\"fw\"");
+    assert!(found(&published).is_empty(), "{:?}", found(&published));
+    for key in ["form = { version = \"{tag}\" }", "file = \"content\"", "digest = \"sum\""] {
+        let with = published.replace(" }]", &format!(", {key} }}]"));
+        assert!(said(&with).contains("a registry takes no form"), "{}", said(&with));
+        let elsewhere = with.replace("oci://127.0.0.1:5000/x:1", "https://packages.example/");
+        assert!(found(&elsewhere).is_empty(), "{:?}", found(&elsewhere));
+    }
+}
+
+/// What a form's fields say is known as everywhere; what only a runner knows stays.
+#[test]
+fn a_form_is_planned_field_by_field() {
+    let text = "language = 1\n[job.a.b]\nsteps = ['true']\nconnections = ['NPM']\ngives = { fw = ['x'] }\neach = { board = ['v1', 'v2'] }\n\
+                publish = [{ artifact = 'fw', to = 'https://x.example/', file = 'content', form = { ':action' = 'up', of = '{each.board}-{os}', braces = '{{x' } }]\n";
+    let plan = planned(text);
+    let extras = plan.jobs[1].extras.as_deref().expect("extras");
+    assert_eq!(extras.connections, ["NPM"]);
+    let upload = extras.publish[0].upload.as_ref().expect("a form");
+    let fields: Vec<(String, String)> = upload.fields.iter().map(|(name, text)| (name.clone(), text.0.value.source())).collect();
+    let wanted = [(":action", "up"), ("of", "v2-{os}"), ("braces", "{{x")].map(|(name, text)| (name.to_owned(), text.to_owned()));
+    assert_eq!(fields, wanted);
+    assert_eq!((upload.file.as_str(), upload.digest.as_deref()), ("content", None));
+    let stored = serde_json::to_string(&plan).expect("JSON");
+    assert_eq!(serde_json::from_str::<Plan>(&stored).expect("a plan"), plan, "as it is stored");
 }

@@ -3,12 +3,13 @@
 use super::artifact::Given;
 use super::info::RunInfo;
 use crate::identity::TOKEN;
+use crate::seal::sealed_as_connection;
 use indexmap::IndexMap;
 use ordotaxis_core::engine::Run;
 use ordotaxis_core::language::{Cache, Extras, Placed, Publish};
 use ordotaxis_core::plan::{Plan, PlannedTake};
 use ordotaxis_core::template::{Slot, Template};
-use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, Share};
+use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, Share};
 
 /// All that a runner needs to do a job, but the values of secrets: they are added when the lease is sent.
 pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
@@ -54,7 +55,10 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
 /// Secrets, then the job's own token and identities: they reach steps in the same way, and are masked alike.
 fn named_secrets(extras: &Extras) -> impl Iterator<Item = String> + use<> {
     let token = (!extras.allows.is_empty()).then(|| TOKEN.to_owned());
-    let names: Vec<String> = extras.secrets.iter().cloned().chain(token).chain(extras.identity.keys().cloned()).collect();
+    // What becomes of a connection is seen where its password is put in: it is several variables.
+    let connections = extras.connections.iter().map(|name| sealed_as_connection(name));
+    let named = extras.secrets.iter().cloned().chain(connections);
+    let names: Vec<String> = named.chain(token).chain(extras.identity.keys().cloned()).collect();
     names.into_iter()
 }
 
@@ -70,6 +74,11 @@ fn publish_of(info: &RunInfo, publish: &Publish) -> LeasePublish {
         to: known(info, &publish.to).source(),
         form: publish.form.clone(),
         fact: publish.fact.clone(),
+        upload: publish.upload.as_ref().map(|upload| LeaseUpload {
+            fields: upload.fields.iter().map(|(name, text)| (name.clone(), known(info, text).source())).collect(),
+            file: upload.file.clone(),
+            digest: upload.digest.clone(),
+        }),
         with: publish.with.clone().map(|name| LeaseConnection { name, user: String::new(), password: None, why: None }),
     }
 }

@@ -8,6 +8,8 @@ use super::{Reach, Records, StoreError, Tx};
 pub struct ConnectionRow {
     pub name: String,
     pub user: String,
+    /// Where it leads, for steps that ask.
+    pub address: Option<String>,
     pub sealed: Vec<u8>,
     pub set_by: String,
     pub set_at: i64,
@@ -18,6 +20,7 @@ pub struct ConnectionRow {
 struct Row {
     name: String,
     user: String,
+    address: Option<String>,
     sealed: Vec<u8>,
     set_by: String,
     set_at: i64,
@@ -28,12 +31,11 @@ struct Row {
 impl Records {
     /// All connections of a project, by name.
     pub async fn connections(&self, project_id: i64) -> Result<Vec<ConnectionRow>, StoreError> {
-        let sql =
-            "SELECT name, user, sealed, set_by, set_at, branches, tags, pipelines FROM connections WHERE project_id = ? ORDER BY name";
+        let sql = "SELECT name, user, address, sealed, set_by, set_at, branches, tags, pipelines FROM connections WHERE project_id = ? ORDER BY name";
         let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?;
         let read = |row: Row| {
-            let Row { name, user, sealed, set_by, set_at, reach } = row;
-            Ok(ConnectionRow { name, user, sealed, set_by, set_at, reach: reach.read()? })
+            let Row { name, user, address, sealed, set_by, set_at, reach } = row;
+            Ok(ConnectionRow { name, user, address, sealed, set_by, set_at, reach: reach.read()? })
         };
         rows.into_iter().map(read).collect()
     }
@@ -44,12 +46,13 @@ impl Tx {
     pub async fn set_connection(&mut self, project_id: i64, row: &ConnectionRow) -> Result<(), StoreError> {
         let reach = ReachRow::of(&row.reach)?;
         let [branches, tags, pipelines] = reach.columns();
-        let sql = "INSERT OR REPLACE INTO connections (project_id, name, user, sealed, set_by, set_at, branches, tags, pipelines)
-                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)";
+        let sql = "INSERT OR REPLACE INTO connections (project_id, name, user, address, sealed, set_by, set_at, branches, tags, pipelines)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
         sqlx::query(sql)
             .bind(project_id)
             .bind(&row.name)
             .bind(&row.user)
+            .bind(&row.address)
             .bind(&row.sealed)
             .bind(&row.set_by)
             .bind(row.set_at)

@@ -76,3 +76,16 @@ pub struct CacheUse {
     /// Why it was not restored, or not saved.
     pub notices: Vec<String>,
 }
+
+impl CacheUse {
+    /// What a notice begins with of a cache that should have been saved and was not.
+    pub const NOT_SAVED: &str = "not saved: ";
+    /// And of one that is there, and could not be used.
+    pub const NOT_USED: &str = "counts as not there: ";
+
+    /// What went otherwise than the pipeline wants: it costs time in later runs and fails nothing, so it has to be told.
+    pub fn trouble(&self) -> impl Iterator<Item = &str> {
+        let is_trouble = |notice: &&String| [CacheUse::NOT_SAVED, CacheUse::NOT_USED].iter().any(|begin| notice.starts_with(begin));
+        self.notices.iter().filter(is_trouble).map(String::as_str)
+    }
+}

@@ -90,6 +90,21 @@ pub struct LeasePublish {
     pub fact: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub with: Option<LeaseConnection>,
+    /// Each file is sent with the fields of a form.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub upload: Option<LeaseUpload>,
+}
+
+/// The fields that a file is sent with.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LeaseUpload {
+    /// May have placeholders that only the runner can fill.
+    pub fields: Vec<(String, String)>,
+    /// The field that carries the file.
+    pub file: String,
+    /// The field that gets the file's SHA-256.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
 }
 
 /// User and password for a service outside.

@@ -58,6 +58,7 @@ pub(super) struct Wants {
     pub(super) plan: Plan,
     pub(super) labels: BTreeSet<String>,
     pub(super) secrets: BTreeSet<String>,
+    pub(super) connections: BTreeSet<String>,
     /// Some job runs in an image.
     pub(super) images: bool,
 }

@@ -5,7 +5,7 @@ use crate::commands::local;
 use crate::failure::Failure;
 use crate::global::Global;
 use ordotaxis_core::dispatch::{Needs, Offer, Waited, why_queued};
-use ordotaxis_core::language::counted;
+use ordotaxis_core::language::{connection_stem, counted};
 use ordotaxis_core::plan::{Occasion, Plan, PlannedJob};
 use ordotaxis_wire::fleet::RunnerView;
 use ordotaxis_wire::project::ProjectView;
@@ -97,7 +97,7 @@ pub(super) fn judge(plan: &Plan, occasion: &Occasion, here: &Offer, there: &Ther
             && let Some(why) = known.refuses(job, occasion)
         {
             judged.stuck.push(format!("{}: {why}", job.id));
-        } else if let Some(why) = lacks(here, job, occasion) {
+        } else if let Some(why) = lacks(here, job, occasion).or_else(|| without_value(job)) {
             judged.stuck.push(format!("{}: {why}", job.id));
         }
         unsure.extend(job.labels.iter().filter(|label| !is_natural(label)).cloned());
@@ -138,6 +138,18 @@ impl Known {
         let fits = offers.iter().any(|offer| offer.fits(&needs));
         (!fits).then(|| format!("{} (at {})", why_queued(&needs, &offers, &Waited::default()), self.url))
     }
+}
+
+/// A secret or connection that no variable here has a value for.
+fn without_value(job: &PlannedJob) -> Option<String> {
+    let extras = job.extras.as_ref()?;
+    let is_set = |name: &str| std::env::var_os(name).is_some();
+    if let Some(secret) = extras.secrets.iter().find(|name| !is_set(name)) {
+        return Some(format!("its secret {secret} has no value here: set the variable {secret}"));
+    }
+    let missing =
+        extras.connections.iter().map(|name| (name, connection_stem(name))).find(|(_, stem)| !is_set(&format!("{stem}_PASSWORD")));
+    missing.map(|(name, stem)| format!("its connection {name} has no value here: set {stem}_USER, {stem}_PASSWORD and {stem}_ADDRESS"))
 }
 
 /// What the job asks for and this machine has not. Labels are the service's to give: they do not count here.

@@ -208,9 +208,10 @@ async fn planned(file: &Path, text: &str, occasion: &Occasion) -> Result<Option<
     };
     let extras = || plan.jobs.iter().filter(|job| job.skipped.is_none()).filter_map(|job| job.extras.as_ref());
     let secrets = extras().flat_map(|extras| extras.secrets.clone()).collect();
+    let connections = extras().flat_map(|extras| extras.connections.clone()).collect();
     let images = extras().any(|extras| extras.image.is_some());
     let labels = plan.jobs.iter().flat_map(|job| job.labels.clone()).collect();
-    Ok(Some(Wants { labels, secrets, images, plan }))
+    Ok(Some(Wants { labels, secrets, connections, images, plan }))
 }
 
 fn announce(ask: &Ask, occasion: &Occasion, copy: &Copy, isolation: Isolation) {

@@ -8,7 +8,7 @@ use crate::commands::{artifacts, logs};
 use crate::failure::Failure;
 use crate::out;
 use ordotaxis_core::dispatch::Taking;
-use ordotaxis_core::language::counted;
+use ordotaxis_core::language::{connection_stem, counted};
 use ordotaxis_core::plan::Occasion;
 use ordotaxis_runner::{Config, Isolation, Leave, Rehearses, Settings as RunnerSettings, enrol, work};
 use ordotaxis_service::{Rehearsal, Settings, Shutdown, serve as run_service};
@@ -16,7 +16,7 @@ use ordotaxis_wire::artifact::ArtifactView;
 use ordotaxis_wire::fleet::{Invitation, Invite, RunnerGrant, RunnerView};
 use ordotaxis_wire::project::{NewProject, ProjectView, SetOutside};
 use ordotaxis_wire::run::{NewRun, RunView, StartJob};
-use ordotaxis_wire::secret::{NewSecret, ReachAsk};
+use ordotaxis_wire::secret::{NewConnection, NewSecret, ReachAsk};
 use std::collections::BTreeMap;
 use std::path::Path;
 use tokio::sync::oneshot;
@@ -108,6 +108,14 @@ impl Stage {
         for (name, value) in wants.secrets.iter().filter_map(|name| Some((name, std::env::var(name).ok()?))) {
             let path = format!("projects/{}/secrets/{name}", copy.project);
             api.send(api.request(reqwest::Method::PUT, &path).json(&NewSecret { value, reach: anywhere() })).await?;
+        }
+        for name in &wants.connections {
+            let variable = |end: &str| std::env::var(format!("{}_{end}", connection_stem(name))).ok();
+            let Some(password) = variable("PASSWORD") else { continue };
+            let connection =
+                NewConnection { user: variable("USER").unwrap_or_default(), address: variable("ADDRESS"), password, reach: anywhere() };
+            let path = format!("projects/{}/connections/{name}", copy.project);
+            api.send(api.request(reqwest::Method::PUT, &path).json(&connection)).await?;
         }
         let start = NewRun {
             reference: Some(copy.branch.clone()),

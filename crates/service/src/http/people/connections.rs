@@ -6,7 +6,7 @@ use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
-use crate::secrets::sealed_as_connection;
+use crate::seal::sealed_as_connection;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -24,6 +24,7 @@ pub(crate) async fn list(State(app): State<App>, Path(project): Path<String>) ->
     let view = |row: ConnectionRow| ConnectionView {
         name: row.name,
         user: row.user,
+        address: row.address,
         set_by: row.set_by,
         set_at: moment(row.set_at),
         reach: super::secrets::told(row.reach),
@@ -47,16 +48,33 @@ pub(crate) async fn set(
     if ask.password.is_empty() || ask.password.len() > 64 * 1024 || ask.user.contains(':') {
         return Err(ApiError::field("/password", "a password is 1 to 65536 bytes, and a user's name holds no colon"));
     }
+    if let Some(address) = &ask.address {
+        unfit_address(address)?;
+    }
     let sealed = app.seal.seal(project.id, &sealed_as_connection(&name), &ask.password);
     let sealed = sealed.ok_or_else(|| ApiError::field("/password", "the password could not be sealed"))?;
     let reach = super::secrets::reach(ask.reach.clone())?;
-    let row = ConnectionRow { name, user: ask.user, sealed, set_by: caller.name().to_owned(), set_at: clock::now(), reach };
+    let row =
+        ConnectionRow { name, user: ask.user, address: ask.address, sealed, set_by: caller.name().to_owned(), set_at: clock::now(), reach };
     let mut tx = app.records.tx(&caller.actor, row.set_at).await?;
     tx.set_connection(project.id, &row).await?;
-    let after = serde_json::json!({ "user": row.user, "reach": ask.reach });
+    let after = serde_json::json!({ "user": row.user, "address": row.address, "reach": ask.reach });
     tx.note(Entry::new(Action::SetConnection, &row.name).of(&project.name).after(after));
     tx.commit().await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// An address is shown and goes into logs: it holds no password.
+fn unfit_address(address: &str) -> Result<(), ApiError> {
+    let wrong = |detail: &str| Err(ApiError::field("/address", detail.to_owned()));
+    match reqwest::Url::parse(address) {
+        _ if address.len() > 2048 => wrong("an address is at most 2048 bytes"),
+        Err(error) => wrong(&format!("that is no address: {error}")),
+        Ok(url) if url.password().is_some() || !url.username().is_empty() => {
+            wrong("an address holds no user and no password: they are given apart")
+        }
+        Ok(_) => Ok(()),
+    }
 }
 
 /// Remove a connection.

@@ -13,7 +13,8 @@ use ordotaxis_core::plan::{Event, Plan};
 use ordotaxis_store::{AttemptRow, JobRow, RunRow, StoreError};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::plan::DiagnosticView;
-use ordotaxis_wire::run::{AttemptView, JobView, OccasionView, RunView, StateCount, TimeView};
+use ordotaxis_wire::run::{AttemptView, JobView, OccasionView, RunView, StateCount, TimeView, UncachedView};
+use ordotaxis_wire::runner::CacheUse;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
@@ -86,6 +87,7 @@ fn run_view(row: RunRow, counts: Vec<StateCount>, mut past: Vec<i64>) -> RunView
         changes_pipeline: Vec::new(),
         jobs: None,
         numbers: Default::default(),
+        uncached: Vec::new(),
         time: None,
         diagnostics,
     }
@@ -139,8 +141,21 @@ pub(crate) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
     };
     view.time = Some(time(&plan, &attempts));
     view.numbers = values(&sums(jobs.iter().map(|job| numbers_of(&job.numbers))));
-    view.jobs = Some(job_views(&plan, jobs, attempts, &whys, &usual));
+    let jobs = job_views(&plan, jobs, attempts, &whys, &usual);
+    view.uncached = uncached(&jobs);
+    view.jobs = Some(jobs);
     Ok(view)
+}
+
+/// Caches that the newest attempts could not save or use.
+fn uncached(jobs: &[JobView]) -> Vec<UncachedView> {
+    let newest = jobs.iter().filter_map(|job| Some((job, job.attempts.last()?)));
+    let caches = newest.flat_map(|(job, attempt)| attempt.caches.iter().map(move |cache| (job, cache)));
+    let told = |(job, cache): (&JobView, &'_ CacheUse)| {
+        let (job, key) = (job.id.clone(), cache.key.clone());
+        cache.trouble().map(|why| UncachedView { job: job.clone(), key: key.clone(), why: why.to_owned() }).collect::<Vec<_>>()
+    };
+    caches.flat_map(told).collect()
 }
 
 /// Why jobs of a run that has its verdict have not ended: nobody has started what starts by hand.

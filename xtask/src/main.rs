@@ -1,10 +1,11 @@
-//! The project's own tasks: `cargo xtask demo | test | lint | release | bench | fuzz | fuzz-api | soak`. Each does all set-up it needs: missing programs
+//! The project's own tasks: `cargo xtask demo | test | lint | release | bench | fuzz | fuzz-api | real | soak`. Each does all set-up it needs: missing programs
 //! come from packages where that is allowed, else it says exactly what to install.
 
 mod circles;
 mod demo;
 mod layers;
 mod packages;
+mod real;
 mod setup;
 
 use std::process::ExitCode;
@@ -20,6 +21,7 @@ const USAGE: &str = "usage: cargo xtask TASK
   fuzz            a million changed files and lines: no panic, none slow
   fuzz-api [SECONDS]
                   calls made up from the API's description, for two and a half minutes: each ends as described
+  real            five small projects from the registries through init, check and rehearse
   soak [SECONDS]  everything breaking for five minutes, then the journal read for what must never happen";
 
 fn main() -> ExitCode {
@@ -34,6 +36,7 @@ fn main() -> ExitCode {
         ["bench", rest @ ..] => bench(rest),
         ["fuzz"] => fuzz(),
         ["fuzz-api", rest @ ..] => fuzz_api(rest),
+        ["real"] => real::real(),
         ["soak", rest @ ..] => soak(rest),
         _ => {
             eprintln!("{USAGE}");

@@ -25,6 +25,8 @@ const ETC: &[&str] = &[
     "alternatives",
     "ca-certificates",
     "ca-certificates.conf",
+    "chromium",
+    "chromium.d",
     "crypto-policies",
     "debian_version",
     "fonts",

@@ -1,15 +1,18 @@
 //! `check`: every mistake of pipeline files, with its place underlined.
 
+use super::runners_there::{self, Known, There};
 use super::{local, sarif};
 use crate::failure::{Done, Failure, OK, failed};
+use crate::global::Global;
 use crate::out;
 use clap::ValueEnum;
 use codespan_reporting::diagnostic::{Diagnostic as Shown, Label};
 use codespan_reporting::files::SimpleFile;
 use codespan_reporting::term::{self, Config, Styles, StylesWriter};
-use ordotaxis_core::language::{Code, Diagnostic, Severity, counted, has_errors};
-use ordotaxis_core::plan;
+use ordotaxis_core::language::{Code, Diagnostic, Severity, Span, counted, has_errors};
+use ordotaxis_core::plan::{self, BorrowedFiles, Occasion, Source};
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// `check`
@@ -19,6 +22,9 @@ pub(crate) struct CheckOptions {
     files: Vec<PathBuf>,
     #[arg(long, value_enum, default_value_t = CheckFormat::Human)]
     format: CheckFormat,
+    /// Ask the service what its runners have: a job that none would take is told
+    #[arg(long)]
+    runners: bool,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -28,8 +34,10 @@ pub(crate) enum CheckFormat {
     Sarif,
 }
 
-pub(super) async fn check(options: CheckOptions, json: bool) -> Done {
-    let CheckOptions { files, format } = options;
+pub(super) async fn check(options: CheckOptions, global: &Global) -> Done {
+    let CheckOptions { files, format, runners } = options;
+    let known = if runners { Some(known_runners(global).await?) } else { None };
+    let json = global.json;
     let files = if files.is_empty() { found()? } else { files };
     let mut views: Vec<DiagnosticView> = Vec::new();
     let mut errors = false;
@@ -48,7 +56,10 @@ pub(super) async fn check(options: CheckOptions, json: bool) -> Done {
             },
         };
         let borrowed = local::fetch_borrowed(&text).await;
-        let diagnostics = plan::check_borrowing(&text, &borrowed);
+        let mut diagnostics = plan::check_borrowing(&text, &borrowed);
+        if let Some(known) = &known {
+            diagnostics.extend(not_begun(known, &text, &borrowed));
+        }
         errors |= has_errors(&diagnostics);
         if format != CheckFormat::Human {
             views.extend(diagnostic_views(&name, &text, &diagnostics));
@@ -64,6 +75,35 @@ pub(super) async fn check(options: CheckOptions, json: bool) -> Done {
         CheckFormat::Sarif => out::json(&sarif::log(&views)),
     }
     if errors { Ok(failed()) } else { OK }
+}
+
+/// What the service's runners have. Not to know it is an error here: it was asked for.
+async fn known_runners(global: &Global) -> Result<Known, Failure> {
+    match runners_there::there(global, Path::new(".")).await {
+        There::Known(known) => Ok(known),
+        There::NotAsked(why) => Err(Failure::new(3, why, "leave out --runners, or try again")),
+        There::NotSignedIn => {
+            Err(Failure::new(2, "no service is known whose runners could be asked", "run `ordotaxis sign-in`, or leave out --runners"))
+        }
+    }
+}
+
+/// A warning for each job that no connected runner would take, whatever begins the run. Cells of one job for the same reason
+/// are told once.
+fn not_begun(known: &Known, text: &str, borrowed: &BorrowedFiles) -> Vec<Diagnostic> {
+    let occasion = Occasion::by_hand();
+    let Ok(planned) = plan::plan(Source { text, name: "main", borrowed }, &occasion) else { return Vec::new() };
+    let refused = planned.plan.jobs.iter().filter_map(|job| Some((job.id.without_cell(), known.refuses(job, &occasion)?)));
+    let distinct: BTreeSet<(&str, String)> = refused.collect();
+    let warning =
+        |(job, why): (&str, String)| Diagnostic::warning(Code::NoRunner, header(text, job), format!("job {job} would not begin: {why}"));
+    distinct.into_iter().map(warning).collect()
+}
+
+/// Where a job's table begins; the file's start where it is written otherwise.
+fn header(text: &str, job: &str) -> Span {
+    let header = format!("[job.{job}]");
+    text.find(&header).map_or(0..0, |at| at..at + header.len())
 }
 
 /// The pipeline files of this folder.

@@ -20,6 +20,7 @@ mod plan;
 mod project;
 mod rehearse;
 mod runner;
+mod runners_there;
 mod runs;
 mod sarif;
 mod secret;
@@ -192,7 +193,7 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
     let (global, json) = (&options.global, options.global.json);
     let api = || Api::new(global);
     match options.command {
-        Command::Check(options) => check::check(options, json).await,
+        Command::Check(options) => check::check(options, global).await,
         Command::Plan(options) => plan::plan(options, json).await,
         Command::Rehearse(options) => rehearse::rehearse(options, global, mounts).await,
         Command::Init(options) => init::init(options),

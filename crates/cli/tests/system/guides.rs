@@ -1,7 +1,8 @@
 //! What the guides say, done.
 
 use super::{ORDOTAXIS, world};
-use ordotaxis_testbed::RunnerOptions;
+use ordotaxis_testbed::{RunnerOptions, World};
+use std::path::Path;
 use std::process::Command;
 
 fn guide(name: &str) -> String {
@@ -72,4 +73,105 @@ fn every_command_in_the_guide_is_there() {
         let output = Command::new(ORDOTAXIS).args(row.split(' ')).arg("--help").output().expect("the client starts");
         assert!(output.status.success(), "ordotaxis {row} --help");
     }
+}
+
+/// A worked project of the guides: its files, and that the guide shows its pipeline as it is.
+fn worked(name: &str) -> String {
+    let text = std::fs::read_to_string(format!("{GUIDES}/{name}/ordotaxis.toml")).expect("a pipeline");
+    assert!(guide(&format!("guides/{name}.md")).contains(&format!("```toml\n{text}```")), "{name}.md shows another pipeline");
+    text
+}
+
+const GUIDES: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/guides");
+
+/// Pushes a worked project, with this pipeline, and waits for its verdict.
+async fn pushed(world: &World, name: &str, text: &str) -> serde_json::Value {
+    let repository = world.project("tidegauge").await;
+    let copied = Command::new("cp").arg("-a").arg(format!("{GUIDES}/{name}/.")).arg(&repository.folder).status().expect("cp starts");
+    assert!(copied.success());
+    let commit = repository.push_pipeline(text);
+    let begun = world.run_of("tidegauge", &commit, "a run", |_| true).await;
+    // Longer than a verdict is waited for elsewhere: four environments are made.
+    let ended = world.run(&["watch", begun["run"].as_str().expect("a name")]).await;
+    assert!(!ended.out.is_empty(), "{ended:?}");
+    let run = world.json(&["show", begun["run"].as_str().expect("a name")]).await;
+    let failed = run["jobs"].as_array().into_iter().flatten().find(|job| job["state"] == "failed");
+    if let Some(job) = failed.and_then(|job| job["id"].as_str()) {
+        panic!("{name}: {run}\nthe log of {job}: {}", world.log(&run, job).await);
+    }
+    assert_eq!(run["state"], "passed", "{run}");
+    run
+}
+
+fn write_program(path: &Path, text: &str) {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
+    std::fs::write(path, text).expect("a file");
+    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o755)).expect("a mode");
+}
+
+/// Four versions are played by one interpreter, each saying that it is another; packages come from a folder.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_python_passes() {
+    let world = world().await;
+    let versions = world.folder.path().join("versions");
+    for version in ["3.10.4", "3.11.2", "3.12.1", "3.13.0"] {
+        let text = format!("#!/bin/sh\n[ \"$*\" = --version ] && {{ echo Python {version}; exit; }}\nexec python3 \"$@\"\n");
+        write_program(&versions.join(version).join("bin/python"), &text);
+    }
+    let config = format!("[[tool]]\nname = \"python\"\nfolders = [\"{}/*/bin\"]\n", versions.display());
+    let _runner = world.runner(RunnerOptions { slots: 2, config: Some(&config), ..RunnerOptions::default() }).await;
+    let wheels = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/tools/wheels");
+    let index = format!("[env]\nPIP_NO_INDEX = \"1\"\nPIP_FIND_LINKS = \"{wheels}\"\nPIP_NO_COMPILE = \"1\"\n\n[job.test.unit]");
+    let run = pushed(&world, "python", &worked("python").replace("[job.test.unit]", &index)).await;
+    assert_eq!(run["numbers"]["coverage.lines"], 100.0, "{}", run["numbers"]);
+    let wheel = world.json(&["artifacts", run["run"].as_str().expect("a name")]).await;
+    assert_eq!(wheel[0]["name"], "wheel", "{wheel}");
+    let asked: Vec<&str> = run["jobs"].as_array().into_iter().flatten().filter_map(|job| job["id"].as_str()).collect();
+    assert_eq!(asked.len(), 5, "{asked:?}");
+    // With what was kept the next run installs nothing anew.
+    assert!(run["uncached"].as_array().is_some_and(Vec::is_empty), "{run}");
+}
+
+/// The compilers for other machines are played by this machine's.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_a_c_library_passes() {
+    let world = world().await;
+    let tools = world.folder.path().join("cross");
+    for host in ["aarch64-linux-gnu", "riscv64-linux-gnu"] {
+        for (tool, real) in [("gcc", "gcc"), ("ar", "ar"), ("ranlib", "ranlib"), ("strip", "strip")] {
+            write_program(&tools.join(format!("{host}-{tool}")), &format!("#!/bin/sh\nexec {real} \"$@\"\n"));
+        }
+    }
+    let _runner = world.runner(RunnerOptions { slots: 2, ..RunnerOptions::default() }).await;
+    let path = format!("language = 1\n[env]\nPATH = \"{}:/usr/local/bin:/usr/bin:/bin\"\n", tools.display());
+    let run = pushed(&world, "c-library", &worked("c-library").replace("language = 1\n", &path)).await;
+    let all = world.json(&["artifacts", run["run"].as_str().expect("a name")]).await;
+    let packages = all.as_array().into_iter().flatten().filter(|artifact| artifact["name"] == "deb").count();
+    assert_eq!(packages, 3, "{all}");
+    let to = world.folder.path().join("got").display().to_string();
+    std::fs::create_dir_all(&to).expect("a folder");
+    let name = "pack.deb[riscv64-linux-gnu]/deb";
+    let got = world.run(&["artifacts", run["run"].as_str().expect("a name"), "get", name, "--to", &to]).await;
+    assert_eq!(got.code, 0, "{got:?}");
+    let found =
+        Command::new("sh").args(["-c", "dpkg-deb --contents $(find . -name '*riscv64.deb')"]).current_dir(&to).output().expect("sh starts");
+    let listed = String::from_utf8_lossy(&found.stdout).into_owned();
+    assert!(listed.contains("./usr/lib/libtide.a") && listed.contains("./usr/include/tide.h"), "{listed}");
+}
+
+/// The site as it is, in a fence, with a real browser.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_a_site_passes() {
+    let world = world().await;
+    let _runner = world.runner(RunnerOptions { isolation: "sandbox", slots: 2, ..RunnerOptions::default() }).await;
+    let run = pushed(&world, "site", &worked("site")).await;
+    let to = world.folder.path().join("got").display().to_string();
+    std::fs::create_dir_all(&to).expect("a folder");
+    let got = world.run(&["artifacts", run["run"].as_str().expect("a name"), "get", "test.browser/picture", "--to", &to]).await;
+    assert_eq!(got.code, 0, "{got:?}");
+    let picture = std::fs::read(format!("{to}/out/page.png")).expect("a picture");
+    assert!(picture.starts_with(b"\x89PNG"));
+    let again = world.run(&["again", run["run"].as_str().expect("a name"), "--watch"]).await;
+    assert!(again.code == 0 && again.out.contains("reused"), "the modules are not installed twice: {again:?}");
 }

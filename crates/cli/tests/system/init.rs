@@ -426,6 +426,14 @@ fn what_cannot_be_run_here_passes_check() {
             ],
             vec!["-e '.[tests]'", "venv-{hash:setup.cfg}"],
         ),
+        (
+            vec![
+                ("setup.cfg", "[tool:pytest]\nminversion = 2\npytest = it is only named\n"),
+                ("setup.py", ""),
+                ("test_a.py", "import pytest\n"),
+            ],
+            vec!["-m pip install --quiet pytest\"", "-m pytest"],
+        ),
         (vec![("noxfile.py", "def tests(session):\n"), ("tests/test_tide.py", PYTEST)], vec!["-m nox --session tests"]),
         (vec![("noxfile.py", "def everything(session):\n"), ("a.py", "")], vec!["-m nox\"", "# Not sure: Which session of noxfile.py"]),
         (vec![("pyproject.toml", "no TOML ["), ("uv.lock", ""), ("test_a.py", "")], vec!["-m uv sync --frozen"]),

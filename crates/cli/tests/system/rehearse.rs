@@ -188,6 +188,8 @@ fn what_cannot_begin_here_is_said_at_once() {
     let mut command = place.command(&["rehearse", "a.far", "--isolation", "host"]);
     let output = command.env("ORDOTAXIS_URL", "http://127.0.0.1:1").env("ORDOTAXIS_TOKEN", "oxu_none").output().expect("it runs");
     let err = String::from_utf8_lossy(&output.stderr);
+    let (code, _, unasked) = place.run(&["check", "--runners"]);
+    assert!(code == 2 && unasked.contains("no service is known whose runners could be asked"), "{unasked}");
     assert!(output.status.success() && err.contains("whether runners would take these jobs is not known: the service at"), "{err}");
 }
 
@@ -208,6 +210,13 @@ async fn who_is_signed_in_is_told_what_the_runners_there_lack() {
     let ran = world.run_in(&repository.folder, &["rehearse", "--anyway", "--isolation", "host"]).await;
     assert!(ran.code == 0, "{ran:?}");
     let _other = world.project("stations").await;
+    // The same is told of the file, at the job's own place.
+    let checked = world.run_in(&repository.folder, &["check", "--runners", "--format", "json"]).await;
+    let found: Value = serde_json::from_str(&checked.out).expect("JSON");
+    let told = &found["diagnostics"][0];
+    assert_eq!((told["code"].as_str(), told["line"].as_u64(), checked.code), (Some("no-runner"), Some(5), 0), "{found}");
+    assert!(told["message"].as_str().is_some_and(|words| words.starts_with("job a.far would not begin: no connected runner")), "{found}");
+    assert_eq!(found["diagnostics"].as_array().map(Vec::len), Some(1), "{found}");
     let bare = world.run_in(&repository.folder, &["runner", "set", "runner-1", "--project", "stations"]).await;
     assert_eq!(bare.code, 0, "{bare:?}");
     let ran = world.run_in(&repository.folder, &["rehearse", "a.quay", "--isolation", "host"]).await;

@@ -37,6 +37,8 @@ pub enum Code {
     SamePath,
     Unused,
     OpenSecret,
+    /// Told by who knows the runners.
+    NoRunner,
     UnknownStage,
     NoStart,
     NearLabel,
@@ -44,7 +46,7 @@ pub enum Code {
 
 impl Code {
     /// Every kind, in the order of the language guide.
-    pub const ALL: [Code; 33] = [
+    pub const ALL: [Code; 34] = [
         Code::Syntax,
         Code::UnknownKey,
         Code::WrongType,
@@ -75,6 +77,7 @@ impl Code {
         Code::SamePath,
         Code::Unused,
         Code::OpenSecret,
+        Code::NoRunner,
         Code::UnknownStage,
         Code::NoStart,
         Code::NearLabel,
@@ -113,6 +116,7 @@ impl Code {
             Code::SamePath => "Two artifacts that write the same path",
             Code::Unused => "Something that nothing uses",
             Code::OpenSecret => "A secret that a proposal from outside could reach",
+            Code::NoRunner => "A job that no connected runner would take",
             Code::UnknownStage => "Rules for a stage without jobs",
             Code::NoStart => "A file that nothing can start",
             Code::NearLabel => "A label that is nearly another",
@@ -152,6 +156,7 @@ impl Code {
             Code::SamePath => "same-path",
             Code::Unused => "unused",
             Code::OpenSecret => "open-secret",
+            Code::NoRunner => "no-runner",
             Code::UnknownStage => "unknown-stage",
             Code::NoStart => "no-start",
             Code::NearLabel => "near-label",

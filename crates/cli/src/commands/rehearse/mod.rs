@@ -17,6 +17,7 @@ mod judge;
 mod stage;
 mod would;
 
+use super::runners_there::{self, There};
 use super::watch as follow;
 use super::{check, local, plan, runner, signals};
 use crate::failure::{Done, Failure, failed};
@@ -27,7 +28,6 @@ pub(super) use ask::RehearseOptions;
 use ask::{Ask, Wants};
 use copy::Copy;
 use folders::Folders;
-use judge::There;
 use ordotaxis_core::language::counted;
 use ordotaxis_core::plan::{Occasion, Plan, PlannedJob, Source, plan as make_plan, starts};
 use ordotaxis_runner::Isolation;
@@ -71,7 +71,7 @@ async fn plan_and_play(
 ) -> Done {
     let Some(wants) = planned(file, text, &occasion).await? else { return Ok(failed()) };
     let isolation = isolation(ask, &wants)?;
-    let there = judge::there(global, root).await;
+    let there = runners_there::there(global, root).await;
     if !ask.json && !out::quiet() {
         announce(ask, &occasion, copy, isolation);
     }
@@ -98,7 +98,7 @@ async fn play(
 ) -> Done {
     let runner = stage.hire(folders, ask, wants, isolation).await?;
     if !ask.anyway {
-        let judged = judge::judge(&wants.plan, &wants.plan.occasion, &judge::offer(&runner), there);
+        let judged = judge::judge(&wants.plan, &wants.plan.occasion, &runners_there::offer(&runner), there);
         if !ask.json {
             judged.remarks.iter().for_each(|remark| out::remark(out::dim(remark)));
         }

@@ -180,14 +180,29 @@ impl Project<'_> {
 
     /// Whether what is installed for the tests brings a tool.
     fn brings(&self, tool: &str) -> bool {
-        let said = self.said.lines().filter(|line| !line.trim_start().starts_with(['#', '[']));
-        let ends = |rest: &str| !rest.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.');
-        said.into_iter().any(|line| {
-            line.match_indices(tool).any(|(at, _)| {
-                let before = line[..at].chars().next_back();
-                ends(&line[at + tool.len()..]) && before.is_none_or(|c| !c.is_ascii_alphanumeric() && c != '-' && c != '_' && c != '.')
-            })
-        })
+        let is_part = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+        self.installed().split(|c: char| !is_part(c)).any(|word| word == tool)
+    }
+
+    /// What `installs` asks for, as it is written.
+    fn installed(&self) -> String {
+        if self.folder.has("uv.lock") || self.folder.has("poetry.lock") {
+            return self.folder.read("pyproject.toml").unwrap_or_default();
+        }
+        let mut asked = self.folder.texts(&self.requirements());
+        let project = self.pyproject.get("project");
+        let own = project.and_then(|project| project.get("dependencies"));
+        let extra = self.extra();
+        let optional = project.and_then(|project| project.get("optional-dependencies"));
+        let extra_of = extra.as_ref().and_then(|name| optional?.get(name));
+        let group = self.group().and_then(|name| self.pyproject.get("dependency-groups")?.get(&name));
+        for list in [own, extra_of, group].into_iter().flatten() {
+            asked += &format!("\n{list}");
+        }
+        if extra_of.is_none() && extra.is_some() {
+            asked += &self.folder.texts(&["setup.cfg", "setup.py"]);
+        }
+        asked.lines().filter(|line| !line.trim_start().starts_with('#')).collect::<Vec<_>>().join("\n")
     }
 
     /// Where `unittest` looks.
@@ -210,7 +225,7 @@ impl Project<'_> {
         let mut run = ".venv/bin/python -m tox run".to_owned();
         if text.contains("[testenv]") || text.contains("env_run_base") {
             run += " -e py";
-            self.unsure.push(format!("Of the environments in {file} only `py` is run, with the runner's own Python; cells with tools = {{ python = … }} run more."));
+            self.unsure.push(format!("Of the environments in {file} only `py` is run, with the runner's own Python; cells with tools = {{ python3 = … }} run more."));
         }
         let mut job = Job::new("test", "tox", "Runs the tests as tox does.", &[VENV, ".venv/bin/python -m pip install --quiet tox"]);
         if text.contains("posargs") && text.contains("pytest") {

@@ -1,0 +1,3 @@
+#include "tide.h"
+
+int tide_above(int datum, int reading) { return reading - datum; }

@@ -1,0 +1,3 @@
+#include "tide.h"
+
+int main(void) { return tide_above(412, 2412) == 2000 ? 0 : 1; }

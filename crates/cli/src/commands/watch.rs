@@ -186,6 +186,11 @@ async fn end(api: &Api, run: &RunView, lasts: bool) -> Result<(), Failure> {
         out::remark(out::dim(&format!("  all of it: {whole}")));
     }
     let uncached = show::uncached(run);
+    if out::live() && run.state == State::Passed {
+        // The block that stands there begins with the sentence.
+        uncached.iter().for_each(out::print);
+        return Ok(());
+    }
     let apart = if out::quiet() { "" } else { "\n" };
     out::print(format!("{apart}{} {}  {}", out::as_state(run.state, out::symbol(run.state)), out::bold(&run.run), run.sentence));
     uncached.iter().for_each(out::print);

@@ -75,3 +75,59 @@ async fn form_of(file: &Path) -> Result<i64, StoreError> {
     on.close().await?;
     Ok(form)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::records::NewCache;
+
+    async fn records(folder: &Path) -> Records {
+        std::fs::create_dir_all(folder).unwrap();
+        let records = Records::open(folder).await.unwrap();
+        let project =
+            "INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES (7, 'tidegauge', '', 'main', '', 0)";
+        sqlx::query(project).execute(&records.writer).await.unwrap();
+        records
+    }
+
+    #[tokio::test]
+    async fn entries_come_to_another_database_and_can_be_added_to() {
+        let folder = tempfile::tempdir().unwrap();
+        let (file, before) = (folder.path().join("caches.db"), records(&folder.path().join("one")).await);
+        let new = |key, tree| NewCache { project_id: 7, key, tree, files: 1, raw_bytes: 2, bytes: 1, run: "tidegauge/1", job: "a.b" };
+        let mut tx = before.tx_by_rule("a test", 10).await.unwrap();
+        assert!(tx.add_cache(&new("k-1", "t1")).await.unwrap() && tx.add_cache(&new("k-2", "t2")).await.unwrap());
+        tx.commit().await.unwrap();
+        before.keep_caches(&file).await.unwrap();
+        before.keep_caches(&file).await.unwrap();
+        let after = records(&folder.path().join("two")).await;
+        after.bring_packs(&file).await.unwrap();
+        after.bring_caches(&file, 7).await.unwrap();
+        assert_eq!(after.caches(7).await.unwrap(), before.caches(7).await.unwrap());
+        let mut tx = after.tx_by_rule("a test", 20).await.unwrap();
+        assert!(!tx.add_cache(&new("k-1", "t9")).await.unwrap(), "it is there");
+        assert!(tx.add_cache(&new("k-3", "t3")).await.unwrap(), "numbers go on where they were");
+        tx.commit().await.unwrap();
+    }
+
+    #[tokio::test]
+    async fn what_is_not_ours_is_as_nothing_or_an_error_and_changes_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = records(&folder.path().join("one")).await;
+        let (none, later, broken) = (folder.path().join("none.db"), folder.path().join("later.db"), folder.path().join("broken.db"));
+        records.bring_caches(&none, 7).await.unwrap();
+        records.keep_caches(&later).await.unwrap();
+        let options = sqlx::sqlite::SqliteConnectOptions::new().filename(&later);
+        let mut on = SqliteConnection::connect_with(&options).await.unwrap();
+        sqlx::query("PRAGMA user_version = 9").execute(&mut on).await.unwrap();
+        sqlx::query("DROP TABLE caches").execute(&mut on).await.unwrap();
+        on.close().await.unwrap();
+        records.bring_caches(&later, 7).await.unwrap();
+        std::fs::write(&broken, "no database, but long enough to be read as one ".repeat(100)).unwrap();
+        assert!(records.bring_packs(&broken).await.is_err());
+        assert!(records.caches(7).await.unwrap().is_empty());
+        // The one connection that writes is as it was.
+        records.keep_caches(&broken).await.unwrap();
+        records.bring_packs(&broken).await.unwrap();
+    }
+}

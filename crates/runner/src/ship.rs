@@ -134,7 +134,9 @@ impl Shipper {
     pub(crate) fn new(client: Client, lease: &Lease, leave: CancellationToken) -> Shipper {
         let (phases, receiver) = watch::channel(Vec::new());
         let teller = tokio::spawn(tell_phases(client.clone(), lease.attempt, receiver));
-        let secrets: Vec<String> = lease.secrets.iter().filter_map(|secret| secret.value.clone()).collect();
+        // What is published with, too: a server may say back what it was told.
+        let passwords = lease.publish.iter().filter_map(|publish| publish.with.as_ref()?.password.clone());
+        let secrets: Vec<String> = lease.secrets.iter().filter_map(|secret| secret.value.clone()).chain(passwords).collect();
         let log = LogWriter {
             client,
             attempt: lease.attempt,

@@ -77,7 +77,11 @@ async fn send(mut request: RequestBuilder, login: Login) -> Result<(), String> {
     if status.is_success() {
         return Ok(());
     }
-    let elsewhere = answer.headers().get("location").and_then(|place| place.to_str().ok()).map(|place| format!(" and leads to {place}"));
+    let elsewhere = answer
+        .headers()
+        .get("location")
+        .and_then(|place| place.to_str().ok())
+        .map(|place| format!(" and leads to {}", place.chars().take(SAID).collect::<String>()));
     let said = first_words(answer).await;
     Err(format!("it answered {status}{}{said}", elsewhere.unwrap_or_default()))
 }

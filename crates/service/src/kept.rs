@@ -4,7 +4,7 @@
 use crate::app::App;
 use crate::{care, clock};
 use ordotaxis_core::access::Actor;
-use ordotaxis_store::{BlobError, Records, StoreError, YOUNG_MS};
+use ordotaxis_store::{BlobError, Records, YOUNG_MS};
 use std::path::{Path, PathBuf};
 
 /// The packs lie in this folder of it.
@@ -27,8 +27,10 @@ pub(crate) async fn bring(kept: &Path, records: &Records) -> std::io::Result<()>
 }
 
 /// The entries, once there is a project that they belong to.
-pub(crate) async fn bring_entries(kept: &Path, records: &Records, project_id: i64) -> Result<(), StoreError> {
-    records.bring_caches(&file(kept), project_id).await
+pub(crate) async fn bring_entries(kept: &Path, records: &Records, project_id: i64) {
+    if let Err(error) = records.bring_caches(&file(kept), project_id).await {
+        tracing::warn!(%error, folder = %kept.display(), "what was cached before cannot be read; the caches begin empty");
+    }
 }
 
 /// At the end: caches within the limit stay, and nothing else of the rehearsal.

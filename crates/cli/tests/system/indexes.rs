@@ -3,7 +3,7 @@
 
 use super::world;
 use axum::Router;
-use axum::http::StatusCode;
+use axum::http::{HeaderMap, StatusCode};
 use axum::routing::post;
 use ordotaxis_testbed::{Process, Repository, RunnerOptions, World, free_port};
 use serde_json::{Value, json};
@@ -102,9 +102,14 @@ async fn a_page_in_place_of_an_answer_is_no_success() {
         taken.lock().expect("the list").push(String::from_utf8_lossy(&body).into_owned());
         StatusCode::CREATED
     };
+    let echo = |headers: HeaderMap| async move {
+        let said = headers.get("authorization").and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+        (StatusCode::BAD_REQUEST, [("content-type", "text/plain")], format!("you said {said}, which is {PASSWORD}"))
+    };
     let moved = |status: StatusCode, place: &'static str| post(move || async move { (status, [("location", place)]) });
     let router = Router::new()
         .route("/take", post(take))
+        .route("/echo", post(echo))
         .route("/page", moved(StatusCode::FOUND, "/welcome"))
         .route("/welcome", axum::routing::get(|| async { "hello" }));
     tokio::spawn(async move { axum::serve(listener, router).await });
@@ -128,6 +133,12 @@ async fn a_page_in_place_of_an_answer_is_no_success() {
     let run = world.verdict("tidegauge", &repository.push_pipeline(&pipeline("page"))).await;
     let why = World::job(&run, "a.b")["why"].as_str().unwrap_or_default();
     assert!(why.contains("one: it answered 302 Found and leads to /welcome"), "{why}");
+    // What a server says back is passed on, but for the password.
+    connect(&world, "ECHO", PASSWORD, &[]).await;
+    let run = world.verdict("tidegauge", &repository.push_pipeline(&pipeline("echo").replace(", fact =", ", with = \"ECHO\", fact ="))).await;
+    let why = World::job(&run, "a.b")["why"].as_str().unwrap_or_default();
+    let coded = "aW5lczpsb3cgd2F0ZXIgbWFyaw";
+    assert!(why.contains("it answered 400 Bad Request: you said Basic ") && !why.contains(PASSWORD) && !why.contains(coded), "{why}");
 }
 
 /// An index of Node packages that only those may use who are known to it.

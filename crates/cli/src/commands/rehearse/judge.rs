@@ -22,7 +22,9 @@ pub(super) fn judge(plan: &Plan, occasion: &Occasion, here: &Offer, there: &Ther
             && let Some(why) = known.refuses(job, occasion)
         {
             judged.stuck.push(format!("{}: {why}", job.id));
-        } else if let Some(why) = lacks(here, job, occasion).or_else(|| without_value(job)) {
+            continue;
+        }
+        if let Some(why) = lacks(here, job, occasion).or_else(|| without_value(job)) {
             judged.stuck.push(format!("{}: {why}", job.id));
         }
         unsure.extend(job.labels.iter().filter(|label| !is_natural(label)).cloned());

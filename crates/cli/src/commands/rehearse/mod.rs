@@ -42,10 +42,11 @@ pub(super) async fn rehearse(options: RehearseOptions, global: &Global, mounts: 
     let file = if ask.pipeline == "main" { root.join("ordotaxis.toml") } else { root.join(format!("ordotaxis/{}.toml", ask.pipeline)) };
     let text = check::read(&file)?;
     let occasion = Occasion { only: ask.jobs.clone(), ..local::occasion(&ask.occasion, &root)? };
+    // Before there is anything to take away: whoever interrupts now leaves nothing either.
+    let signals = signals::count(signals::ENDS)?;
     let folders = Folders::open(&root, ask.fresh).await?;
     let copy = Copy::of(&root, folders.live(), &occasion)?;
     let occasion = occasion_of(occasion, &copy, &ask);
-    let signals = signals::count(signals::ENDS)?;
     let done = tokio::select! {
         done = plan_and_play(&ask, global, (&root, &file, &text), (&folders, &copy), occasion, signals.clone()) => done,
         // Asked twice: nothing is waited for any more.

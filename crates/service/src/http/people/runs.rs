@@ -150,7 +150,7 @@ pub(crate) async fn start(
     let cause = Cause::ByHand { on: branch.map(Ref::Branch) };
     let by_hand = Occasion { commit: Some(id), by, inputs, only: ask.jobs, ..Occasion::new(cause) };
     if let Some(kept) = app.settings.rehearsal.as_ref().and_then(|rehearsal| rehearsal.kept.as_ref()) {
-        crate::kept::bring_entries(kept, &app.records, project.id).await?;
+        crate::kept::bring_entries(kept, &app.records, project.id).await;
     }
     // A rehearsal plays through another occasion than the one that it is.
     let occasion = match &app.settings.rehearsal {

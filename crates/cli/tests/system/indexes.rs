@@ -135,7 +135,8 @@ async fn a_page_in_place_of_an_answer_is_no_success() {
     assert!(why.contains("one: it answered 302 Found and leads to /welcome"), "{why}");
     // What a server says back is passed on, but for the password.
     connect(&world, "ECHO", PASSWORD, &[]).await;
-    let run = world.verdict("tidegauge", &repository.push_pipeline(&pipeline("echo").replace(", fact =", ", with = \"ECHO\", fact ="))).await;
+    let run =
+        world.verdict("tidegauge", &repository.push_pipeline(&pipeline("echo").replace(", fact =", ", with = \"ECHO\", fact ="))).await;
     let why = World::job(&run, "a.b")["why"].as_str().unwrap_or_default();
     let coded = "aW5lczpsb3cgd2F0ZXIgbWFyaw";
     assert!(why.contains("it answered 400 Bad Request: you said Basic ") && !why.contains(PASSWORD) && !why.contains(coded), "{why}");

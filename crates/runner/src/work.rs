@@ -100,7 +100,9 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
 
 /// Ends what a runner in this folder left running that was killed. Nobody may work there.
 pub async fn end_left(folder: &std::path::Path) {
-    kill_marked(&format!("{}#", mark_of(folder))).await;
+    // As the runner itself named it.
+    let folder = folder.canonicalize().unwrap_or_else(|_| folder.to_owned());
+    kill_marked(&format!("{}#", mark_of(&folder))).await;
 }
 
 /// Marks the processes of the runner in this folder, in this life and every other; jobs can read it, so it does not say where.

@@ -172,6 +172,8 @@ async fn the_guide_to_a_site_passes() {
     assert_eq!(got.code, 0, "{got:?}");
     let picture = std::fs::read(format!("{to}/out/page.png")).expect("a picture");
     assert!(picture.starts_with(b"\x89PNG"));
+    let server = world.run(&["logs", run["run"].as_str().expect("a name"), "test.browser", "--beside", "server"]).await;
+    assert_eq!(server.code, 0, "{server:?}");
     let again = world.run(&["again", run["run"].as_str().expect("a name"), "--watch"]).await;
     assert!(again.code == 0 && again.out.contains("reused"), "the modules are not installed twice: {again:?}");
 }

@@ -55,7 +55,7 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
 /// Secrets, then the job's own token and identities: they reach steps in the same way, and are masked alike.
 fn named_secrets(extras: &Extras) -> impl Iterator<Item = String> + use<> {
     let token = (!extras.allows.is_empty()).then(|| TOKEN.to_owned());
-    // What becomes of a connection is seen where its password is put in: it is several variables.
+    // A connection is named as its password is sealed; where that is put in it becomes several variables.
     let connections = extras.connections.iter().map(|name| sealed_as_connection(name));
     let named = extras.secrets.iter().cloned().chain(connections);
     let names: Vec<String> = named.chain(token).chain(extras.identity.keys().cloned()).collect();

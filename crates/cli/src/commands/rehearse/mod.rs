@@ -81,7 +81,7 @@ async fn plan_and_play(
         played = play(&mut stage, ask, (folders, copy), &wants, &there, isolation) => played,
         () = signals::reaches(signals, 1) => Err(Failure::interrupted()),
     };
-    stage.dismiss().await;
+    stage.end_runner().await;
     let kept = keep(&stage, ask, copy).await;
     stage.close().await;
     let done = played?;
@@ -97,7 +97,7 @@ async fn play(
     there: &There,
     isolation: Isolation,
 ) -> Done {
-    let runner = stage.hire(folders, ask, wants, isolation).await?;
+    let runner = stage.start_runner(folders, ask, wants, isolation).await?;
     if !ask.anyway {
         let judged = judge::judge(&wants.plan, &wants.plan.occasion, &runners_there::offer(&runner), there);
         if !ask.json {

@@ -68,7 +68,13 @@ impl Stage {
     }
 
     /// Starts the runner. Gives what it has to offer, once it is there.
-    pub(super) async fn hire(&mut self, folders: &Folders, ask: &Ask, wants: &Wants, isolation: Isolation) -> Result<RunnerView, Failure> {
+    pub(super) async fn start_runner(
+        &mut self,
+        folders: &Folders,
+        ask: &Ask,
+        wants: &Wants,
+        isolation: Isolation,
+    ) -> Result<RunnerView, Failure> {
         // For any labels that its jobs ask for, and also for a played proposal from outside.
         let grant = RunnerGrant { labels: wants.labels.iter().cloned().collect(), projects: None, outside: Taking::Yes };
         let invitation: Invitation = self.api.post("runner-invitations", &Invite { grant, expires_ms: None }).await?;
@@ -140,7 +146,7 @@ impl Stage {
     }
 
     /// Ends what still runs.
-    pub(super) async fn dismiss(&mut self) {
+    pub(super) async fn end_runner(&mut self) {
         self.leave.at_once.cancel();
         self.leave.soon.cancel();
         if let Some(runner) = self.runner.take() {

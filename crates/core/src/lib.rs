@@ -9,6 +9,7 @@
 //! - [`plan`]: a pipeline and an occasion make a plan: the jobs, what each waits for and why.
 //! - [`engine`]: a run as a state machine; the only place where states change.
 //! - [`dispatch`]: which runner may do which job, and in words why none does.
+//! - [`forge`]: a forge's dialect as data: what it sends and what it takes.
 //! - [`digest`]: what a job's result depends on.
 //! - [`newest`]: which commit of a branch is the newest, in whatever order pushes are looked at.
 //! - [`report`]: what jobs write about their tests.
@@ -19,6 +20,7 @@ pub mod digest;
 pub mod dispatch;
 pub mod engine;
 pub mod expression;
+pub mod forge;
 mod graph;
 pub mod language;
 pub mod newest;

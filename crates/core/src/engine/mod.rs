@@ -50,6 +50,21 @@ pub enum State {
 }
 
 impl State {
+    /// Every state, those that are no end first.
+    pub const ALL: [State; 11] = [
+        State::Waiting,
+        State::Gated,
+        State::Queued,
+        State::Running,
+        State::Passed,
+        State::Failed,
+        State::Skipped,
+        State::Reused,
+        State::Stopped,
+        State::Overtaken,
+        State::Lost,
+    ];
+
     /// Whether it is final: no event but `Again` leaves it.
     pub fn is_end(self) -> bool {
         !matches!(self, State::Waiting | State::Gated | State::Queued | State::Running)
@@ -79,19 +94,6 @@ impl State {
 
     /// The state of a stored word; none for a word that is no state.
     pub fn from_word(word: &str) -> Option<State> {
-        const ALL: [State; 11] = [
-            State::Waiting,
-            State::Gated,
-            State::Queued,
-            State::Running,
-            State::Passed,
-            State::Failed,
-            State::Skipped,
-            State::Reused,
-            State::Stopped,
-            State::Overtaken,
-            State::Lost,
-        ];
-        ALL.into_iter().find(|state| state.word() == word)
+        State::ALL.into_iter().find(|state| state.word() == word)
     }
 }

@@ -71,6 +71,31 @@ impl Reader<'_> {
                     self.note(Diagnostic::error(Code::BadValue, span, format!("`{text}` says no limit")).hint(hint));
                 }
             }
+            Format::Pointer => {
+                if !text.is_empty() && !text.starts_with('/') {
+                    let message = format!("{} is no JSON Pointer: `{text}`", named());
+                    self.note(Diagnostic::error(Code::BadValue, span, message).hint(format!("begin with `/`: \"/{text}\"")));
+                }
+            }
+            Format::Header => {
+                if text.is_empty() || !text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-') {
+                    self.error(Code::BadValue, span, format!("{} cannot be a header's name: letters, digits and `-`", named()));
+                }
+            }
+            Format::Statuses => {
+                let whole =
+                    text.strip_suffix("xx").map_or_else(|| (text.len() == 3).then_some(text), |first| (first.len() == 1).then_some(first));
+                if !whole.is_some_and(|digits| digits.starts_with(['1', '2', '3', '4', '5']) && digits.bytes().all(|b| b.is_ascii_digit()))
+                {
+                    let message = format!("{} is no HTTP status: `{text}`", named());
+                    self.note(Diagnostic::error(Code::BadValue, span, message).hint("write \"404\", or \"5xx\" for all of a kind"));
+                }
+            }
+            Format::Address => {
+                if text.trim().is_empty() {
+                    self.error(Code::BadValue, span, format!("{} is empty", named()));
+                }
+            }
             Format::Allowed => {
                 let starts = text.strip_prefix("start:").is_some_and(super::reader::is_plain);
                 if !starts && text != "note" {

@@ -2,6 +2,7 @@
 //! given a field in `pipeline` or `extras` and read in `file` or `job`.
 
 mod diagnostic;
+pub(crate) mod document;
 mod duration;
 mod extras;
 mod file;
@@ -11,10 +12,10 @@ mod job;
 mod keys;
 mod pipeline;
 mod place;
-mod reader;
+pub(crate) mod reader;
 mod schedule;
-mod schema;
-mod shape;
+pub(crate) mod schema;
+pub(crate) mod shape;
 mod step;
 
 pub use diagnostic::{Code, Diagnostic, Lines, Severity, counted, has_errors, nearest};

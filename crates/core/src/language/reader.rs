@@ -30,7 +30,7 @@ impl Reader<'_> {
     }
 
     /// Turns a span inside a string's value into one of the file. A string with escapes is pointed at as a whole.
-    pub(super) fn inside(&self, string: &At<String>) -> impl Fn(Span) -> Span + use<> {
+    pub(crate) fn inside(&self, string: &At<String>) -> impl Fn(Span) -> Span + use<> {
         inside(self.text, string)
     }
 
@@ -54,7 +54,7 @@ impl Reader<'_> {
 }
 
 /// Lower-case letters, digits, `-` and `_`, one to 64.
-pub(super) fn is_plain(name: &str) -> bool {
+pub(crate) fn is_plain(name: &str) -> bool {
     (1..=64).contains(&name.len()) && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'_')
 }
 
@@ -70,25 +70,25 @@ pub(crate) fn inside(text: &str, string: &At<String>) -> impl Fn(Span) -> Span +
 }
 
 /// A string with its place; none for another kind, which was reported before.
-pub(super) fn text(value: &Value<'_>) -> Option<At<String>> {
+pub(crate) fn text(value: &Value<'_>) -> Option<At<String>> {
     match value.get_ref() {
         DeValue::String(text) => Some(At { value: text.to_string(), span: value.span() }),
         _ => None,
     }
 }
 
-pub(super) fn string(value: &Value<'_>) -> Option<String> {
+pub(crate) fn string(value: &Value<'_>) -> Option<String> {
     text(value).map(|text| text.value)
 }
 
-pub(super) fn flag(value: &Value<'_>) -> Option<bool> {
+pub(crate) fn flag(value: &Value<'_>) -> Option<bool> {
     match value.get_ref() {
         DeValue::Boolean(flag) => Some(*flag),
         _ => None,
     }
 }
 
-pub(super) fn number(value: &Value<'_>) -> Option<u32> {
+pub(crate) fn number(value: &Value<'_>) -> Option<u32> {
     match value.get_ref() {
         DeValue::Integer(number) => u32::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok(),
         _ => None,
@@ -96,34 +96,34 @@ pub(super) fn number(value: &Value<'_>) -> Option<u32> {
 }
 
 /// In milliseconds.
-pub(super) fn duration(value: &Value<'_>) -> Option<u64> {
+pub(crate) fn duration(value: &Value<'_>) -> Option<u64> {
     milliseconds(&string(value)?)
 }
 
-pub(super) fn items<'v, 'i>(value: &'v Value<'i>) -> &'v [Value<'i>] {
+pub(crate) fn items<'v, 'i>(value: &'v Value<'i>) -> &'v [Value<'i>] {
     match value.get_ref() {
         DeValue::Array(list) => list,
         _ => &[],
     }
 }
 
-pub(super) fn table<'v, 'i>(value: &'v Value<'i>) -> Option<&'v DeTable<'i>> {
+pub(crate) fn table<'v, 'i>(value: &'v Value<'i>) -> Option<&'v DeTable<'i>> {
     match value.get_ref() {
         DeValue::Table(table) => Some(table),
         _ => None,
     }
 }
 
-pub(super) fn texts(value: &Value<'_>) -> Vec<At<String>> {
+pub(crate) fn texts(value: &Value<'_>) -> Vec<At<String>> {
     items(value).iter().filter_map(text).collect()
 }
 
-pub(super) fn strings(value: &Value<'_>) -> Vec<String> {
+pub(crate) fn strings(value: &Value<'_>) -> Vec<String> {
     items(value).iter().filter_map(string).collect()
 }
 
 /// A matrix value as text: `2` and `"2"` are the same.
-pub(super) fn scalar(value: &Value<'_>) -> Option<String> {
+pub(crate) fn scalar(value: &Value<'_>) -> Option<String> {
     match value.get_ref() {
         DeValue::String(text) => Some(text.to_string()),
         DeValue::Integer(number) => Some(number.as_str().to_owned()),
@@ -135,27 +135,27 @@ pub(super) fn scalar(value: &Value<'_>) -> Option<String> {
 }
 
 /// A text with placeholders; mistakes in them were reported when the file was checked.
-pub(super) fn template(value: &Value<'_>) -> Option<At<Template>> {
+pub(crate) fn template(value: &Value<'_>) -> Option<At<Template>> {
     let text = text(value)?;
     Some(At { value: Template::parse(&text.value).ok()?, span: text.span })
 }
 
-pub(super) fn templates(value: &Value<'_>) -> Vec<At<Template>> {
+pub(crate) fn templates(value: &Value<'_>) -> Vec<At<Template>> {
     items(value).iter().filter_map(template).collect()
 }
 
-pub(super) fn env(value: &Value<'_>) -> Env {
+pub(crate) fn env(value: &Value<'_>) -> Env {
     let entries = table(value).into_iter().flatten();
     entries.filter_map(|(key, value)| Some((key.get_ref().to_string(), template(value)?))).collect()
 }
 
 /// Whether a text can be the name of an environment variable.
-pub(super) fn is_variable(name: &str) -> bool {
+pub(crate) fn is_variable(name: &str) -> bool {
     !name.is_empty() && !name.starts_with(|c: char| c.is_ascii_digit()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }
 
 /// What a value is, in words for a message.
-pub(super) fn kind(value: &DeValue<'_>) -> &'static str {
+pub(crate) fn kind(value: &DeValue<'_>) -> &'static str {
     match value {
         DeValue::String(_) => "a string",
         DeValue::Integer(_) | DeValue::Float(_) => "a number",

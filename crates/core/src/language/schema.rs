@@ -7,13 +7,19 @@ use serde_json::{Map, Value, json};
 
 /// The schema of a pipeline file.
 pub fn schema() -> Value {
-    let mut schema = Map::new();
-    schema.insert("$schema".into(), json!("https://json-schema.org/draft/2020-12/schema"));
-    schema.insert("$id".into(), json!("urn:ordotaxis:language:1"));
-    schema.insert("title".into(), json!("Ordotaxis pipeline, language 1"));
-    schema.extend(table(keys::FILE));
+    let mut schema = of_file("urn:ordotaxis:language:1", "Ordotaxis pipeline, language 1", keys::FILE);
     schema.insert("required".into(), json!(["language"]));
     Value::Object(schema)
+}
+
+/// The schema of a file with these keys at its top.
+pub(crate) fn of_file(id: &str, title: &str, keys: &'static [Key]) -> Map<String, Value> {
+    let mut schema = Map::new();
+    schema.insert("$schema".into(), json!("https://json-schema.org/draft/2020-12/schema"));
+    schema.insert("$id".into(), json!(id));
+    schema.insert("title".into(), json!(title));
+    schema.extend(table(keys));
+    schema
 }
 
 fn table(keys: &'static [Key]) -> Map<String, Value> {
@@ -42,6 +48,7 @@ fn shape(of: &'static Shape) -> Value {
         Shape::Text(format) => text(*format),
         Shape::Number { least, most } => json!({ "type": "integer", "minimum": least, "maximum": most }),
         Shape::Choice(choices) => json!({ "enum": choices }),
+        Shape::Anything => json!({}),
         Shape::Scalar => json!({ "type": ["string", "integer", "boolean"] }),
         Shape::List(item) => json!({ "type": "array", "items": shape(item) }),
         Shape::Map { names: Names::Any, of, .. } => json!({ "type": "object", "additionalProperties": shape(of) }),
@@ -57,6 +64,9 @@ fn shape(of: &'static Shape) -> Value {
 fn text(format: Format) -> Value {
     match format {
         Format::Word => json!({ "type": "string", "pattern": "\\S" }),
+        Format::Pointer => json!({ "type": "string", "pattern": "^(/.*)?$" }),
+        Format::Header => json!({ "type": "string", "pattern": "^[A-Za-z0-9-]+$" }),
+        Format::Statuses => json!({ "type": "string", "pattern": "^[1-5]([0-9][0-9]|xx)$" }),
         Format::Name => json!({ "type": "string", "pattern": "^[a-z0-9_-]{1,64}$" }),
         Format::Duration => json!({ "type": "string", "pattern": "^\\s*([0-9]+\\s*[A-Za-z]+\\s*)+$" }),
         _ => json!({ "type": "string" }),

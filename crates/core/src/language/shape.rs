@@ -24,6 +24,8 @@ pub(crate) enum Shape {
         most: i64,
     },
     Choice(&'static [&'static str]),
+    /// Whatever TOML can say.
+    Anything,
     /// A matrix value: text, number, true or false.
     Scalar,
     List(&'static Shape),
@@ -79,6 +81,14 @@ pub(crate) enum Format {
     Limit,
     /// What a job's token is for.
     Allowed,
+    /// A JSON Pointer (RFC 6901).
+    Pointer,
+    /// A header's name.
+    Header,
+    /// An HTTP status, or `5xx` for all of its hundred.
+    Statuses,
+    /// A URI Template (RFC 6570).
+    Address,
 }
 
 /// Where a table stands, written out only when something is wrong with it.
@@ -103,6 +113,7 @@ impl fmt::Display for Place<'_> {
 impl Shape {
     fn takes(&self, value: &DeValue<'_>) -> bool {
         match self {
+            Shape::Anything => true,
             Shape::Flag => matches!(value, DeValue::Boolean(_)),
             Shape::Text(_) | Shape::Choice(_) => matches!(value, DeValue::String(_)),
             Shape::Number { .. } => matches!(value, DeValue::Integer(_)),
@@ -115,6 +126,7 @@ impl Shape {
 
     fn words(&self) -> &'static str {
         match self {
+            Shape::Anything => "any value",
             Shape::Flag => "true or false",
             Shape::Text(_) | Shape::Choice(_) => "a string",
             Shape::Number { .. } => "a whole number",

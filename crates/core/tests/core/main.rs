@@ -7,6 +7,7 @@ mod digests;
 mod endings;
 mod engine;
 mod facts;
+mod forge;
 mod garbage;
 mod guides;
 mod model;

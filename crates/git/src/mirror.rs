@@ -6,7 +6,7 @@ use crate::command::{GitError, base, checked, git, is_id, run};
 use crate::objects::{Object, Objects, What, tree_entries};
 use crate::pointer::Pointer;
 use crate::tag::Tag;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex as StdMutex};
 use tokio::sync::Mutex;
@@ -199,6 +199,18 @@ impl Mirror {
         self.init().await?;
         let out = self.outward(&["ls-remote", "--symref", "--end-of-options", &self.url, "HEAD"]).await?;
         Ok(parse_head_branch(&String::from_utf8_lossy(&out)))
+    }
+
+    /// What every branch and tag of the repository names now, by full name; nothing is fetched.
+    pub async fn look(&self) -> Result<BTreeMap<String, String>, GitError> {
+        if let Some(refs) = self.look_quickly().await {
+            return Ok(refs);
+        }
+        self.init().await?;
+        let out = self.outward(&["ls-remote", "--refs", "--heads", "--tags", "--end-of-options", &self.url]).await?;
+        let lines = String::from_utf8_lossy(&out).into_owned();
+        let read = |line: &str| line.split_once('\t').map(|(id, name)| (name.to_owned(), id.to_owned()));
+        Ok(lines.lines().filter_map(read).collect())
     }
 
     async fn init(&self) -> Result<(), GitError> {

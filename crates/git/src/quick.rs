@@ -11,7 +11,7 @@ use crate::packet::{self, PACK_WORDS, Packet, request};
 use crate::receive::{Taking, receive, write};
 use base64::Engine;
 use reqwest::header::{AUTHORIZATION, CONTENT_TYPE, HeaderMap, HeaderValue};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::OnceLock;
 use std::time::Duration;
 use tokio::io::{AsyncRead, BufReader};
@@ -20,6 +20,8 @@ use tokio_util::io::StreamReader;
 
 /// A push brings less; what is larger is fetched by git itself.
 const LARGEST: u64 = 64 << 20;
+/// A list of refs is read up to so many bytes: some hundred thousand of them.
+const LONGEST_LIST: usize = 32 << 20;
 /// How many commits are said to be here.
 const HAVES: usize = 64;
 /// How long all of it may take before git itself is asked.
@@ -99,16 +101,38 @@ impl Mirror {
     }
 
     async fn ask_refs(&self, branch: &str) -> Option<Vec<Ref>> {
-        let said = [format!("ref-prefix refs/heads/{}", checked(branch).ok()?), "ref-prefix refs/tags/".to_owned()];
-        let body = request("ls-refs", said.into_iter());
-        let bytes = self.post(body).await?.bytes().await.ok()?;
+        let mut refs = self.list_refs(&[&format!("refs/heads/{}", checked(branch).ok()?), "refs/tags/"]).await?;
+        let whole = format!("refs/heads/{branch}");
+        refs.retain(|one| one.name.starts_with("refs/tags/") || one.name == whole);
+        Some(refs)
+    }
+
+    /// All branches and tags, asked for on a connection that is open already. None where git itself must be asked.
+    pub(crate) async fn look_quickly(&self) -> Option<BTreeMap<String, String>> {
+        let Ok(Address::Http(_)) = self.url.parse() else { return None };
+        if self.url.starts_with("https") && own_authorities() || !self.speaks_new().await? {
+            return None;
+        }
+        let refs = tokio::time::timeout(PATIENCE, self.list_refs(&["refs/heads/", "refs/tags/"])).await.ok()??;
+        Some(refs.into_iter().map(|one| (one.name, one.id)).collect())
+    }
+
+    /// What the refs that begin so name now.
+    async fn list_refs(&self, prefixes: &[&str]) -> Option<Vec<Ref>> {
+        let body = request("ls-refs", prefixes.iter().map(|prefix| format!("ref-prefix {prefix}")));
+        let mut answer = self.post(body).await?;
+        let mut bytes = Vec::new();
+        while let Some(piece) = answer.chunk().await.ok()? {
+            bytes.extend_from_slice(&piece);
+            if bytes.len() > LONGEST_LIST {
+                return None;
+            }
+        }
         let mut from = &bytes[..];
         let mut refs = Vec::new();
         while let Packet::Line(line) = packet::read(&mut from).await.ok()? {
             refs.extend(parse(&line));
         }
-        let whole = format!("refs/heads/{branch}");
-        refs.retain(|one| one.name.starts_with("refs/tags/") || one.name == whole);
         Some(refs)
     }
 

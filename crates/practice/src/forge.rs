@@ -1,19 +1,24 @@
 //! The practice forge: repositories on disk, hooks and statuses in one JSON file beside them.
 
+use crate::acts::Answer;
+use crate::announce::{Move, News};
 use crate::backend::{self, Call};
-use crate::hook::{Hook, deliver};
+use crate::book::{Book, Offered, Proposal};
+use crate::dialect::Dialect;
+use crate::fault::{self, Fault};
 use crate::large;
 use crate::page;
+use crate::people;
 use crate::status::Status;
+use axum::Router;
 use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, Path, RawQuery, State};
 use axum::http::{HeaderMap, Method, Response, StatusCode, header};
+use axum::middleware;
 use axum::response::{Html, IntoResponse};
-use axum::routing::{any, get, post, put};
-use axum::{Json, Router};
+use axum::routing::{any, get};
 use base64::Engine;
-use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::net::TcpListener;
@@ -27,78 +32,32 @@ pub enum ForgeError {
     Form { path: PathBuf, source: serde_json::Error },
 }
 
-#[derive(Debug, Default, Serialize, Deserialize)]
-struct Book {
-    repositories: BTreeMap<String, Repository>,
-}
-
-#[derive(Debug, Default, Serialize, Deserialize)]
-struct Repository {
-    token: String,
-    /// Only who is `practice` with the token as password may read it.
-    #[serde(default)]
-    private: bool,
-    hook: Option<Hook>,
-    #[serde(default)]
-    proposals: Vec<Proposal>,
-    /// By commit, all in the order they came.
-    statuses: BTreeMap<String, Vec<Status>>,
-}
-
-/// A change offered from one branch to another.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-struct Proposal {
-    #[serde(default)]
-    number: usize,
-    title: String,
-    source: String,
-    /// It stands for one that comes from another repository.
-    #[serde(default)]
-    outside: bool,
-    target: String,
-    #[serde(default)]
-    landed: bool,
-}
-
 /// The forge: repositories in a folder, and a book of their hooks, proposals and statuses. Clones share both.
 #[derive(Clone)]
 pub struct Forge {
-    folder: PathBuf,
-    url: String,
+    pub(crate) folder: PathBuf,
+    pub(crate) url: String,
+    pub(crate) dialect: Dialect,
     book: Arc<Mutex<Book>>,
-    /// How many statuses are refused before the next is taken; for tests of those who send.
-    refuse: Arc<Mutex<u32>>,
-    client: reqwest::Client,
-}
-
-#[derive(Deserialize)]
-struct NewRepository {
-    name: String,
-    #[serde(default)]
-    private: bool,
-    /// Its token, say that of another repository which the same people may read; a new one when absent.
-    #[serde(default)]
-    token: Option<String>,
-}
-
-#[derive(Serialize)]
-struct RepositoryView {
-    name: String,
-    git_url: String,
-    page: String,
-    token: String,
+    faults: Arc<Mutex<Vec<Fault>>>,
+    pub(crate) client: reqwest::Client,
 }
 
 impl Forge {
-    /// Opens the forge kept in `folder`; `url` is how others reach it.
-    pub fn open(folder: PathBuf, url: String) -> Result<Forge, ForgeError> {
+    /// Opens the forge kept in `folder`; `url` is how others reach it, and `dialect` how it speaks.
+    pub fn open(folder: PathBuf, url: String, dialect: Dialect) -> Result<Forge, ForgeError> {
         std::fs::create_dir_all(&folder).map_err(|source| ForgeError::Io { path: folder.clone(), source })?;
         let path = folder.join("forge.json");
         let book = match std::fs::read_to_string(&path) {
             Ok(text) => serde_json::from_str(&text).map_err(|source| ForgeError::Form { path, source })?,
             Err(_) => Book::default(),
         };
-        Ok(Forge { folder, url, book: Arc::new(Mutex::new(book)), refuse: Arc::default(), client: reqwest::Client::new() })
+        Ok(Forge { folder, url, dialect, book: Arc::new(Mutex::new(book)), faults: Arc::default(), client: reqwest::Client::new() })
+    }
+
+    /// How it speaks.
+    pub fn dialect(&self) -> Dialect {
+        self.dialect
     }
 
     /// Answers calls until the listener fails.
@@ -107,22 +66,25 @@ impl Forge {
     }
 
     fn router(self) -> Router {
+        let spoken = self.dialect.router().layer(middleware::from_fn_with_state(self.clone(), fault::meet));
         Router::new()
             .route("/", get(front))
             .route("/{name}", get(repository))
             .route("/git/{*path}", any(git).layer(DefaultBodyLimit::disable()))
-            .route("/api/repositories", post(create))
-            .route("/api/repositories/{name}/hook", put(set_hook))
-            .route("/api/repositories/{name}/proposals", post(propose))
-            .route("/api/repositories/{name}/commits/{commit}/statuses", post(add_status).get(statuses))
+            .merge(people::router())
+            .merge(spoken)
             .with_state(self)
     }
 
-    fn book(&self) -> MutexGuard<'_, Book> {
+    pub(crate) fn faults(&self) -> MutexGuard<'_, Vec<Fault>> {
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn book(&self) -> MutexGuard<'_, Book> {
         self.book.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn save(&self, book: &Book) {
+    pub(crate) fn save(&self, book: &Book) {
         let text = serde_json::to_string_pretty(book).unwrap_or_default();
         let (staging, path) = (self.folder.join("forge.json.new"), self.folder.join("forge.json"));
         if let Err(error) = std::fs::write(&staging, text).and_then(|()| std::fs::rename(staging, path)) {
@@ -140,8 +102,9 @@ impl Forge {
     }
 
     /// Refuses the next `count` statuses.
-    pub fn refuse_statuses(&self, count: u32) {
-        *self.refuse.lock().unwrap_or_else(PoisonError::into_inner) = count;
+    pub fn refuse_statuses(&self, count: usize) {
+        let fault = Fault { what: fault::What::Status { status: 503 }, on: "statuses".into() };
+        self.will_fail(std::iter::repeat_n(fault, count));
     }
 
     /// All statuses a commit got, oldest first.
@@ -149,7 +112,7 @@ impl Forge {
         self.book().repositories.get(repository).and_then(|known| known.statuses.get(commit)).cloned().unwrap_or_default()
     }
 
-    async fn refs(&self, repository: &str) -> BTreeMap<String, String> {
+    pub(crate) async fn refs(&self, repository: &str) -> BTreeMap<String, String> {
         let dir = self.folder.join(format!("{repository}.git"));
         let mut command = tokio::process::Command::new("git");
         command.arg("--git-dir").arg(dir).args(["for-each-ref", "--format=%(refname) %(objectname)"]);
@@ -159,7 +122,7 @@ impl Forge {
     }
 
     /// Who made a commit: the practice forge has no accounts, so that is who pushed.
-    async fn committer(&self, repository: &str, commit: &str) -> String {
+    pub(crate) async fn committer(&self, repository: &str, commit: &str) -> String {
         let dir = self.folder.join(format!("{repository}.git"));
         let mut command = tokio::process::Command::new("git");
         command.arg("--git-dir").arg(dir).args(["log", "-1", "--format=%cn", commit]);
@@ -167,141 +130,51 @@ impl Forge {
         String::from_utf8_lossy(&output).trim().to_owned()
     }
 
-    /// Tells the hook of every branch and tag that a push changed.
-    async fn announce(&self, repository: &str, before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) {
-        let hook = self.book().repositories.get(repository).and_then(|known| known.hook.clone());
-        let Some(hook) = hook else { return };
-        for (name, commit) in after.iter().filter(|(name, commit)| before.get(*name) != Some(commit)) {
-            let (event, key, short) = match (name.strip_prefix("refs/heads/"), name.strip_prefix("refs/tags/")) {
-                (Some(branch), _) => ("push", "branch", branch),
-                (_, Some(tag)) => ("tag", "tag", tag),
-                _ => continue,
-            };
-            let by = self.committer(repository, commit).await;
-            let old = before.get(name).cloned().unwrap_or_default();
-            let body =
-                serde_json::json!({ "event": event, key: short, "commit": commit, "before": old, "repository": repository, "by": by });
-            tokio::spawn(deliver(self.client.clone(), hook.clone(), body));
-            if event == "push" {
-                self.announce_proposals(repository, &hook, short, commit, &by);
+    /// Tells of every branch and tag that a push changed; proposals follow their branches, and land with what they offer.
+    async fn pushed(&self, repository: &str, before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) {
+        let names: BTreeSet<&String> = before.keys().chain(after.keys()).filter(|name| before.get(*name) != after.get(*name)).collect();
+        let named = |name: &&String| name.starts_with("refs/heads/") || name.starts_with("refs/tags/");
+        let change = |name: &String| Move { name: name.clone(), before: before.get(name).cloned(), now: after.get(name).cloned() };
+        let moves: Vec<Move> = names.into_iter().filter(named).map(change).collect();
+        let Some(commit) = moves.iter().find_map(|one| one.now.as_ref().or(one.before.as_ref())) else { return };
+        let by = self.committer(repository, commit).await;
+        self.announce(repository, &News::Moved { moves: moves.clone(), by: by.clone() });
+        for one in &moves {
+            let Some(branch) = one.name.strip_prefix("refs/heads/") else { continue };
+            match &one.now {
+                Some(commit) => {
+                    self.land_with(repository, branch, commit, &by).await;
+                    self.changed(repository, branch, commit, &by);
+                }
+                None => self.close_with(repository, branch, &by),
             }
         }
     }
-}
 
-impl Forge {
-    /// A push to a branch that is proposed offers its new commit.
-    fn announce_proposals(&self, repository: &str, hook: &Hook, branch: &str, commit: &str, by: &str) {
-        let proposals = self.book().repositories.get(repository).map(|known| known.proposals.clone()).unwrap_or_default();
-        for proposal in proposals.iter().filter(|proposal| proposal.source == branch && !proposal.landed) {
-            tokio::spawn(deliver(self.client.clone(), hook.clone(), offered(repository, proposal, commit, by)));
+    fn open_proposals(&self, repository: &str) -> Vec<Proposal> {
+        let book = self.book();
+        let all = book.repositories.get(repository).map(|known| known.proposals.clone()).unwrap_or_default();
+        all.into_iter().filter(|proposal| proposal.state == Offered::Open).collect()
+    }
+
+    /// What a branch holds has landed there.
+    async fn land_with(&self, repository: &str, branch: &str, commit: &str, by: &str) {
+        let dir = self.folder.join(format!("{repository}.git"));
+        for proposal in self.open_proposals(repository).into_iter().filter(|proposal| proposal.target == branch) {
+            let mut command = tokio::process::Command::new("git");
+            command.arg("--git-dir").arg(&dir).args(["merge-base", "--is-ancestor", &proposal.commit, commit]);
+            if command.status().await.is_ok_and(|status| status.success()) {
+                let _ = self.land(repository, proposal.number, commit, by);
+            }
         }
     }
-}
 
-fn offered(repository: &str, proposal: &Proposal, commit: &str, by: &str) -> serde_json::Value {
-    serde_json::json!({
-        "event": "proposal",
-        "repository": repository,
-        "number": proposal.number,
-        "title": proposal.title,
-        "source": proposal.source,
-        "outside": proposal.outside,
-        "target": proposal.target,
-        "commit": commit,
-        "by": by,
-    })
-}
-
-type Answer<T> = Result<T, (StatusCode, String)>;
-
-fn unknown(name: &str) -> (StatusCode, String) {
-    (StatusCode::NOT_FOUND, format!("there is no repository {name}\n"))
-}
-
-async fn create(State(forge): State<Forge>, Json(ask): Json<NewRepository>) -> Answer<Json<RepositoryView>> {
-    let plain = !ask.name.is_empty() && ask.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_');
-    if !plain {
-        return Err((StatusCode::UNPROCESSABLE_ENTITY, "a repository's name is letters, digits, - and _\n".into()));
-    }
-    let dir = forge.folder.join(format!("{}.git", ask.name));
-    if !dir.exists() {
-        let made =
-            tokio::process::Command::new("git").args(["init", "--quiet", "--bare", "--initial-branch=main"]).arg(&dir).status().await;
-        if !made.is_ok_and(|status| status.success()) {
-            return Err((StatusCode::INTERNAL_SERVER_ERROR, "git init failed\n".into()));
+    /// A branch is gone, and what it offered with it.
+    fn close_with(&self, repository: &str, branch: &str, by: &str) {
+        for proposal in self.open_proposals(repository).into_iter().filter(|proposal| proposal.source == branch) {
+            let _ = self.close(repository, proposal.number, by);
         }
     }
-    let mut book = forge.book();
-    let token = ask.token.unwrap_or_else(|| format!("practice-{:016x}", rand::random::<u64>()));
-    let known =
-        book.repositories.entry(ask.name.clone()).or_insert_with(|| Repository { token, private: ask.private, ..Repository::default() });
-    let view = RepositoryView {
-        git_url: format!("{}/git/{}.git", forge.url, ask.name),
-        page: format!("{}/{}", forge.url, ask.name),
-        token: known.token.clone(),
-        name: ask.name,
-    };
-    forge.save(&book);
-    Ok(Json(view))
-}
-
-async fn set_hook(State(forge): State<Forge>, Path(name): Path<String>, Json(hook): Json<Hook>) -> Answer<StatusCode> {
-    let mut book = forge.book();
-    book.repositories.get_mut(&name).ok_or_else(|| unknown(&name))?.hook = Some(hook);
-    forge.save(&book);
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// Offers a branch to another one, and calls the webhook.
-async fn propose(State(forge): State<Forge>, Path(name): Path<String>, Json(mut proposal): Json<Proposal>) -> Answer<Json<Proposal>> {
-    let refs = forge.refs(&name).await;
-    let tip = |branch: &str| refs.get(&format!("refs/heads/{branch}")).cloned();
-    let missing = |branch: &str| (StatusCode::UNPROCESSABLE_ENTITY, format!("there is no branch {branch}\n"));
-    let commit = tip(&proposal.source).ok_or_else(|| missing(&proposal.source))?;
-    tip(&proposal.target).ok_or_else(|| missing(&proposal.target))?;
-    let hook = {
-        let mut book = forge.book();
-        let known = book.repositories.get_mut(&name).ok_or_else(|| unknown(&name))?;
-        proposal.number = known.proposals.len() + 1;
-        known.proposals.push(proposal.clone());
-        let hook = known.hook.clone();
-        forge.save(&book);
-        hook
-    };
-    if let Some(hook) = hook {
-        let by = forge.committer(&name, &commit).await;
-        tokio::spawn(deliver(forge.client.clone(), hook, offered(&name, &proposal, &commit, &by)));
-    }
-    Ok(Json(proposal))
-}
-
-async fn add_status(
-    State(forge): State<Forge>,
-    Path((name, commit)): Path<(String, String)>,
-    headers: HeaderMap,
-    Json(status): Json<Status>,
-) -> Answer<StatusCode> {
-    {
-        let mut refuse = forge.refuse.lock().unwrap_or_else(PoisonError::into_inner);
-        if *refuse > 0 {
-            *refuse -= 1;
-            return Err((StatusCode::SERVICE_UNAVAILABLE, "the practice forge was told to refuse this\n".into()));
-        }
-    }
-    let mut book = forge.book();
-    let known = book.repositories.get_mut(&name).ok_or_else(|| unknown(&name))?;
-    let sent = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).and_then(|value| value.strip_prefix("Bearer "));
-    if sent != Some(known.token.as_str()) {
-        return Err((StatusCode::UNAUTHORIZED, "this is not the repository's token\n".into()));
-    }
-    known.statuses.entry(commit).or_default().push(status);
-    forge.save(&book);
-    Ok(StatusCode::CREATED)
-}
-
-async fn statuses(State(forge): State<Forge>, Path((name, commit)): Path<(String, String)>) -> Json<Vec<Status>> {
-    Json(forge.statuses(&name, &commit))
 }
 
 async fn git(
@@ -327,7 +200,7 @@ async fn git(
     let Ok(answer) = backend::run(&forge.folder, call).await else { return StatusCode::INTERNAL_SERVER_ERROR.into_response() };
     if pushes {
         let after = forge.refs(&name).await;
-        forge.announce(&name, &before, &after).await;
+        forge.pushed(&name, &before, &after).await;
     }
     answer
 }
@@ -338,14 +211,13 @@ async fn front(State(forge): State<Forge>) -> Html<String> {
 }
 
 async fn repository(State(forge): State<Forge>, Path(name): Path<String>) -> Answer<Html<String>> {
-    if !forge.book().repositories.contains_key(&name) {
-        return Err(unknown(&name));
-    }
+    let known = forge.book().repositories.get(&name).map(|known| known.proposals.clone());
+    let proposals = known.ok_or_else(|| (StatusCode::NOT_FOUND, format!("there is no repository {name}\n")))?;
     let refs = forge.refs(&name).await;
     let dir = forge.folder.join(format!("{name}.git"));
     let mut command = tokio::process::Command::new("git");
     command.arg("--git-dir").arg(dir).args(["log", "--branches", "-40", "--format=%H%x09%an%x09%ar%x09%s"]);
     let log = command.output().await.map(|output| output.stdout).unwrap_or_default();
     let commits = page::commits(&String::from_utf8_lossy(&log), |id| forge.statuses(&name, id));
-    Ok(Html(page::repository(&name, &refs, &commits)))
+    Ok(Html(page::repository(&name, &refs, &commits, &proposals)))
 }

@@ -1,5 +1,6 @@
-//! Webhooks, signed after the Standard Webhooks specification, sent again a few times when they are not accepted.
+//! Webhooks, signed as the forge's dialect says, sent again a few times when they are not accepted.
 
+use crate::dialect::{Dialect, Letter};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
@@ -16,18 +17,14 @@ pub(crate) struct Hook {
     pub(crate) secret: String,
 }
 
-pub(crate) async fn deliver(client: reqwest::Client, hook: Hook, body: serde_json::Value) {
-    let body = body.to_string();
+pub(crate) async fn deliver(client: reqwest::Client, hook: Hook, dialect: Dialect, letter: Letter) {
     let id = format!("msg_{:032x}", rand::random::<u128>());
     for pause in PAUSES_MS.into_iter().map(Some).chain([None]) {
-        let time = jiff::Timestamp::now().as_second().to_string();
-        let call = client
-            .post(&hook.url)
-            .header("content-type", "application/json")
-            .header("webhook-id", &id)
-            .header("webhook-timestamp", &time)
-            .header("webhook-signature", sign(&hook.secret, &id, &time, &body))
-            .body(body.clone());
+        let signed = dialect.signed(&letter, &hook.secret, &id);
+        let mut call = client.post(&hook.url).body(signed.body);
+        for (name, value) in signed.headers {
+            call = call.header(name, value);
+        }
         match call.send().await {
             Ok(answer) if answer.status().is_success() => return,
             Ok(answer) => tracing::warn!(status = %answer.status(), url = hook.url, "a webhook was not accepted"),
@@ -39,8 +36,8 @@ pub(crate) async fn deliver(client: reqwest::Client, hook: Hook, body: serde_jso
     }
 }
 
-/// `v1,` and the HMAC-SHA256 of `id.time.body`.
-pub(crate) fn sign(secret: &str, id: &str, time: &str, body: &str) -> String {
+/// After the Standard Webhooks specification: `v1,` and the HMAC-SHA256 of `id.time.body`.
+pub(crate) fn standard(secret: &str, id: &str, time: &str, body: &str) -> String {
     let key = STANDARD.decode(secret.trim_start_matches("whsec_")).unwrap_or_default();
     let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(&key) else { return String::new() };
     mac.update(format!("{id}.{time}.{body}").as_bytes());

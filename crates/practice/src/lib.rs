@@ -1,12 +1,22 @@
 //! Stand-ins for the outside world, for the demo and the tests: small and plain, but real. So far a forge: bare
-//! repositories served by git's own smart HTTP, signed webhooks, commit statuses, one page a repository.
+//! repositories served by git's own smart HTTP, signed webhooks, commit statuses, proposals with reviews and comments, one
+//! page a repository. It speaks three dialects, and fails or is slow when it is told to.
 
+mod acts;
+mod announce;
 mod backend;
+mod book;
+mod dialect;
+mod fault;
 mod forge;
 mod hook;
 mod large;
 mod page;
+mod people;
 mod status;
 
+pub use book::{Comment, Offered, Proposal, Review};
+pub use dialect::Dialect;
+pub use fault::{Fault, What};
 pub use forge::{Forge, ForgeError};
 pub use status::Status;

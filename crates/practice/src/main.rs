@@ -1,7 +1,7 @@
 //! `ordotaxis-practice forge`: serves the practice forge on loopback until interrupted.
 
 use clap::{Parser, Subcommand};
-use ordotaxis_practice::Forge;
+use ordotaxis_practice::{Dialect, Forge};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -21,6 +21,9 @@ enum What {
         listen: SocketAddr,
         #[arg(long, default_value = "./practice-forge")]
         data: PathBuf,
+        /// How it speaks: each dialect has a profile of its name
+        #[arg(long, value_enum, default_value_t = Dialect::Practice)]
+        dialect: Dialect,
     },
     /// Make a repository on a running practice forge, or set where its webhooks go; prints it as JSON
     Repository {
@@ -54,7 +57,7 @@ async fn main() -> ExitCode {
     let _ = rustls::crypto::ring::default_provider().install_default();
     tracing_subscriber::fmt().with_writer(std::io::stderr).init();
     let done = match Options::parse().what {
-        What::Forge { listen, data } => serve(listen, data).await,
+        What::Forge { listen, data, dialect } => serve(listen, data, dialect).await,
         What::Propose { repository, forge, source, target, title, outside } => {
             let ask = serde_json::json!({ "source": source, "target": target, "title": title, "outside": outside });
             propose(&repository, &forge, &ask).await
@@ -70,10 +73,10 @@ async fn main() -> ExitCode {
     }
 }
 
-async fn serve(listen: SocketAddr, data: PathBuf) -> Result<(), Box<dyn std::error::Error>> {
+async fn serve(listen: SocketAddr, data: PathBuf, dialect: Dialect) -> Result<(), Box<dyn std::error::Error>> {
     let listener = tokio::net::TcpListener::bind(listen).await?;
     let address = listener.local_addr()?;
-    let forge = Forge::open(data, format!("http://{address}"))?;
+    let forge = Forge::open(data, format!("http://{address}"), dialect)?;
     println!("practice forge at http://{address}");
     tokio::select! {
         served = forge.serve(listener) => Ok(served?),

@@ -1,5 +1,6 @@
 //! The forge's pages: plain HTML, made to be looked at in the demo.
 
+use crate::book::{Offered, Proposal};
 use crate::status::Status;
 use std::collections::BTreeMap;
 use std::fmt::Write;
@@ -42,7 +43,7 @@ pub(crate) fn commits(log: &str, statuses: impl Fn(&str) -> Vec<Status>) -> Vec<
     log.lines().filter_map(read).collect()
 }
 
-pub(crate) fn repository(name: &str, refs: &BTreeMap<String, String>, commits: &[Commit]) -> String {
+pub(crate) fn repository(name: &str, refs: &BTreeMap<String, String>, commits: &[Commit], proposals: &[Proposal]) -> String {
     let mut body = String::from("<p><a href=\"/\">All repositories</a></p><h2>Branches and tags</h2><ul>");
     for (name, id) in refs.iter().filter(|(name, _)| name.starts_with("refs/heads/") || name.starts_with("refs/tags/")) {
         let short = name.trim_start_matches("refs/heads/").trim_start_matches("refs/tags/");
@@ -75,5 +76,35 @@ pub(crate) fn repository(name: &str, refs: &BTreeMap<String, String>, commits: &
         );
     }
     body.push_str("</table>");
+    body.push_str("<h2>Proposals</h2>");
+    proposals.iter().rev().for_each(|one| body.push_str(&proposal(one)));
     shell(&escaped(name), &body)
+}
+
+/// A proposal with what was said of it; the text of comments as it was written.
+fn proposal(one: &Proposal) -> String {
+    let state = match one.state {
+        Offered::Open if one.draft => "draft",
+        Offered::Open => "open",
+        Offered::Closed => "closed",
+        Offered::Landed => "landed",
+    };
+    let mut out = format!(
+        "<section id=\"proposal-{0}\"><h3>{0}: {1}</h3><p>{2}, by {3}: {4} → {5} <code>{6}</code></p>",
+        one.number,
+        escaped(&one.title),
+        state,
+        escaped(&one.by),
+        escaped(&one.source),
+        escaped(&one.target),
+        one.commit.get(..10).unwrap_or(&one.commit)
+    );
+    for review in &one.reviews {
+        let what = if review.approves { "approves" } else { "refuses" };
+        let _ = write!(out, "<p>{} {what} <code>{}</code></p>", escaped(&review.by), review.commit.get(..10).unwrap_or(&review.commit));
+    }
+    for comment in &one.comments {
+        let _ = write!(out, "<blockquote><b>{}</b><pre>{}</pre></blockquote>", escaped(&comment.by), escaped(&comment.text));
+    }
+    out + "</section>"
 }

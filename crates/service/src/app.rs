@@ -1,14 +1,14 @@
 //! What every part of the service can reach.
 
+use crate::forge::{Polls, Profiles};
 use crate::keeper::Keeper;
 use crate::plans::Plans;
-use crate::profile::Profile;
 use crate::seal::Seal;
 use crate::settings::Settings;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_git::Mirrors;
 use ordotaxis_store::{Blobs, Logs, Records, StoreError};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::ops::Deref;
 use std::sync::{Arc, Mutex as StdMutex, RwLock};
 use tokio::sync::{Notify, Semaphore};
@@ -29,10 +29,15 @@ pub(crate) struct Inner {
     pub(crate) shown: StdMutex<crate::http::Shown>,
     pub(crate) seal: Seal,
     pub(crate) mirrors: Mirrors,
-    pub(crate) profiles: BTreeMap<String, Profile>,
+    pub(crate) profiles: Profiles,
+    /// When commits were told their runs' states.
+    pub(crate) told: crate::work::Told,
+    /// How looking at repositories goes.
+    pub(crate) polls: Polls,
     pub(crate) keeper: Keeper,
     /// Rings when schedules were set.
     pub(crate) schedules: Notify,
+    /// For calls to forges: it follows no redirects, since what opens one would go along.
     pub(crate) http: reqwest::Client,
     /// For the provider that persons sign in at: it follows no redirects.
     pub(crate) provider_http: reqwest::Client,

@@ -5,12 +5,14 @@
 //! - `occasions`: from what happened outside to runs.
 //! - `react`: what follows from what happened to runs.
 //! - `work`: the queue of everything that is to be done outside.
+//! - `forge`: what forges send and what is asked of them.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod app;
 mod care;
 mod clock;
 mod events;
+mod forge;
 mod http;
 mod identity;
 mod keeper;
@@ -19,7 +21,6 @@ mod listening;
 mod occasions;
 mod places;
 mod plans;
-mod profile;
 mod prune;
 mod react;
 mod reading;
@@ -33,10 +34,10 @@ mod tasks;
 mod trees;
 mod work;
 
+pub use forge::ProfileError;
 pub use http::openapi;
 pub use listening::ListenError;
 pub use occasions::{NotBorrowed, read_borrowed};
-pub use profile::ProfileError;
 pub use seal::KeyError;
 pub use serve::{ServeError, Shutdown, serve};
 pub use settings::{Newcomers, Open, Rehearsal, Settings, SettingsError, SignIn, Tls};

@@ -222,7 +222,13 @@ mod tests {
     fn a_secret_goes_where_it_is_said_to_go() {
         let (pushed, tagged) = (|branch: &str| Occasion::push(branch), |tag: &str| Occasion::tag(tag));
         let proposed = |source: &str| {
-            Occasion::new(Cause::Proposal { target: "main".into(), source: Some(source.into()), outside: false, merges: None })
+            Occasion::new(Cause::Proposal {
+                target: "main".into(),
+                source: Some(source.into()),
+                outside: false,
+                number: None,
+                merges: None,
+            })
         };
         let globs = |globs: &[&str]| Some(globs.iter().map(|glob| (*glob).to_owned()).collect());
         let usual = Reach::default();

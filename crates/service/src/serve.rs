@@ -2,7 +2,7 @@
 //! the second, or the limit, ends at once. Whatever happens, all that was answered is on disk.
 
 use crate::app::{App, Inner};
-use crate::profile::{self, ProfileError};
+use crate::forge::{self, ProfileError, Profiles};
 use crate::seal::{KeyError, Seal};
 use crate::settings::Settings;
 use crate::{clock, http, keeper, kept, occasions, tasks};
@@ -109,6 +109,7 @@ fn workers(app: &App) -> JoinSet<()> {
     kept!("work", crate::work::work);
     kept!("schedules", occasions::schedules);
     kept!("reactions", crate::react::work);
+    kept!("poll", forge::poll);
     workers
 }
 
@@ -158,12 +159,18 @@ where
     crate::secrets::seal_projects(&seal, &records).await?;
     let app = App::new(Inner {
         seal,
-        profiles: profile::load(&settings.data.join("profiles"))?,
+        profiles: Profiles::load(&settings.data.join("profiles"))?,
+        polls: Default::default(),
+        told: Default::default(),
         blobs,
         shown: Default::default(),
         logs,
         mirrors: Mirrors::new(settings.data.join("mirrors")),
-        http: reqwest::Client::builder().timeout(std::time::Duration::from_secs(30)).build().map_err(ServeError::Client)?,
+        http: reqwest::Client::builder()
+            .timeout(std::time::Duration::from_secs(30))
+            .redirect(reqwest::redirect::Policy::none())
+            .build()
+            .map_err(ServeError::Client)?,
         public_url: public_url.clone(),
         records: records.clone(),
         provider_http: reqwest::Client::builder()

@@ -23,6 +23,8 @@ pub struct Settings {
     pub fetch_tries: u32,
     /// The first pause before a failed fetch or message is tried again; it doubles each time.
     pub retry_pause: Duration,
+    /// How long a hook may be on the way before what it should have told counts as found by looking.
+    pub hook_grace: Duration,
     /// The most bytes that one attempt's log may have.
     pub log_limit: u64,
     /// The key that secrets are sealed with; made on first use. None: `secrets.key` in the data folder.
@@ -126,6 +128,7 @@ struct File {
     drain: Option<String>,
     fetch_tries: Option<u32>,
     retry_pause: Option<String>,
+    hook_grace: Option<String>,
     log_limit_mib: Option<u64>,
     key_file: Option<PathBuf>,
     keep: Option<String>,
@@ -191,6 +194,7 @@ impl Settings {
             drain: Duration::from_secs(10),
             fetch_tries: 20,
             retry_pause: Duration::from_secs(1),
+            hook_grace: Duration::from_secs(20),
             log_limit: ordotaxis_wire::runner::log_limit(),
             key_file: None,
             objects: None,
@@ -240,6 +244,7 @@ impl Settings {
             ("beat", file.beat, &mut self.beat),
             ("drain", file.drain, &mut self.drain),
             ("retry_pause", file.retry_pause, &mut self.retry_pause),
+            ("hook_grace", file.hook_grace, &mut self.hook_grace),
             ("keep", file.keep, &mut self.keep),
         ] {
             if let Some(value) = value {

@@ -15,10 +15,10 @@ pub use key::{Secret, digest_of, digest_of_bytes};
 pub use log_id::LogId;
 pub use logs::{Found, Lines, Logs, Searched};
 pub use records::{
-    AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DueArtifact, DueSchedule, DueWork, Entry, Event, FindingRow, FlakyRow,
-    Forge, GoodToken, GrantRow, Granted, GroupRow, Head, HistoryRow, Holder, IdentityRow, JobRow, JobToken, JournalFilter, JournalRow,
-    JournalState, Kind, NewCache, NewEvent, NewNumber, NewResult, NewRunRow, NewSession, NewToken, NewWork, NumberRow, PersonRow, Project,
-    Reach, Records, ResultRow, ResultsOf, ReusableRow, RunChange, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside,
-    Sibling, SigningKeyRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, TokenRow, Took, ToolRow, TroubledWork, Tx,
-    Unsealed, WorkKind,
+    AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ConnectionRow, DeliveryRow, DueArtifact, DueSchedule, DueWork, Entry, Event,
+    FindingRow, FlakyRow, Forge, GoodToken, GrantRow, Granted, GroupRow, Head, HistoryRow, Holder, IdentityRow, JobRow, JobToken,
+    JournalFilter, JournalRow, JournalState, Kind, NewCache, NewDelivery, NewEvent, NewNumber, NewResult, NewRunRow, NewSession, NewToken,
+    NewWork, NumberRow, PersonRow, PolledRow, Project, ProposalRow, Reach, Records, ResultRow, ResultsOf, ReusableRow, ReviewRow,
+    RunChange, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside, Sibling, SigningKeyRow, StepRows, StoreError,
+    StoredArtifact, StoredPipeline, StoredRun, TokenRow, Took, ToolRow, TroubledWork, Tx, Unsealed, WorkKind,
 };

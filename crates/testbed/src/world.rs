@@ -5,7 +5,7 @@ use crate::port::free_port;
 use crate::process::Process;
 use crate::repository::Repository;
 use crate::wait::until;
-use ordotaxis_practice::{Forge, Status};
+use ordotaxis_practice::{Dialect, Forge, Status};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -87,11 +87,16 @@ impl World {
 
     /// The same in a folder that the caller has made ready.
     pub async fn start_in(ordotaxis: impl Into<PathBuf>, config: &'static str, folder: TempDir) -> World {
+        World::start_speaking(ordotaxis, config, folder, Dialect::Practice).await
+    }
+
+    /// The same with a forge that speaks this dialect.
+    pub async fn start_speaking(ordotaxis: impl Into<PathBuf>, config: &'static str, folder: TempDir, dialect: Dialect) -> World {
         // Clients of the tests themselves need it too; it fails only when another test was first.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
         let forge_url = format!("http://{}", listener.local_addr().expect("an address"));
-        let forge = Forge::open(folder.path().join("forge"), forge_url.clone()).expect("a forge");
+        let forge = Forge::open(folder.path().join("forge"), forge_url.clone(), dialect).expect("a forge");
         tokio::spawn(forge.clone().serve(listener));
         let url = format!("http://127.0.0.1:{}", free_port());
         let mut world = World {
@@ -213,7 +218,19 @@ impl World {
         let made: Value = ask.send().await.expect("an answer").json().await.expect("JSON");
         let text = |value: &Value, key: &str| value[key].as_str().unwrap_or_default().to_owned();
         let (git, token) = (text(&made, "git_url"), text(&made, "token"));
-        let add = ["project", "add", name, "--git", &git, "--forge", "practice", "--forge-url", &self.forge_url, "--forge-token", &token];
+        let add = [
+            "project",
+            "add",
+            name,
+            "--git",
+            &git,
+            "--forge",
+            self.forge.dialect().word(),
+            "--forge-url",
+            &self.forge_url,
+            "--forge-token",
+            &token,
+        ];
         let project = self.json(&add).await;
         let hook = json!({ "url": text(&project, "hook_url"), "secret": text(&project, "hook_secret") });
         client.put(format!("{}/api/repositories/{name}/hook", self.forge_url)).json(&hook).send().await.expect("an answer");
@@ -229,6 +246,14 @@ impl World {
         let git = made["git_url"].as_str().unwrap_or_default().to_owned();
         let own = git.replace("http://", &format!("http://practice:{token}@"));
         (Repository::new(self.folder.path().join("work").join(name), name, &own), git)
+    }
+
+    /// What a repository's hook is signed with, and the token that its forge asks for.
+    pub fn forge_token(&self, repository: &str) -> (String, String) {
+        let book = std::fs::read_to_string(self.folder.path().join("forge/forge.json")).expect("the forge's book");
+        let book: Value = serde_json::from_str(&book).expect("JSON");
+        let known = &book["repositories"][repository];
+        (known["hook"]["secret"].as_str().unwrap_or_default().to_owned(), known["token"].as_str().unwrap_or_default().to_owned())
     }
 
     /// A token that enrols one runner.

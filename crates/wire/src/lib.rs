@@ -5,6 +5,7 @@
 //!
 //! - [`project`], [`run`], [`board`], [`fleet`] (runners and the queue), [`log`], [`artifact`], [`results`] (tests, findings,
 //!   numbers), [`compare`], [`cache`], [`storage`], [`secret`], [`pipeline`], [`work`];
+//! - [`delivery`] (what forges sent, and profiles), [`proposal`];
 //! - [`person`], [`session`], [`token`], [`journal`];
 //! - [`plan`]: a plan as `plan --format json` prints it, and diagnostics;
 //! - [`runner`]: the runner protocol;
@@ -14,6 +15,7 @@ pub mod artifact;
 pub mod board;
 pub mod cache;
 pub mod compare;
+pub mod delivery;
 pub mod fleet;
 pub mod journal;
 pub mod log;
@@ -22,6 +24,7 @@ pub mod pipeline;
 pub mod plan;
 pub mod problem;
 pub mod project;
+pub mod proposal;
 pub mod results;
 pub mod run;
 pub mod runner;

@@ -105,6 +105,21 @@ pub struct SetOutside {
     pub outside: String,
 }
 
+/// How often a project's repository is looked at.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetPoll {
+    /// At least 1,000, or 0 for never; null: as its forge needs.
+    pub poll_ms: Option<i64>,
+}
+
+/// What a project's forge sends webhooks to and signs them with. The secret is shown once.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct HookSecretView {
+    pub hook_url: String,
+    pub hook_secret: String,
+}
+
 /// Changes who sees a project.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -127,6 +142,19 @@ pub struct ProjectView {
     /// What is done with proposals from outside: `ask`, `run` or `never`.
     pub outside: String,
     pub seen: Seen,
+    /// How often the repository is looked at, in milliseconds; null: as its forge needs, 0: never.
+    #[serde(default)]
+    pub poll_ms: Option<i64>,
+    /// When it was last looked at.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub looked_at: Option<Timestamp>,
+    /// What was found by looking that no hook had told.
+    #[serde(default)]
+    pub found: Option<String>,
+    /// The forge profile that its webhooks are read by: `plain` where it has no forge.
+    #[serde(default)]
+    pub profile: String,
     /// What is to be known about the repository now that the project is added.
     #[serde(default)]
     pub remark: Option<String>,

@@ -87,7 +87,7 @@ pub(super) fn occasion(options: &OccasionOptions, dir: &Path) -> Result<Occasion
         Event::Tag => Cause::Tag { tag: options.tag.clone().ok_or_else(|| named("tag"))? },
         Event::Proposal => {
             let target = options.target.clone().ok_or_else(|| named("target"))?;
-            Cause::Proposal { target, source: Some(branch()), outside: false, merges: None }
+            Cause::Proposal { target, source: Some(branch()), outside: false, number: None, merges: None }
         }
         Event::Schedule => Cause::Schedule { line: None, branch: Some(branch()) },
         Event::ByHand => Cause::ByHand { on: on() },

@@ -9,6 +9,7 @@ mod completions;
 mod connection;
 mod grant;
 mod group;
+mod hook;
 mod init;
 mod journal;
 mod local;
@@ -17,7 +18,9 @@ mod patience;
 mod person;
 mod pipeline;
 mod plan;
+mod profile;
 mod project;
+mod proposals;
 mod rehearse;
 mod runner;
 mod runners_there;
@@ -84,6 +87,18 @@ enum Command {
     Project {
         #[command(subcommand)]
         command: project::ProjectCommand,
+    },
+    /// What is offered: how its runs went, who approved it
+    Proposals(proposals::ProposalsOptions),
+    /// What forges sent, how it was read, and what came of it
+    Hook {
+        #[command(subcommand)]
+        command: hook::HookCommand,
+    },
+    /// Forge profiles: how a forge's dialect is read and spoken
+    Profile {
+        #[command(subcommand)]
+        command: profile::ProfileCommand,
     },
     /// Start a run by hand, or with RUN and --job a job that starts by hand only
     Start(runs::StartOptions),
@@ -206,6 +221,9 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Serve(options) => serve::serve(options).await,
         Command::Runner { command } => runner::runner(command, global, mounts).await,
         Command::Project { command } => project::project(command, &api()?, json).await,
+        Command::Proposals(options) => proposals::proposals(options, &api()?, json).await,
+        Command::Hook { command } => hook::hook(command, &api()?, json).await,
+        Command::Profile { command } => profile::profile(command, global).await,
         Command::Start(options) => runs::start(options, &api()?, json).await,
         Command::Runs(options) => runs::list(options, &api()?, json).await,
         Command::Show(options) => show::show(options, &api()?, json).await,

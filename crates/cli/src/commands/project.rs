@@ -10,7 +10,7 @@ use clap::ValueEnum;
 use ordotaxis_core::access::Seen;
 use ordotaxis_wire::board::BoardView;
 use ordotaxis_wire::project::ProjectView;
-use ordotaxis_wire::project::{NewForge, NewLogin, NewProject, RepositoryView, SetMainBranch, SetOutside, SetSeen};
+use ordotaxis_wire::project::{NewForge, NewLogin, NewProject, RepositoryView, SetMainBranch, SetOutside, SetPoll, SetSeen};
 use reqwest::Method;
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -97,6 +97,11 @@ pub(crate) enum ProjectCommand {
         name: String,
         #[arg(value_enum)]
         by: SeenChoice,
+    },
+    /// Say how often the repository is looked at for what no hook tells: `60s`, `never`, or `usual`
+    Poll {
+        name: String,
+        every: String,
     },
     /// Say what is done with proposals from outside
     Outside {
@@ -200,6 +205,11 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
             let how = if repository.main_follows { ", as the repository names it" } else { "" };
             out::print(format!("the main branch of {name} is {}{how}", repository.main_branch));
         }
+        ProjectCommand::Poll { name, every } => {
+            let (poll_ms, told) = poll(&every)?;
+            api.send(api.request(Method::PUT, &format!("projects/{name}/poll")).json(&SetPoll { poll_ms })).await?;
+            out::print(format!("the repository of {name} is looked at {told}"));
+        }
         ProjectCommand::Outside { name, what } => {
             let (outside, told) = match what {
                 OutsideChoice::Ask => ("ask", "waits for someone to allow it"),
@@ -227,6 +237,19 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
     OK
 }
 
+/// How often, and in words.
+fn poll(every: &str) -> Result<(Option<i64>, String), Failure> {
+    match every {
+        "never" => Ok((Some(0), "never: only hooks tell of pushes".into())),
+        "usual" => Ok((None, "each minute, or each ten where hooks come".into())),
+        other => {
+            let wrong = |_| Failure::new(2, format!("`{other}` is not a length of time"), "write one such as 60s, or `never`, or `usual`");
+            let length = humantime::parse_duration(other).map_err(wrong)?;
+            Ok((Some(i64::try_from(length.as_millis()).unwrap_or(i64::MAX)), format!("every {}", humantime::format_duration(length))))
+        }
+    }
+}
+
 fn print_repository(repository: &RepositoryView) {
     for login in &repository.logins {
         out::print(format!("  read as     {} at {}", login.user, login.origin));
@@ -242,7 +265,17 @@ fn print_repository(repository: &RepositoryView) {
 fn print_facts(project: &ProjectView) {
     out::print(format!("  repository  {}", project.git_url));
     out::print(format!("  main branch {}", project.main_branch));
-    out::print(format!("  webhook to  {}", project.hook_url));
+    out::print(format!("  webhook to  {}, read by the profile {}", project.hook_url, project.profile));
+    let every = match project.poll_ms {
+        Some(0) => "never".to_owned(),
+        Some(ms) => format!("every {}", humantime::format_duration(std::time::Duration::from_millis(ms.unsigned_abs()))),
+        None => "as its hooks need".to_owned(),
+    };
+    let last = project.looked_at.map(|at| format!(", last {}", out::moment(at))).unwrap_or_default();
+    out::print(format!("  looked at   {every}{last}"));
+    if let Some(found) = &project.found {
+        out::print(format!("  found       {found}"));
+    }
     out::print(format!("  seen by     {}", project.seen.word()));
     if let Some(trouble) = &project.trouble {
         out::print(format!("  trouble     it cannot be read now, and is tried again: {trouble}"));

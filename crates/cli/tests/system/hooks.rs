@@ -49,7 +49,8 @@ async fn only_signed_deliveries_count_and_each_once() {
     assert_eq!(send(&world, "tidegauge", "msg_1", &body, false).await, StatusCode::OK);
     assert_eq!(send(&world, "tidegauge", "msg_2", &body, false).await, StatusCode::OK);
     assert_eq!(send(&world, "tidegauge", "msg_3", "not json", false).await, StatusCode::BAD_REQUEST);
-    assert_eq!(send(&world, "tidegauge", "msg_4", "{\"event\":\"tag\"}", false).await, StatusCode::OK);
+    assert_eq!(send(&world, "tidegauge", "msg_4", "{\"event\":\"tag\"}", false).await, StatusCode::UNPROCESSABLE_ENTITY);
+    assert_eq!(send(&world, "tidegauge", "msg_5", "{\"event\":\"star\"}", false).await, StatusCode::ACCEPTED);
     let unknown = reqwest::Client::new().post(format!("{}/hooks/v1/nothing", world.url)).body("{}").send().await.expect("an answer");
     assert_eq!(unknown.status(), StatusCode::UNAUTHORIZED);
     let runs = world.json(&["runs", "tidegauge"]).await;

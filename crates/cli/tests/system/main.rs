@@ -10,6 +10,7 @@ mod described;
 mod edge;
 mod escape;
 mod faults;
+mod forges;
 mod guides;
 mod here;
 mod hooks;

@@ -15,7 +15,10 @@ async fn statuses_arrive_in_order_though_the_forge_refuses_and_the_service_is_ki
     world.start_service();
     let statuses = world.statuses_until("tidegauge", &commit, "success").await;
     let states: Vec<&str> = statuses.iter().map(|status| status.state.as_str()).collect();
-    assert_eq!(states, ["pending", "running", "success"]);
+    // One that a newer one waits behind is left out; none comes late, and the last always comes.
+    let order = ["pending", "running", "success"];
+    let places: Vec<Option<usize>> = states.iter().map(|state| order.iter().position(|known| known == state)).collect();
+    assert!(places.iter().all(Option::is_some) && places.is_sorted_by(|one, next| one < next), "{states:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -10,12 +10,12 @@ const NEEDS: &[(&str, &str)] = &[
     ("nothing", "sign_in sign_out sign_in_ways begin_sign_in"),
     (
         "signed in",
-        "board check live me list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
+        "board check live me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
          end_token list_persons list_groups list_grants",
     ),
     (
         "reader",
-        "show_project list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
+        "show_project list_proposals show_proposal list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why",
     ),
@@ -23,7 +23,7 @@ const NEEDS: &[(&str, &str)] = &[
     ("operator", "start_run again allow_run start_job stop_run add_note"),
     (
         "editor",
-        "set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact
+        "set_poll list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact
          set_outside project_journal set_repository_login remove_repository_login make_repository_key remove_repository_key
          forget_repository_hosts set_main_branch",
     ),
@@ -62,6 +62,7 @@ async fn call(client: &reqwest::Client, world: &World, token: Option<&str>, meth
         .replace("{number}", "1")
         .replace("{other}", "1")
         .replace("{id}", "99")
+        .replace("{proposal}", "99")
         .replace("{job}", "a.b")
         .replace("{name}", "no-such-thing")
         .replace("{pipeline}", "main");

@@ -75,6 +75,11 @@ actions! {
     /// What a project's repository is read with.
     SetRepository "project.repository" EDITOR;
     SeeProjectJournal "project-journal.see" EDITOR;
+    /// What its forge sent.
+    SeeDeliveries "delivery.see" EDITOR;
+    DeliveryAgain "delivery.again" EDITOR;
+    /// A new secret for its forge to sign with.
+    SetHookSecret "project.hook-secret" EDITOR;
     AddProject "project.add" OWNER;
     RemoveProject "project.remove" OWNER;
     /// Who sees a project.

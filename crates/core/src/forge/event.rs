@@ -1,7 +1,10 @@
 //! What a forge can tell of.
 
+use serde::Serialize;
+
 /// Something that happened at a forge.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(tag = "event", rename_all = "snake_case")]
 pub enum Event {
     /// A branch names another commit than before, or is new.
     Push {
@@ -40,7 +43,7 @@ pub enum Event {
 }
 
 /// A proposal as a forge tells of it.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Offer {
     /// What the forge calls it: a number on most.
     pub number: Option<String>,
@@ -62,7 +65,7 @@ pub struct Offer {
 }
 
 /// Someone's word on a proposal.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Review {
     pub proposal: String,
     pub by: String,

@@ -121,6 +121,20 @@ impl Profile {
         self.id.as_ref()?.text(&Part { headers, whole: body, item: body })
     }
 
+    /// Why each table does not fit a delivery: (line of the profile, in words).
+    pub fn unfit(&self, headers: &BTreeMap<String, String>, body: &Value) -> Vec<(usize, String)> {
+        let why = |pattern: &Pattern| {
+            let items = pattern.items(body);
+            let Some(item) = items.first() else {
+                return format!("[hook.{}]: there is no list at {}", pattern.event, pattern.each.as_deref().unwrap_or_default());
+            };
+            let part = Part { headers, whole: body, item };
+            let unmet = pattern.when.iter().find(|condition| !condition.holds(&part)).map(|condition| condition.unmet(&part));
+            format!("[hook.{}]: {}", pattern.event, unmet.unwrap_or_else(|| "it would fit".into()))
+        };
+        self.events.iter().map(|pattern| (pattern.line, why(pattern))).collect()
+    }
+
     /// All events of a delivery whose body was read. Empty, without a miss: of a kind that the profile does not know.
     pub fn events(&self, headers: &BTreeMap<String, String>, body: &Value) -> Reading {
         let mut reading = Reading::default();

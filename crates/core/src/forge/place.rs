@@ -100,6 +100,21 @@ impl Spot {
 }
 
 impl Condition {
+    /// What stands there in place of what is wanted.
+    pub(super) fn unmet(&self, part: &Part<'_>) -> String {
+        let there =
+            self.spot.text(part).map_or_else(|| "nothing".to_owned(), |text| format!("`{}`", text.chars().take(60).collect::<String>()));
+        let wanted = match &self.test {
+            Test::Is(words) => format!("`{}` is wanted", words.join("` or `")),
+            Test::IsNot(words) => format!("anything but `{}` is wanted", words.join("` and `")),
+            Test::Begins(start) => format!("it should begin with `{start}`"),
+            Test::There(true) => "something is wanted".to_owned(),
+            Test::There(false) => "nothing is wanted".to_owned(),
+            Test::Differs(other) => format!("another value than that of {} is wanted", other.words()),
+        };
+        format!("at {} stands {there}, and {wanted}", self.spot.words())
+    }
+
     /// Whether it holds of a delivery.
     pub(super) fn holds(&self, part: &Part<'_>) -> bool {
         let text = self.spot.text(part);

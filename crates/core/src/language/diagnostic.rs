@@ -42,11 +42,13 @@ pub enum Code {
     UnknownStage,
     NoStart,
     NearLabel,
+    /// Of a forge profile, tried on a sample.
+    NotThere,
 }
 
 impl Code {
     /// Every kind, in the order of the language guide.
-    pub const ALL: [Code; 34] = [
+    pub const ALL: [Code; 35] = [
         Code::Syntax,
         Code::UnknownKey,
         Code::WrongType,
@@ -81,6 +83,7 @@ impl Code {
         Code::UnknownStage,
         Code::NoStart,
         Code::NearLabel,
+        Code::NotThere,
     ];
 
     /// What the kind means, in a few words.
@@ -120,6 +123,7 @@ impl Code {
             Code::UnknownStage => "Rules for a stage without jobs",
             Code::NoStart => "A file that nothing can start",
             Code::NearLabel => "A label that is nearly another",
+            Code::NotThere => "A place of a forge profile where a sample holds nothing",
         }
     }
 
@@ -160,6 +164,7 @@ impl Code {
             Code::UnknownStage => "unknown-stage",
             Code::NoStart => "no-start",
             Code::NearLabel => "near-label",
+            Code::NotThere => "not-there",
         }
     }
 }

@@ -170,7 +170,7 @@ fn samples(starts: &Starts, conditions: &[&Condition]) -> Vec<Occasion> {
     };
     push.iter().for_each(|branch| add(Cause::Push { branch: branch.clone(), before: None }));
     for target in names(&starts.proposal, &literals) {
-        add(Cause::Proposal { target, source: None, outside: false, merges: None });
+        add(Cause::Proposal { target, source: None, outside: false, number: None, merges: None });
     }
     names(&starts.tag, &literals).into_iter().for_each(|tag| add(Cause::Tag { tag }));
     // The main branch: its name is the project's to say.

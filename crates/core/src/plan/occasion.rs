@@ -69,6 +69,8 @@ pub enum Cause {
         source: Option<String>,
         /// From outside the project's own repository, or not known to be from inside: it gets no secrets.
         outside: bool,
+        /// What the forge calls it.
+        number: Option<String>,
         /// Once the two are merged; before that the occasion's commit is the one that is offered.
         merges: Option<Merges>,
     },
@@ -146,7 +148,7 @@ impl Occasion {
 
     /// From inside the repository, of a branch that is not named.
     pub fn proposal(target: impl Into<String>) -> Occasion {
-        Occasion::new(Cause::Proposal { target: target.into(), source: None, outside: false, merges: None })
+        Occasion::new(Cause::Proposal { target: target.into(), source: None, outside: false, number: None, merges: None })
     }
 
     /// A start by hand that names neither branch nor tag.
@@ -193,6 +195,11 @@ impl Occasion {
     /// The branch that a proposal comes from.
     pub fn source(&self) -> Option<&str> {
         if let Cause::Proposal { source, .. } = &self.cause { source.as_deref() } else { None }
+    }
+
+    /// What the forge calls a proposal.
+    pub fn proposal_number(&self) -> Option<&str> {
+        if let Cause::Proposal { number, .. } = &self.cause { number.as_deref() } else { None }
     }
 
     /// Whether what is run was offered by someone who may not push.

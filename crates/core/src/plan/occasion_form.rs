@@ -21,6 +21,9 @@ struct OccasionForm {
     /// The branch that a proposal comes from.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     source: Option<String>,
+    /// What the forge calls the proposal.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    proposal: Option<String>,
     /// A proposal from outside the project's own repository, or one of which that is not known: it gets no secrets.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     outside: bool,
@@ -95,7 +98,7 @@ impl TryFrom<OccasionForm> for Occasion {
                     }
                 };
                 let target = form.target.ok_or_else(|| missing("target"))?;
-                Cause::Proposal { target, source: form.source, outside: form.outside, merges }
+                Cause::Proposal { target, source: form.source, outside: form.outside, number: form.proposal, merges }
             }
             Event::Tag => Cause::Tag { tag: form.tag.ok_or_else(|| missing("tag"))? },
             Event::Schedule => Cause::Schedule { line: form.schedule, branch: form.branch },
@@ -127,6 +130,7 @@ impl From<Occasion> for OccasionForm {
             tag: owned(occasion.tag_name()),
             target: owned(occasion.target()),
             source: owned(occasion.source()),
+            proposal: owned(occasion.proposal_number()),
             outside: occasion.is_from_outside(),
             commit: occasion.commit.unwrap_or_default(),
             by: occasion.by,

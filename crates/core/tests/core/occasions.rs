@@ -17,12 +17,8 @@ fn cause() -> impl Strategy<Value = Cause> {
     let merges = prop::option::of(("[0-9a-f]{8}", "[0-9a-f]{8}").prop_map(|(head, base)| Merges { head, base }));
     prop_oneof![
         (name(), prop::option::of(name())).prop_map(|(branch, before)| Cause::Push { branch, before }),
-        (name(), prop::option::of(name()), any::<bool>(), merges).prop_map(|(target, source, outside, merges)| Cause::Proposal {
-            target,
-            source,
-            outside,
-            merges
-        }),
+        (name(), prop::option::of(name()), any::<bool>(), prop::option::of(name()), merges)
+            .prop_map(|(target, source, outside, number, merges)| Cause::Proposal { target, source, outside, number, merges }),
         name().prop_map(|tag| Cause::Tag { tag }),
         (prop::option::of(name()), prop::option::of(name())).prop_map(|(line, branch)| Cause::Schedule { line, branch }),
         some_ref().prop_map(|on| Cause::ByHand { on }),

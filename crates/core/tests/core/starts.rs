@@ -26,7 +26,7 @@ fn of(event: Event, name: &str) -> Occasion {
     let cause = match event {
         Event::Push => Cause::Push { branch: name, before: None },
         Event::Tag => Cause::Tag { tag: name },
-        Event::Proposal => Cause::Proposal { target: name, source: None, outside: false, merges: None },
+        Event::Proposal => Cause::Proposal { target: name, source: None, outside: false, number: None, merges: None },
         Event::Schedule => Cause::Schedule { line: Some(name), branch: Some("main".into()) },
         Event::Pipeline => Cause::Passed { pipeline: Some(name), on: main() },
         Event::ByHand => Cause::ByHand { on: main() },
@@ -60,7 +60,7 @@ fn each_rule_begins_what_it_names() {
 
 #[test]
 fn a_proposal_is_not_a_push_to_its_source() {
-    let cause = Cause::Proposal { target: "topic/a".into(), source: Some("main".into()), outside: false, merges: None };
+    let cause = Cause::Proposal { target: "topic/a".into(), source: Some("main".into()), outside: false, number: None, merges: None };
     let proposal = Occasion::new(cause);
     assert!(!begins(proposal));
 }

@@ -36,6 +36,13 @@ impl ApiError {
         error
     }
 
+    /// Several fields of the body are wrong, each with its pointer.
+    pub(super) fn fields(detail: &str, fields: impl Iterator<Item = (String, String)>) -> ApiError {
+        let mut error = ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-input", detail);
+        error.0.errors.extend(fields.map(|(pointer, detail)| FieldProblem { pointer, detail }));
+        error
+    }
+
     /// What it says to a person.
     pub(super) fn detail(&self) -> &str {
         &self.0.detail

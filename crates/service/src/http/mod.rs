@@ -63,7 +63,7 @@ pub(crate) fn router(app: App) -> Router {
     Router::new()
         .merge(people)
         .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))
-        .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(body::LIMIT)))
+        .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(hooks::LIMIT)))
         .nest("/runner/v1", runner::router())
         .route("/view/{token}/{*path}", get(people::page))
         .route("/.well-known/openid-configuration", get(well_known::discovery))

@@ -42,7 +42,7 @@ pub(crate) async fn work_off(app: &App, due: &DueWork) -> Result<Outcome, StoreE
     };
     let (tried, tries) = (due.tries + 1, error.tries(app.settings.fetch_tries));
     if tried < i64::from(tries) {
-        return Ok(Outcome::Failed { why: error.to_string(), tries });
+        return Ok(Outcome::Failed { why: error.to_string(), tries, after: None });
     }
     let often = if tried > 1 { format!(" (tried {tried} times)") } else { String::new() };
     let why = format!("{error}{often}");

@@ -11,6 +11,7 @@ mod outcome;
 mod status;
 
 pub(crate) use outcome::Outcome;
+pub(crate) use status::Told;
 
 use crate::app::App;
 use crate::clock;
@@ -83,8 +84,9 @@ async fn try_one(app: &App, kind: WorkKind, due: &DueWork) -> Result<(), StoreEr
     let mut tx = app.records.tx_by_rule(kind.word(), clock::now()).await?;
     match outcome {
         Outcome::Done(said) => tx.work_done(due.id, said.as_deref()).await?,
-        Outcome::Failed { why, tries } if tried < tries => {
+        Outcome::Failed { why, tries, after } if tried < tries => {
             let pause = limits(kind).1.pause(app.settings.retry_pause, tried, rand::random());
+            let pause = pause.max(after.unwrap_or_default());
             tracing::warn!(why, work = due.id, kind = kind.word(), "work failed; it is tried again");
             let next = clock::now() + i64::try_from(pause.as_millis()).unwrap_or(60_000);
             tx.work_failed(due.id, &why, next).await?;

@@ -14,7 +14,7 @@ pub(super) async fn write(app: &App, due: &DueWork) -> Result<Outcome, StoreErro
         return Ok(Outcome::Hopeless("the note cannot be read".into()));
     };
     let mirror = app.mirror(&project);
-    let failed = |error: ordotaxis_git::GitError| Ok(Outcome::Failed { why: error.to_string(), tries: MOST_TRIES });
+    let failed = |error: ordotaxis_git::GitError| Ok(Outcome::Failed { why: error.to_string(), tries: MOST_TRIES, after: None });
     match mirror.need(&due.lane, branch.as_deref()).await {
         Ok(true) => {}
         Ok(false) => return Ok(Outcome::Hopeless(format!("the repository does not have commit {}", due.lane))),

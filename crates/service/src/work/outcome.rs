@@ -5,7 +5,12 @@ pub(crate) enum Outcome {
     /// It is done; in words where there is something to say.
     Done(Option<String>),
     /// It failed, and may succeed later.
-    Failed { why: String, tries: u32 },
+    Failed {
+        why: String,
+        tries: u32,
+        /// How long the other side asked us to wait.
+        after: Option<std::time::Duration>,
+    },
     /// It cannot succeed, whatever one waits for.
     Hopeless(String),
 }

@@ -2,48 +2,70 @@
 
 use super::Outcome;
 use crate::app::App;
-use crate::profile::filled;
+use crate::forge::{CallError, Forge};
 use crate::react::Message;
-use ordotaxis_store::{DueWork, Project, StoreError};
-use std::collections::BTreeMap;
+use ordotaxis_core::forge::Kind;
+use ordotaxis_store::{DueWork, Project, StoreError, WorkKind};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 /// After so many tries, about three days, it is given up.
 pub(super) const MOST_TRIES: u32 = 900;
+/// A context is told something new at most so often, unless it is the end.
+const EACH: Duration = Duration::from_secs(1);
+/// How often, while one waits for that, something newer is looked for.
+const LOOK: Duration = Duration::from_millis(100);
+/// More contexts are not remembered.
+const REMEMBERED: usize = 10_000;
 
-#[derive(Debug, thiserror::Error)]
-enum SendError {
-    #[error("there is no forge profile `{0}`")]
-    NoProfile(String),
-    #[error("the profile's address cannot be filled in")]
-    Template,
-    #[error("the forge could not be reached: {0}")]
-    Unreachable(#[from] reqwest::Error),
-    #[error("the forge answered {status}: {text}")]
-    Refused { status: u16, text: String },
-}
+/// When each context was told something last.
+#[derive(Debug, Default)]
+pub(crate) struct Told(Mutex<HashMap<(i64, String, String), Instant>>);
 
-impl SendError {
-    /// Trying again cannot help: what was asked for is not there, is not allowed, or was not understood.
-    fn is_final(&self) -> bool {
-        match self {
-            SendError::NoProfile(_) | SendError::Template => true,
-            SendError::Refused { status, .. } => (400..500).contains(status) && !matches!(status, 408 | 425 | 429),
-            SendError::Unreachable(_) => false,
+impl Told {
+    fn rest(&self, of: &(i64, String, String)) -> Option<Duration> {
+        let told = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        EACH.checked_sub(told.get(of)?.elapsed())
+    }
+
+    fn note(&self, of: (i64, String, String)) {
+        let mut told = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if told.len() >= REMEMBERED {
+            told.retain(|_, at| at.elapsed() < EACH);
         }
+        told.insert(of, Instant::now());
     }
 }
 
-/// Sends one status to a project's forge. A repeat sets the same status again.
+/// Sends one status to a project's forge. A repeat sets the same status again; one that a newer one waits behind is left out.
 pub(super) async fn send(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };
     let Ok(message) = serde_json::from_str::<Message>(&due.body) else {
         return Ok(Outcome::Hopeless("the message cannot be read".into()));
     };
-    Ok(match call(app, &project, &due.lane, &message).await {
+    let of = (project.id, due.lane.clone(), message.pipeline.clone());
+    loop {
+        if app.records.newer_status(WorkKind::Status, due, &message.pipeline).await? {
+            return Ok(Outcome::Done(Some("a newer one was told in its place".into())));
+        }
+        match app.told.rest(&of) {
+            Some(rest) if !message.state.is_end() => tokio::time::sleep(rest.min(LOOK)).await,
+            _ => break,
+        }
+    }
+    let done = call(app, &project, &due.lane, &message).await;
+    app.told.note(of);
+    Ok(ended(done))
+}
+
+/// What the end of a call means for the work that made it.
+pub(super) fn ended(done: Result<(), CallError>) -> Outcome {
+    match done {
         Ok(()) => Outcome::Done(None),
         Err(error) if error.is_final() => Outcome::Hopeless(error.to_string()),
-        Err(error) => Outcome::Failed { why: error.to_string(), tries: MOST_TRIES },
-    })
+        Err(error) => Outcome::Failed { after: error.after(), why: error.to_string(), tries: MOST_TRIES },
+    }
 }
 
 /// The page of the run that is reported.
@@ -52,28 +74,19 @@ pub(super) fn link(app: &App, message: &Message) -> String {
 }
 
 /// Makes the one HTTP request that sets a status.
-async fn call(app: &App, project: &Project, commit: &str, message: &Message) -> Result<(), SendError> {
-    let Some(forge) = &project.forge else { return Ok(()) };
-    let profile = app.profiles.get(&forge.profile).ok_or_else(|| SendError::NoProfile(forge.profile.clone()))?;
-    let Some(request) = &profile.status else { return Ok(()) };
-    let values: BTreeMap<&str, String> = BTreeMap::from([
-        ("context", format!("ordotaxis/{}", message.pipeline)),
-        ("sentence", message.sentence.clone()),
-        ("link", link(app, message)),
-        ("token", app.forge_token(project).unwrap_or_default()),
-    ]);
-    let mut url = uritemplate::UriTemplate::new(&request.url);
-    url.set("url", forge.url.trim_end_matches('/')).set("repository", forge.repository.as_str()).set("commit", commit);
-    let method = reqwest::Method::from_bytes(request.method.as_bytes()).map_err(|_| SendError::Template)?;
-    let mut call = app.http.request(method, url.build()).json(&request.body(message.state, &values));
-    for (name, value) in &request.headers {
-        call = call.header(name, filled(value, &values));
-    }
-    let answer = call.send().await?;
-    let status = answer.status();
-    if status.is_success() {
+async fn call(app: &App, project: &Project, commit: &str, message: &Message) -> Result<(), CallError> {
+    let Some(forge) = Forge::of(app, project) else { return Ok(()) };
+    let forge = forge?;
+    if !forge.can(Kind::Status) {
         return Ok(());
     }
-    let text = answer.text().await.unwrap_or_default().chars().take(200).collect();
-    Err(SendError::Refused { status: status.as_u16(), text })
+    let values = BTreeMap::from([
+        ("commit", commit.to_owned()),
+        ("context", format!("ordotaxis/{}", message.pipeline)),
+        ("state", message.state.word().to_owned()),
+        ("word", forge.word(message.state.word())),
+        ("sentence", message.sentence.clone()),
+        ("link", link(app, message)),
+    ]);
+    forge.ask(Kind::Status, values).await.map(drop)
 }

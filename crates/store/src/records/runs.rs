@@ -23,6 +23,8 @@ pub struct NewRunRow<'a> {
     pub branch: Option<&'a str>,
     pub tag: Option<&'a str>,
     pub target: Option<&'a str>,
+    /// What the forge calls the proposal.
+    pub proposal: Option<&'a str>,
     /// JSON: the commits that were merged for a proposal.
     pub merged: Option<&'a str>,
     pub event: &'a str,
@@ -65,6 +67,8 @@ pub struct RunRow {
     pub branch: Option<String>,
     pub tag: Option<String>,
     pub target: Option<String>,
+    /// What the forge calls the proposal.
+    pub proposal: Option<String>,
     /// JSON: the commits that were merged for a proposal.
     pub merged: Option<String>,
     pub event: String,
@@ -205,6 +209,14 @@ impl Records {
         Ok(query.fetch_all(&self.reads).await?)
     }
 
+    /// Runs of these proposals of a project, newest first.
+    pub async fn runs_of_proposals(&self, project_id: i64, numbers: &[&str], limit: i64) -> Result<Vec<RunRow>, StoreError> {
+        let sql =
+            format!("{RUN} WHERE runs.project_id = ? AND runs.proposal IN (SELECT value FROM json_each(?)) ORDER BY runs.id DESC LIMIT ?");
+        let query = sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project_id).bind(json(numbers)?).bind(limit);
+        Ok(query.fetch_all(&self.reads).await?)
+    }
+
     /// The plan of a run as JSON; none when its file had mistakes.
     pub async fn run_plan(&self, id: i64) -> Result<Option<Plan>, StoreError> {
         let text: Option<String> = sqlx::query_scalar("SELECT plan FROM runs WHERE id = ?").bind(id).fetch_one(&self.reads).await?;
@@ -276,9 +288,9 @@ impl Tx {
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
                      branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared, inputs, held,
-                     unread, behind)
+                     unread, behind, proposal)
                    VALUES ((SELECT last + 1 FROM ids WHERE of = 'runs'),
-                     ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+                     ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(run.project_id)
             .bind(number)
@@ -306,6 +318,7 @@ impl Tx {
             .bind(run.held)
             .bind(run.unread)
             .bind(run.behind)
+            .bind(run.proposal)
             .fetch_optional(&mut *self.on)
             .await?;
         let Some(id) = id else { return Ok(None) };
@@ -322,9 +335,9 @@ impl Tx {
     pub async fn begin_again(&mut self, of: i64, by: &str, fresh: bool) -> Result<Option<RunKey>, StoreError> {
         let now = self.now;
         let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared, inputs)
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared, inputs, proposal)
                    SELECT (SELECT last + 1 FROM ids WHERE of = 'runs'), project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
-                     commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared, inputs
+                     commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared, inputs, proposal
                    FROM runs WHERE id = ? AND plan IS NOT NULL RETURNING id, number, project_id, plan";
         let row: Option<(i64, i64, i64, String)> = sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *self.on).await?;
         let Some((id, number, project_id, plan)) = row else { return Ok(None) };

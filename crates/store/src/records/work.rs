@@ -93,6 +93,14 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(id).fetch_optional(&self.reads).await?)
     }
 
+    /// Whether a newer status of the same commit and pipeline waits behind this one.
+    pub async fn newer_status(&self, kind: WorkKind, of: &DueWork, pipeline: &str) -> Result<bool, StoreError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM work WHERE kind = ? AND project_id = ? AND lane = ? AND id > ? AND state = 'waiting'
+                     AND body ->> '$.pipeline' = ?)";
+        let query = sqlx::query_scalar(sql).bind(kind.word()).bind(of.project_id).bind(&of.lane).bind(of.id).bind(pipeline);
+        Ok(query.fetch_one(&self.reads).await?)
+    }
+
     /// When the next row comes due that is not due yet.
     pub async fn next_work_at(&self, now: i64) -> Result<Option<i64>, StoreError> {
         let sql = "SELECT min(next_at) FROM work WHERE state = 'waiting' AND next_at > ?";
@@ -128,15 +136,16 @@ impl Records {
 }
 
 impl Tx {
-    /// Adds work. False, and nothing is added, when its `once` is known already; what was given up under that name is
-    /// tried again.
-    pub async fn add_work(&mut self, new: &NewWork) -> Result<bool, StoreError> {
+    /// Adds work, and gives its number. None, and nothing is added, when its `once` is known already; what was given up under
+    /// that name is tried again.
+    pub async fn add_work(&mut self, new: &NewWork) -> Result<Option<i64>, StoreError> {
         let sql = "INSERT INTO work (kind, project_id, lane, once, body, added_at, next_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)
                    ON CONFLICT (project_id, kind, once) WHERE once IS NOT NULL
-                   DO UPDATE SET state = 'waiting', ended_at = NULL, tries = 0, next_at = excluded.next_at WHERE state = 'given up'";
-        let query = sqlx::query(sql).bind(new.kind.word()).bind(new.project_id).bind(&new.lane).bind(&new.once).bind(&new.body);
-        let added = query.bind(self.now).execute(&mut *self.on).await?.rows_affected() > 0;
-        self.has_work |= added;
+                   DO UPDATE SET state = 'waiting', ended_at = NULL, tries = 0, next_at = excluded.next_at WHERE state = 'given up'
+                   RETURNING id";
+        let query = sqlx::query_scalar(sql).bind(new.kind.word()).bind(new.project_id).bind(&new.lane).bind(&new.once).bind(&new.body);
+        let added: Option<i64> = query.bind(self.now).fetch_optional(&mut *self.on).await?;
+        self.has_work |= added.is_some();
         Ok(added)
     }
 

@@ -13,6 +13,7 @@ macro_rules! change {
 }
 
 mod base;
+mod forges;
 mod model;
 mod people;
 mod runs;
@@ -75,6 +76,7 @@ pub(crate) fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, pl
         branch: Some("main"),
         tag: None,
         target: None,
+        proposal: None,
         merged: None,
         event,
         started_by: Some("Ines"),

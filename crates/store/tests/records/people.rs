@@ -119,5 +119,6 @@ async fn a_folder_of_before_has_its_owner_and_its_work() {
     assert!(
         change!(records, 20, add_work(&occasion(&records.project("tidegauge").await.expect("an answer").expect("it"), "c")))
             .expect("an answer")
+            .is_some()
     );
 }

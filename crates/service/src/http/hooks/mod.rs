@@ -1,7 +1,7 @@
 //! Webhooks: verified over the raw body, written down once, answered at once. The work comes afterwards.
 
 use crate::app::App;
-use crate::clock;
+use crate::forge::{Came, Taken, take};
 use crate::http::error::ApiError;
 use crate::http::extract::Path;
 use crate::http::known::Address;
@@ -9,44 +9,45 @@ use axum::Json;
 use axum::body::Bytes;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
-use ordotaxis_core::access::{Actor, Way, Who};
-use ordotaxis_store::{NewWork, WorkKind};
+use ordotaxis_core::forge::Reading;
 use serde_json::{Value, json};
 
-/// Takes a webhook: verified, read, written down as work, and answered before any of it is done.
+/// The largest delivery that is taken.
+pub(super) const LIMIT: usize = 5 * 1024 * 1024;
+
+/// Takes a webhook: verified, read, kept, written down as work, and answered before any of it is done.
 pub(super) async fn receive(
     State(app): State<App>,
     caller: Address,
     Path(project): Path<String>,
     headers: HeaderMap,
     body: Bytes,
-) -> Result<Json<Value>, ApiError> {
+) -> Result<(StatusCode, Json<Value>), ApiError> {
     // One answer for an unknown project and a wrong signature: a stranger learns nothing.
     app.guesses.check("hooks", caller, &project)?;
-    let name = project.clone();
     let refused = || {
-        app.guesses.wrong("hooks", caller, &name);
-        ApiError::new(StatusCode::UNAUTHORIZED, "bad-signature", "the signature does not fit; nothing was stored")
+        app.guesses.wrong("hooks", caller, &project);
+        ApiError::new(StatusCode::UNAUTHORIZED, "bad-signature", "the signature does not fit; nothing was begun")
     };
-    let project = app.records.project(&project).await?.ok_or_else(refused)?;
-    let forge = project.forge.as_ref().ok_or_else(refused)?;
-    let profile = app.profiles.get(&forge.profile).ok_or_else(refused)?;
-    let header = |name: &str| headers.get(name)?.to_str().ok().map(str::to_owned);
-    let now = clock::now();
-    let delivery = profile.verified(header, &body, &app.hook_secret(&project), now / 1000).ok_or_else(refused)?;
-    let body: Value = serde_json::from_slice(&body)
-        .map_err(|error| ApiError::new(StatusCode::BAD_REQUEST, "not-json", format!("the body is not JSON: {error}")))?;
-    let Some(occasion) = profile.occasion(&body) else {
-        return Ok(Json(json!({ "accepted": false, "why": "not an event that starts anything" })));
+    let known = app.records.project(&project).await?.ok_or_else(refused)?;
+    let text = |(name, value): (&axum::http::HeaderName, &axum::http::HeaderValue)| {
+        Some((name.as_str().to_owned(), value.to_str().ok()?.to_owned()))
     };
-    if occasion.commit.as_ref().is_none_or(|commit| commit.chars().all(|c| c == '0')) {
-        return Ok(Json(json!({ "accepted": false, "why": "the branch or tag was removed" })));
+    let came = Came { headers: headers.iter().filter_map(text).collect(), body: &body, address: caller.0.to_string() };
+    let taken = take(&app, &known, &came).await?;
+    let why = taken.why().unwrap_or_else(|| "it will be looked at".into());
+    match taken {
+        Taken::New(events) => Ok((StatusCode::OK, Json(json!({ "accepted": true, "why": why, "events": events })))),
+        Taken::Known => Ok((StatusCode::OK, Json(json!({ "accepted": false, "why": why, "events": [] })))),
+        Taken::Nothing => Ok((StatusCode::ACCEPTED, Json(json!({ "accepted": false, "why": why, "events": [] })))),
+        Taken::NoBody(_) => Err(ApiError::new(StatusCode::BAD_REQUEST, "not-json", why)),
+        Taken::Unread(reading) => Err(unread(&reading, &why)),
+        Taken::Refused(_) | Taken::NoProfile(_) => Err(refused()),
     }
-    let text = serde_json::to_string(&occasion).unwrap_or_default();
-    let actor = Actor { who: Who::Nobody, way: Way::Hook, address: Some(caller.0.to_string()) };
-    let mut tx = app.records.tx(&actor, now).await?;
-    let work = NewWork { kind: WorkKind::Occasion, project_id: project.id, lane: String::new(), once: Some(delivery), body: text };
-    let new = tx.add_work(&work).await?;
-    tx.commit().await?;
-    Ok(Json(json!({ "accepted": new, "why": if new { "it will be looked at" } else { "this delivery came before" } })))
+}
+
+/// The event was recognised, and something is missing in it: each with its place in the body.
+fn unread(reading: &Reading, why: &str) -> ApiError {
+    let missing = reading.misses.iter().take(20).map(|miss| (miss.looked_for.clone(), miss.to_string()));
+    ApiError::fields(why, missing)
 }

@@ -8,6 +8,7 @@ mod board;
 mod caches;
 mod compare;
 mod connections;
+mod deliveries;
 mod grants;
 mod groups;
 mod journal;
@@ -19,6 +20,7 @@ mod numbers;
 mod persons;
 mod pipelines;
 mod projects;
+mod proposals;
 mod repository;
 mod runners;
 mod runs;
@@ -124,4 +126,12 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(journal::of_project))
         .routes(routes!(projects::set_seen))
         .routes(routes!(notes::add))
+        .routes(routes!(projects::set_poll))
+        .routes(routes!(deliveries::list))
+        .routes(routes!(deliveries::show))
+        .routes(routes!(deliveries::again))
+        .routes(routes!(deliveries::secret))
+        .routes(routes!(deliveries::profiles))
+        .routes(routes!(proposals::list))
+        .routes(routes!(proposals::show))
 }

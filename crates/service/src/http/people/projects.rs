@@ -3,6 +3,7 @@
 use super::logins;
 use crate::app::App;
 use crate::clock;
+use crate::forge::PLAIN;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
@@ -10,34 +11,52 @@ use crate::keeper::RunCommand;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use base64::Engine;
 use ordotaxis_core::access::{Action, Seen};
 use ordotaxis_core::language::nearest;
-use ordotaxis_store::{Entry, Forge, Project};
+use ordotaxis_store::{Entry, Forge, PolledRow, Project};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::project::ProjectView;
-use ordotaxis_wire::project::{NewProject, SetOutside, SetSeen};
+use ordotaxis_wire::project::{NewProject, SetOutside, SetPoll, SetSeen};
 use std::collections::HashMap;
+
+/// Where a project's forge sends its webhooks.
+pub(super) fn hook_url(app: &App, project: &str) -> String {
+    format!("{}/hooks/v1/{project}", app.public_url)
+}
 
 fn view(app: &App, project: &Project) -> ProjectView {
     ProjectView {
         name: project.name.clone(),
         git_url: project.git_url.clone(),
         main_branch: project.main_branch.clone(),
-        hook_url: format!("{}/hooks/v1/{}", app.public_url, project.name),
+        hook_url: hook_url(app, &project.name),
         hook_secret: None,
         outside: project.outside.clone(),
         seen: project.seen,
         remark: None,
-        trouble: None,
+        trouble: app.polls.trouble(project.id).map(|why| format!("it could not be looked at: {why}")),
+        poll_ms: None,
+        looked_at: None,
+        found: None,
+        profile: project.forge.as_ref().map_or(PLAIN, |forge| forge.profile.as_str()).to_owned(),
         created_at: moment(project.created_at),
     }
 }
 
-/// What keeps projects from being read, by their numbers.
-async fn troubles(app: &App) -> Result<HashMap<i64, String>, ApiError> {
-    Ok(app.records.troubles().await?.into_iter().collect())
+/// Projects with what keeps each from being read, and how it is looked at.
+async fn whole(app: &App, projects: Vec<Project>) -> Result<Vec<ProjectView>, ApiError> {
+    let mut troubles: HashMap<i64, String> = app.records.troubles().await?.into_iter().collect();
+    let mut polled: HashMap<i64, PolledRow> = app.records.polled().await?.into_iter().map(|row| (row.id, row)).collect();
+    let whole = |project: Project| {
+        let (mut view, poll) = (view(app, &project), polled.remove(&project.id));
+        view.trouble = troubles.remove(&project.id).or(view.trouble);
+        if let Some(poll) = poll {
+            (view.poll_ms, view.looked_at, view.found) = (poll.poll_ms, poll.looked_at.map(moment), poll.found);
+        }
+        view
+    };
+    Ok(projects.into_iter().map(whole).collect())
 }
 
 /// The project, or a problem with the nearest name.
@@ -57,18 +76,15 @@ pub(crate) async fn find(app: &App, name: &str) -> Result<Project, ApiError> {
 /// Projects that the caller sees, by name.
 #[utoipa::path(get, operation_id = "list_projects", path = "/api/v1/projects", responses((status = 200, body = Vec<ProjectView>)))]
 pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<Vec<ProjectView>>, ApiError> {
-    let mut troubles = troubles(&app).await?;
     let projects = app.records.projects().await?.into_iter().filter(|project| caller.sees(project));
-    let view = |project: Project| ProjectView { trouble: troubles.remove(&project.id), ..view(&app, &project) };
-    Ok(Json(projects.map(view).collect()))
+    Ok(Json(whole(&app, projects.collect()).await?))
 }
 
 /// One project.
 #[utoipa::path(get, operation_id = "show_project", path = "/api/v1/projects/{name}", params(("name" = String, Path)), responses((status = 200, body = ProjectView), (status = 404, body = Problem)))]
 pub(crate) async fn show(State(app): State<App>, Path(name): Path<String>) -> Result<Json<ProjectView>, ApiError> {
     let project = find(&app, &name).await?;
-    let trouble = troubles(&app).await?.remove(&project.id);
-    Ok(Json(ProjectView { trouble, ..view(&app, &project) }))
+    Ok(Json(whole(&app, vec![project]).await?.remove(0)))
 }
 
 /// Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again.
@@ -84,9 +100,9 @@ pub(crate) async fn add(
     }
     crate::places::may_be_project(&app.settings, &ask.git_url).map_err(|why| ApiError::field("/git_url", why))?;
     if let Some(forge) = &ask.forge
-        && !app.profiles.contains_key(&forge.profile)
+        && app.profiles.get(&forge.profile).is_none()
     {
-        let known: Vec<&str> = app.profiles.keys().map(String::as_str).collect();
+        let known: Vec<&str> = app.profiles.names().collect();
         return Err(ApiError::field(
             "/forge/profile",
             format!("there is no forge profile {}; there are: {}", forge.profile, known.join(", ")),
@@ -96,8 +112,7 @@ pub(crate) async fn add(
         return Err(ApiError::field("/main_branch", "this cannot be the name of a branch"));
     }
     let login = ask.login.map(|login| logins::login(&ask.git_url, login)).transpose().map_err(|error| error.at("/login"))?;
-    let key: [u8; 24] = rand::random();
-    let hook_secret = format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode(key));
+    let hook_secret = super::deliveries::new_secret();
     let token = ask.forge.as_ref().and_then(|forge| forge.token.clone());
     let forge = ask.forge.map(|forge| Forge { profile: forge.profile, url: forge.url, repository: forge.repository });
     let project = Project {
@@ -164,6 +179,26 @@ pub(crate) async fn set_outside(
     tx.set_outside(&project.name, &ask.outside).await?;
     tx.note(Entry::new(Action::SetProject, "outside").of(&project.name).before(&project.outside).after(&ask.outside));
     tx.commit().await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Say how often a project's repository is looked at: pushes that no hook tells of are found by that.
+#[utoipa::path(put, operation_id = "set_poll", path = "/api/v1/projects/{name}/poll", params(("name" = String, Path)), request_body = SetPoll, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn set_poll(
+    State(app): State<App>,
+    caller: Caller,
+    Path(name): Path<String>,
+    Body(ask): Body<SetPoll>,
+) -> Result<StatusCode, ApiError> {
+    if ask.poll_ms.is_some_and(|ms| ms != 0 && !(1_000..=86_400_000).contains(&ms)) {
+        return Err(ApiError::field("/poll_ms", "a repository is looked at every second at most and once a day at least, or never: 0"));
+    }
+    let project = find(&app, &name).await?;
+    let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
+    tx.set_poll(project.id, ask.poll_ms).await?;
+    tx.note(Entry::new(Action::SetProject, "poll").of(&project.name).after(ask.poll_ms));
+    tx.commit().await?;
+    app.polls.hurry(project.id);
     Ok(StatusCode::NO_CONTENT)
 }
 

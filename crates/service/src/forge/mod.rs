@@ -1,0 +1,19 @@
+//! The outside: forges. What they send is read and written down; what is asked of them goes through one place.
+//!
+//! - `profiles`: the dialects that are known;
+//! - `signed`: whether a delivery is the forge's;
+//! - `take`: a delivery read, kept, and made into work;
+//! - `call`: one request to a forge, with its limits;
+//! - `poll`: repositories are looked at, so that what no hook tells is found.
+
+mod call;
+mod poll;
+mod profiles;
+mod signed;
+mod take;
+
+pub(crate) use call::{CallError, Forge};
+pub(crate) use poll::{Polls, work as poll};
+pub use profiles::ProfileError;
+pub(crate) use profiles::{PLAIN, Profiles};
+pub(crate) use take::{Came, Taken, again, take};

@@ -1,0 +1,353 @@
+//! Repositories are looked at: those whose pushes nobody tells of often, those with hooks now and then, so that what a hook
+//! lost is found. What is found is an occasion like any other; what a hook tells meanwhile counts before it.
+
+use super::call::{CallError, Forge};
+use super::take::occasion;
+use crate::app::App;
+use crate::clock;
+use ordotaxis_core::forge::{Event, Kind, Offer};
+use ordotaxis_core::language::counted;
+use ordotaxis_git::GitError;
+use ordotaxis_store::{NewWork, PolledRow, Project, StoreError, WorkKind};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::sync::Semaphore;
+use tokio::task::JoinSet;
+
+/// How often a repository is looked at of which nobody tells, and one with hooks.
+const UNTOLD: Duration = Duration::from_secs(60);
+const TOLD: Duration = Duration::from_secs(10 * 60);
+/// The longest pause after looking failed.
+const LONGEST_PAUSE: Duration = Duration::from_secs(30 * 60);
+/// How many are looked at side by side.
+const AT_ONCE: usize = 8;
+/// A list of proposals is read up to so many pages; of a longer one nothing is taken for closed.
+const MOST_PAGES: usize = 100;
+/// How often the projects are looked through for one that is due.
+const TICK: Duration = Duration::from_secs(1);
+
+/// Why a repository could not be looked at.
+#[derive(Debug, thiserror::Error)]
+enum LookError {
+    #[error("{0}")]
+    Git(#[from] GitError),
+    #[error("{0}")]
+    Forge(#[from] CallError),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// How looking at projects goes: when each is due, and what kept it from being seen.
+#[derive(Debug, Default)]
+pub(crate) struct Polls(Mutex<HashMap<i64, Poll>>);
+
+#[derive(Debug, Clone, Default)]
+struct Poll {
+    next_at: i64,
+    fails: u32,
+    going: bool,
+    trouble: Option<String>,
+}
+
+impl Polls {
+    fn with<T>(&self, act: impl FnOnce(&mut HashMap<i64, Poll>) -> T) -> T {
+        act(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// What kept a project from being looked at the last time.
+    pub(crate) fn trouble(&self, project_id: i64) -> Option<String> {
+        self.with(|polls| polls.get(&project_id)?.trouble.clone())
+    }
+
+    /// It is looked at now.
+    pub(crate) fn hurry(&self, project_id: i64) {
+        self.with(|polls| polls.entry(project_id).or_default().next_at = 0);
+    }
+}
+
+/// How often a project is looked at; none: never.
+fn every(row: &PolledRow, has_hooks: bool) -> Option<Duration> {
+    match row.poll_ms {
+        Some(0) => None,
+        Some(ms) => Some(Duration::from_millis(ms.unsigned_abs())),
+        None => Some(if has_hooks { TOLD } else { UNTOLD }),
+    }
+}
+
+/// Works as long as the service goes on.
+pub(crate) async fn work(app: App) {
+    if app.settings.rehearsal.is_some() {
+        return app.stop.cancelled().await;
+    }
+    let (room, mut looks) = (Arc::new(Semaphore::new(AT_ONCE)), JoinSet::new());
+    loop {
+        match app.records.polled().await {
+            Ok(rows) => {
+                for row in rows {
+                    begin(&app, row, &room, &mut looks);
+                }
+            }
+            Err(error) => tracing::warn!(%error, "which repositories are to be looked at could not be read"),
+        }
+        while looks.try_join_next().is_some() {}
+        tokio::select! {
+            () = app.stop.cancelled() => return,
+            () = tokio::time::sleep(TICK) => {}
+        }
+    }
+}
+
+/// Begins to look at a project that is due.
+fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<()>) {
+    let now = clock::now();
+    let due = app.polls.with(|polls| {
+        let poll = polls.entry(row.id).or_default();
+        // After a start all are not looked at together: each in its own time, which its last look gives.
+        if poll.next_at == 0 && poll.fails == 0 && row.looked_at.is_some() && row.poll_ms != Some(0) {
+            let ms = i64::try_from(every(&row, true).unwrap_or(TOLD).as_millis()).unwrap_or(i64::MAX);
+            poll.next_at = row.looked_at.unwrap_or(0).saturating_add(ms).min(now + ms).max(1);
+        }
+        let due = row.poll_ms != Some(0) && !poll.going && poll.next_at <= now;
+        poll.going |= due;
+        due
+    });
+    if !due {
+        return;
+    }
+    let (app, room) = (app.clone(), room.clone());
+    looks.spawn(async move {
+        let _one = room.acquire_owned().await;
+        let looked = look_once(&app, &row).await;
+        let chance: f64 = rand::random();
+        app.polls.with(|polls| {
+            let poll = polls.entry(row.id).or_default();
+            poll.going = false;
+            let pause = match &looked {
+                Ok(pause) => {
+                    (poll.fails, poll.trouble) = (0, None);
+                    *pause
+                }
+                Err(error) => {
+                    poll.fails = poll.fails.saturating_add(1);
+                    poll.trouble = Some(error.to_string());
+                    UNTOLD.saturating_mul(1 << poll.fails.min(10)).min(LONGEST_PAUSE)
+                }
+            };
+            let ms = i64::try_from(pause.mul_f64(0.9 + 0.2 * chance).as_millis()).unwrap_or(i64::MAX);
+            poll.next_at = clock::now().saturating_add(ms);
+        });
+    });
+}
+
+/// Looks at a project, and gives the pause until the next look.
+async fn look_once(app: &App, row: &PolledRow) -> Result<Duration, LookError> {
+    let Some(project) = app.records.project_by_id(row.id).await? else { return Ok(LONGEST_PAUSE) };
+    let has_hooks = app.records.newest_hook(row.id).await?.is_some();
+    look(app, &project, row.looked_at.is_none(), has_hooks).await?;
+    Ok(every(row, has_hooks).unwrap_or(LONGEST_PAUSE))
+}
+
+/// One ref that is elsewhere than it was seen.
+#[derive(Debug, PartialEq, Eq)]
+struct Moved {
+    name: String,
+    from: Option<String>,
+    to: Option<String>,
+}
+
+/// What differs between what was seen and what is there.
+fn moved(seen: &BTreeMap<String, String>, there: &BTreeMap<String, String>) -> Vec<Moved> {
+    let new = there.iter().filter(|(name, commit)| seen.get(*name) != Some(commit));
+    let new = new.map(|(name, commit)| Moved { name: name.clone(), from: seen.get(name).cloned(), to: Some(commit.clone()) });
+    let gone = seen.iter().filter(|(name, _)| !there.contains_key(*name));
+    new.chain(gone.map(|(name, commit)| Moved { name: name.clone(), from: Some(commit.clone()), to: None })).collect()
+}
+
+impl Moved {
+    fn event(&self) -> Option<Event> {
+        let commit = self.to.clone()?;
+        match (self.name.strip_prefix("refs/heads/"), self.name.strip_prefix("refs/tags/")) {
+            (Some(branch), _) => Some(Event::Push { branch: branch.to_owned(), commit, before: self.from.clone(), by: None }),
+            (_, Some(tag)) => Some(Event::Tag { tag: tag.to_owned(), commit, by: None }),
+            _ => None,
+        }
+    }
+}
+
+async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Result<(), LookError> {
+    let there = app.mirror(project).look().await?;
+    if first {
+        // What was there before the project was added starts nothing.
+        let mut tx = app.records.tx_by_rule("poll", clock::now()).await?;
+        tx.set_refs_seen(project.id, &there).await?;
+        tx.looked(project.id, None).await?;
+        tx.commit().await?;
+        return Ok(());
+    }
+    let offers = offers(app, project).await?;
+    let mut seen = app.records.refs_seen(project.id).await?;
+    if has_hooks && (moved(&seen, &there).iter().any(|one| one.to.is_some()) || !unknown(app, project, &offers).await?.is_empty()) {
+        // Its hook may be on the way.
+        tokio::select! {
+            () = app.stop.cancelled() => return Ok(()),
+            () = tokio::time::sleep(app.settings.hook_grace) => {}
+        }
+        seen = app.records.refs_seen(project.id).await?;
+    }
+    let unknown = unknown(app, project, &offers).await?;
+    let mut tx = app.records.tx_by_rule("poll", clock::now()).await?;
+    let mut found = Found::default();
+    for one in moved(&seen, &there) {
+        if !tx.move_ref_seen(project.id, &one.name, one.from.as_deref(), one.to.as_deref()).await? {
+            continue;
+        }
+        if let Some(event) = one.event() {
+            found.count(&event);
+            let once = format!("found {} {}", one.name, one.to.as_deref().unwrap_or_default());
+            tx.add_work(&work_of(project, &event, once)).await?;
+        }
+    }
+    for offer in unknown {
+        let Some(number) = offer.number.clone() else { continue };
+        let once = format!("found proposal {number} {}", offer.commit);
+        tx.set_proposal(project.id, &number, &offer).await?;
+        let event = Event::Proposal(offer);
+        found.count(&event);
+        tx.add_work(&work_of(project, &event, once)).await?;
+    }
+    if let Some(offers) = &offers.all {
+        for known in app.records.proposals(project.id, true, i64::MAX).await? {
+            if !offers.iter().any(|offer| offer.open && offer.number.as_deref() == Some(known.number.as_str())) {
+                tx.end_proposal(project.id, &known.number, "closed", None).await?;
+            }
+        }
+    }
+    let words = found.words().filter(|_| has_hooks);
+    if let Some(words) = &words {
+        tracing::warn!(project = project.name, "{words}");
+    }
+    tx.looked(project.id, words.as_deref()).await?;
+    tx.commit().await?;
+    Ok(())
+}
+
+fn work_of(project: &Project, event: &Event, once: String) -> NewWork {
+    let body = occasion(event).and_then(|occasion| serde_json::to_string(&occasion).ok()).unwrap_or_default();
+    NewWork { kind: WorkKind::Occasion, project_id: project.id, lane: String::new(), once: Some(once), body }
+}
+
+/// What no hook had told.
+#[derive(Debug, Default)]
+struct Found {
+    pushes: usize,
+    tags: usize,
+    proposals: usize,
+}
+
+impl Found {
+    fn count(&mut self, event: &Event) {
+        match event {
+            Event::Push { .. } => self.pushes += 1,
+            Event::Tag { .. } => self.tags += 1,
+            _ => self.proposals += 1,
+        }
+    }
+
+    /// `3 pushes and 1 tag were found by looking; their hooks never came`
+    fn words(&self) -> Option<String> {
+        let push = if self.pushes == 1 { "1 push".to_owned() } else { format!("{} pushes", self.pushes) };
+        let parts = [(self.pushes, push), (self.tags, counted(self.tags, "tag")), (self.proposals, counted(self.proposals, "proposal"))];
+        let parts: Vec<String> = parts.into_iter().filter(|(count, _)| *count > 0).map(|(_, words)| words).collect();
+        let (was, hook) = match self.pushes + self.tags + self.proposals {
+            0 => return None,
+            1 => ("was", "its hook"),
+            _ => ("were", "their hooks"),
+        };
+        Some(format!("{} {was} found by looking; {hook} never came", parts.join(" and ")))
+    }
+}
+
+/// What the forge lists as offered.
+#[derive(Debug, Default)]
+struct Offers {
+    read: Vec<Offer>,
+    /// The same, where the list was read to its end.
+    all: Option<Vec<Offer>>,
+}
+
+/// Open proposals of the list that are not known as they are now.
+async fn unknown(app: &App, project: &Project, offers: &Offers) -> Result<Vec<Offer>, StoreError> {
+    let known = app.records.proposals(project.id, false, i64::MAX).await?;
+    let is_known = |offer: &Offer| {
+        let same = known.iter().find(|one| offer.number.as_deref() == Some(one.number.as_str()));
+        same.is_some_and(|one| one.state == "landed" || (one.head == offer.commit && one.target == offer.target && one.state == "open"))
+    };
+    Ok(offers.read.iter().filter(|offer| offer.open && offer.number.is_some() && !is_known(offer)).cloned().collect())
+}
+
+async fn offers(app: &App, project: &Project) -> Result<Offers, LookError> {
+    let Some(forge) = Forge::of(app, project) else { return Ok(Offers::default()) };
+    let forge = forge?;
+    if !forge.can(Kind::Proposals) {
+        return Ok(Offers::default());
+    }
+    let (first, request) = (forge.call(Kind::Proposals, BTreeMap::new())?, forge.request(Kind::Proposals)?);
+    let mut page = forge.ask(Kind::Proposals, BTreeMap::new()).await?;
+    let mut read = Vec::new();
+    for _ in 0..MOST_PAGES {
+        let odd = |why: String| CallError::Odd { request: Kind::Proposals.word(), why };
+        let items = request.offers(&page.body).ok_or_else(|| odd("there is no list where `items` points".into()))?;
+        for item in items {
+            read.push(item.map_err(|miss| odd(miss.to_string()))?);
+        }
+        match request.next(&page.headers, &page.body) {
+            Some(address) => page = forge.ask_page(Kind::Proposals, &first, &address).await?,
+            None => return Ok(Offers { all: Some(read.clone()), read }),
+        }
+    }
+    Ok(Offers { read, all: None })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn refs() -> impl Strategy<Value = BTreeMap<String, String>> {
+        prop::collection::btree_map("refs/(heads|tags)/[ab]", "[cd]", 0..4)
+    }
+
+    proptest! {
+        /// Following what moved leads from what was seen to what is there, and nothing moves that did not.
+        #[test]
+        fn what_moved_leads_from_what_was_seen_to_what_is_there(seen in refs(), there in refs()) {
+            let mut followed = seen.clone();
+            for one in moved(&seen, &there) {
+                prop_assert_eq!(one.from.as_ref(), seen.get(&one.name));
+                prop_assert_ne!(&one.from, &one.to);
+                match one.to {
+                    Some(to) => followed.insert(one.name, to),
+                    None => followed.remove(&one.name),
+                };
+            }
+            prop_assert_eq!(followed, there);
+        }
+    }
+
+    #[test]
+    fn what_was_found_is_said_in_words() {
+        let words = |pushes, tags, proposals| Found { pushes, tags, proposals }.words();
+        assert_eq!(words(0, 0, 0), None);
+        assert_eq!(words(3, 0, 0).as_deref(), Some("3 pushes were found by looking; their hooks never came"));
+        assert_eq!(words(0, 1, 0).as_deref(), Some("1 tag was found by looking; its hook never came"));
+        assert_eq!(words(1, 0, 2).as_deref(), Some("1 push and 2 proposals were found by looking; their hooks never came"));
+    }
+
+    #[test]
+    fn a_project_without_hooks_is_looked_at_more_often() {
+        let row = |poll_ms| PolledRow { id: 1, poll_ms, looked_at: None, found: None };
+        assert_eq!((every(&row(None), false), every(&row(None), true)), (Some(UNTOLD), Some(TOLD)));
+        assert_eq!((every(&row(Some(0)), false), every(&row(Some(5_000)), true)), (None, Some(Duration::from_secs(5))));
+    }
+}

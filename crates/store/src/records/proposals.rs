@@ -1,0 +1,126 @@
+//! Proposals as their forges tell of them, and who approved or refused them.
+
+use super::{Records, StoreError, Tx};
+use ordotaxis_core::forge::Offer;
+
+/// A change that is offered.
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
+pub struct ProposalRow {
+    pub id: i64,
+    pub project_id: i64,
+    /// What the forge calls it.
+    pub number: String,
+    pub title: String,
+    pub target: String,
+    pub source: Option<String>,
+    /// The newest commit of what is offered.
+    pub head: String,
+    /// As the forge calls them.
+    pub author: Option<String>,
+    pub outside: bool,
+    pub draft: bool,
+    pub link: Option<String>,
+    /// `open`, `closed` or `landed`.
+    pub state: String,
+    pub offered_at: i64,
+    pub changed_at: i64,
+    pub ended_at: Option<i64>,
+    pub landed_as: Option<String>,
+    /// What the forge calls the one comment that is rewritten.
+    pub comment: Option<String>,
+}
+
+/// Someone's last word on a proposal.
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
+pub struct ReviewRow {
+    pub proposal_id: i64,
+    /// As the forge calls them.
+    pub who: String,
+    pub approves: bool,
+    pub commit_id: String,
+    pub at: i64,
+}
+
+impl Records {
+    /// A project's proposals, newest first: all, or those that are open.
+    pub async fn proposals(&self, project_id: i64, open: bool, limit: i64) -> Result<Vec<ProposalRow>, StoreError> {
+        let sql = "SELECT * FROM proposals WHERE project_id = ?1 AND (NOT ?2 OR state = 'open') ORDER BY id DESC LIMIT ?3";
+        Ok(sqlx::query_as(sql).bind(project_id).bind(open).bind(limit).fetch_all(&self.reads).await?)
+    }
+
+    /// One proposal, by what its forge calls it.
+    pub async fn proposal(&self, project_id: i64, number: &str) -> Result<Option<ProposalRow>, StoreError> {
+        let sql = "SELECT * FROM proposals WHERE project_id = ? AND number = ?";
+        Ok(sqlx::query_as(sql).bind(project_id).bind(number).fetch_optional(&self.reads).await?)
+    }
+
+    /// Words on the proposals of a project that are open.
+    pub async fn reviews(&self, project_id: i64) -> Result<Vec<ReviewRow>, StoreError> {
+        let sql = "SELECT reviews.* FROM reviews JOIN proposals ON proposals.id = proposal_id WHERE project_id = ? AND state = 'open'
+                   ORDER BY proposal_id, at, who";
+        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?)
+    }
+}
+
+impl Tx {
+    /// Writes down what a forge tells of a proposal. A number that is not there yet is one newly offered; one that was closed
+    /// and is offered again is open again. What has landed stays landed.
+    pub async fn set_proposal(&mut self, project_id: i64, number: &str, offer: &Offer) -> Result<(), StoreError> {
+        let sql = "INSERT INTO proposals (project_id, number, title, target, source, head, author, outside, draft, link, state, offered_at, changed_at)
+                   VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, 'open', ?11, ?11)
+                   ON CONFLICT (project_id, number) DO UPDATE SET title = coalesce(nullif(?3, ''), title), target = ?4,
+                     source = coalesce(?5, source), head = ?6, author = coalesce(author, ?7), outside = outside OR ?8, draft = ?9,
+                     link = coalesce(?10, link), state = 'open', ended_at = NULL, changed_at = iif(head = ?6, changed_at, ?11)
+                   WHERE state <> 'landed'";
+        sqlx::query(sql)
+            .bind(project_id)
+            .bind(number)
+            .bind(offer.title.as_deref().unwrap_or_default())
+            .bind(&offer.target)
+            .bind(&offer.source)
+            .bind(&offer.commit)
+            .bind(&offer.by)
+            .bind(offer.outside)
+            .bind(offer.draft)
+            .bind(&offer.link)
+            .bind(self.now)
+            .execute(&mut *self.on)
+            .await?;
+        Ok(())
+    }
+
+    /// It was closed or has landed. False when it is not known, or was so before.
+    pub async fn end_proposal(&mut self, project_id: i64, number: &str, state: &str, as_commit: Option<&str>) -> Result<bool, StoreError> {
+        let sql = "UPDATE proposals SET state = ?3, ended_at = ?4, landed_as = coalesce(?5, landed_as)
+                   WHERE project_id = ?1 AND number = ?2 AND state <> ?3 AND state <> 'landed'";
+        let query = sqlx::query(sql).bind(project_id).bind(number).bind(state).bind(self.now).bind(as_commit);
+        Ok(query.execute(&mut *self.on).await?.rows_affected() > 0)
+    }
+
+    /// Someone's word on a proposal; none takes it back. It is for the commit that it names, or for the newest.
+    pub async fn set_review(
+        &mut self,
+        project_id: i64,
+        number: &str,
+        who: &str,
+        approves: Option<bool>,
+        commit: Option<&str>,
+    ) -> Result<(), StoreError> {
+        let sql = match approves {
+            None => "DELETE FROM reviews WHERE who = ?3 AND proposal_id = (SELECT id FROM proposals WHERE project_id = ?1 AND number = ?2)",
+            Some(_) => {
+                "INSERT INTO reviews (proposal_id, who, approves, commit_id, at)
+                 SELECT id, ?3, ?4, coalesce(?5, head), ?6 FROM proposals WHERE project_id = ?1 AND number = ?2
+                 ON CONFLICT DO UPDATE SET approves = ?4, commit_id = excluded.commit_id, at = ?6"
+            }
+        };
+        sqlx::query(sql).bind(project_id).bind(number).bind(who).bind(approves).bind(commit).bind(self.now).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
+    /// What the forge calls the comment that is rewritten; none: it is gone.
+    pub async fn set_proposal_comment(&mut self, id: i64, comment: Option<&str>) -> Result<(), StoreError> {
+        sqlx::query("UPDATE proposals SET comment = ? WHERE id = ?").bind(comment).bind(id).execute(&mut *self.on).await?;
+        Ok(())
+    }
+}

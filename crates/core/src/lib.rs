@@ -2,6 +2,7 @@
 //! clock or a random number, so everything here can be tested on its own.
 //!
 //! - [`access`]: who may do what.
+//! - [`landing`]: proposals that land one after another, each tested on top of those ahead.
 //! - [`language`]: a pipeline file's text, read with spans; every mistake as a [`language::Diagnostic`].
 //! - [`expression`]: `if`, written in CEL: compiled, what it reads, true or false.
 //! - [`template`]: placeholders in values.
@@ -22,6 +23,7 @@ pub mod engine;
 pub mod expression;
 pub mod forge;
 mod graph;
+pub mod landing;
 pub mod language;
 pub mod newest;
 pub mod order;

@@ -10,6 +10,7 @@ mod facts;
 mod forge;
 mod garbage;
 mod guides;
+mod landing;
 mod model;
 mod mutated;
 mod occasions;

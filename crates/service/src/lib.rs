@@ -9,6 +9,7 @@
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod app;
+mod badge;
 mod care;
 mod clock;
 mod events;

@@ -63,5 +63,7 @@ CREATE TABLE refs_seen (
 ALTER TABLE projects ADD COLUMN poll_ms INTEGER;    -- how often it is looked at; none: as its forge needs
 ALTER TABLE projects ADD COLUMN looked_at INTEGER;  -- when it was last looked at with success
 ALTER TABLE projects ADD COLUMN found TEXT;         -- what polling found that no hook told, in words
+ALTER TABLE projects ADD COLUMN badge_key TEXT NOT NULL DEFAULT '';   -- whoever has it sees badges, and nothing else
+UPDATE projects SET badge_key = lower(hex(randomblob(12)));
 ALTER TABLE runs ADD COLUMN proposal TEXT;          -- the proposal's number
 CREATE INDEX runs_of_proposal ON runs(project_id, proposal) WHERE proposal IS NOT NULL;

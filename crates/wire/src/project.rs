@@ -120,6 +120,18 @@ pub struct HookSecretView {
     pub hook_secret: String,
 }
 
+/// A project's badge, and what shows it in a text of each kind.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct BadgeView {
+    pub address: String,
+    /// The page that it leads to.
+    pub link: String,
+    pub markdown: String,
+    pub restructured_text: String,
+    pub asciidoc: String,
+    pub html: String,
+}
+
 /// Changes who sees a project.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

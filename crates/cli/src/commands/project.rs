@@ -9,7 +9,7 @@ use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::access::Seen;
 use ordotaxis_wire::board::BoardView;
-use ordotaxis_wire::project::ProjectView;
+use ordotaxis_wire::project::{BadgeView, ProjectView};
 use ordotaxis_wire::project::{NewForge, NewLogin, NewProject, RepositoryView, SetMainBranch, SetOutside, SetPoll, SetSeen};
 use reqwest::Method;
 
@@ -97,6 +97,16 @@ pub(crate) enum ProjectCommand {
         name: String,
         #[arg(value_enum)]
         by: SeenChoice,
+    },
+    /// Print the project's badge for a README, in Markdown, reStructuredText, AsciiDoc and HTML
+    Badge {
+        name: String,
+        /// Of one pipeline; of all together when absent
+        #[arg(long)]
+        pipeline: Option<String>,
+        /// The main branch when absent
+        #[arg(long)]
+        branch: Option<String>,
     },
     /// Say how often the repository is looked at for what no hook tells: `60s`, `never`, or `usual`
     Poll {
@@ -204,6 +214,24 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
             let repository: RepositoryView = api.put(&path, &ask).await?;
             let how = if repository.main_follows { ", as the repository names it" } else { "" };
             out::print(format!("the main branch of {name} is {}{how}", repository.main_branch));
+        }
+        ProjectCommand::Badge { name, pipeline, branch } => {
+            let of: Vec<(&str, String)> =
+                [("pipeline", pipeline), ("branch", branch)].into_iter().filter_map(|(key, value)| Some((key, value?))).collect();
+            let badge: BadgeView = api.read(api.request(Method::GET, &format!("projects/{name}/badge")).query(&of)).await?;
+            if json {
+                out::json(&badge);
+                return OK;
+            }
+            for (kind, text) in [
+                ("Markdown", badge.markdown),
+                ("reStructuredText", badge.restructured_text),
+                ("AsciiDoc", badge.asciidoc),
+                ("HTML", badge.html),
+            ] {
+                out::print(out::dim(kind));
+                out::print(text);
+            }
         }
         ProjectCommand::Poll { name, every } => {
             let (poll_ms, told) = poll(&every)?;

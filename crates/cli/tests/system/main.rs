@@ -11,6 +11,7 @@ mod edge;
 mod escape;
 mod faults;
 mod forges;
+mod fourth;
 mod guides;
 mod here;
 mod hooks;

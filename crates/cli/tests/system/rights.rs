@@ -19,7 +19,7 @@ const NEEDS: &[(&str, &str)] = &[
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why",
     ),
-    ("reader, signed in", "list_connections list_secrets show_repository"),
+    ("reader, signed in", "list_connections list_secrets show_repository show_badge"),
     ("operator", "start_run again allow_run start_job stop_run add_note"),
     (
         "editor",

@@ -41,6 +41,7 @@ pub(super) const ROUTES: &[(&str, &str, Action)] = &[
     ("POST", "/projects", Action::AddProject),
     ("GET", "/projects/{name}", Action::SeeProject),
     ("DELETE", "/projects/{name}", Action::RemoveProject),
+    ("GET", "/projects/{name}/badge", Action::SeeSettings),
     ("PUT", "/projects/{name}/outside", Action::SetProject),
     ("PUT", "/projects/{name}/poll", Action::SetProject),
     ("PUT", "/projects/{name}/seen", Action::SetSeen),

@@ -1,6 +1,7 @@
 //! The service's HTTP: one router. People's calls are under `/api/v1` and described by OpenAPI; runners speak under
 //! `/runner/v1`, forges under `/hooks/v1`; everything else is the console.
 
+mod badges;
 mod body;
 mod caller;
 mod console;
@@ -65,6 +66,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))
         .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(hooks::LIMIT)))
         .nest("/runner/v1", runner::router())
+        .route("/badge/{file}", get(badges::badge))
         .route("/view/{token}/{*path}", get(people::page))
         .route("/.well-known/openid-configuration", get(well_known::discovery))
         .route("/.well-known/jwks.json", get(well_known::keys))

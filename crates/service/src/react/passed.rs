@@ -78,6 +78,7 @@ mod tests {
             forge: None,
             outside: "ask".into(),
             seen: Seen::All,
+            badge_key: String::new(),
             created_at: 0,
         };
         for (occasion, to_own, to_others) in [

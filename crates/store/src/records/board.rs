@@ -42,6 +42,16 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(json(projects)?).bind(limit).fetch_all(&self.reads).await?)
     }
 
+    /// Of each pipeline the newest verdict for a branch, newest first: (number, state). Of one that never ended the run that
+    /// goes on; what was overtaken, or starts nothing, says nothing about a branch.
+    pub async fn newest_verdicts(&self, project_id: i64, branch: &str, pipeline: Option<&str>) -> Result<Vec<(i64, String)>, StoreError> {
+        let sql = "SELECT number, state FROM runs JOIN (
+                     SELECT coalesce(max(id) FILTER (WHERE ended_at IS NOT NULL), max(id)) AS newest FROM runs
+                     WHERE project_id = ?1 AND branch = ?2 AND (?3 IS NULL OR pipeline = ?3) AND state NOT IN ('overtaken', 'skipped')
+                     GROUP BY pipeline) ON id = newest ORDER BY id DESC";
+        Ok(sqlx::query_as(sql).bind(project_id).bind(branch).bind(pipeline).fetch_all(&self.reads).await?)
+    }
+
     /// For each project the first of the latest runs on its main branch that all have the same verdict. Runs that neither
     /// passed nor failed say nothing about a branch.
     pub async fn turned(&self, projects: &[i64]) -> Result<Vec<BrokenRow>, StoreError> {

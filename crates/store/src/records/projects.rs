@@ -20,6 +20,8 @@ pub struct Project {
     pub outside: String,
     /// Who sees it.
     pub seen: Seen,
+    /// Whoever has it sees its badges, and nothing else. Made when the project is added.
+    pub badge_key: String,
     pub created_at: i64,
 }
 
@@ -50,6 +52,7 @@ struct Row {
     forge: Option<String>,
     outside: String,
     seen: String,
+    badge_key: String,
     created_at: i64,
 }
 
@@ -66,6 +69,7 @@ impl Row {
             forge,
             outside: self.outside,
             seen: self.seen.parse().map_err(|_| StoreError::Value("projects.seen"))?,
+            badge_key: self.badge_key,
             created_at: self.created_at,
         })
     }
@@ -103,8 +107,8 @@ impl Tx {
     /// it afterwards with [`Records::seal_project`].
     pub async fn add_project(&mut self, project: &Project) -> Result<i64, StoreError> {
         let forge = project.forge.as_ref().and_then(|forge| serde_json::to_string(forge).ok());
-        let sql = "INSERT INTO projects (id, name, git_url, main_branch, main_follows, hook_secret, forge, outside, seen, created_at)
-                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'projects'), ?, ?, ?, ?, '', ?, ?, ?, ?) RETURNING id";
+        let sql = "INSERT INTO projects (id, name, git_url, main_branch, main_follows, hook_secret, forge, outside, seen, badge_key, created_at)
+                   VALUES ((SELECT last + 1 FROM ids WHERE of = 'projects'), ?, ?, ?, ?, '', ?, ?, ?, lower(hex(randomblob(12))), ?) RETURNING id";
         sqlx::query_scalar(sql)
             .bind(&project.name)
             .bind(&project.git_url)

@@ -49,6 +49,7 @@ pub(crate) async fn project(records: &Records, name: &str) -> Project {
         forge: Some(forge),
         outside: "ask".into(),
         seen: Seen::All,
+        badge_key: String::new(),
         created_at: 1,
     };
     change!(records, 1, add_project(&project)).expect("a project");

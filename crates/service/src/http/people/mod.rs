@@ -127,6 +127,7 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(projects::set_seen))
         .routes(routes!(notes::add))
         .routes(routes!(projects::set_poll))
+        .routes(routes!(projects::badge))
         .routes(routes!(deliveries::list))
         .routes(routes!(deliveries::show))
         .routes(routes!(deliveries::again))

@@ -6,7 +6,7 @@ use crate::clock;
 use crate::forge::PLAIN;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
-use crate::http::extract::{Body, Path};
+use crate::http::extract::{Body, Path, Query};
 use crate::keeper::RunCommand;
 use axum::Json;
 use axum::extract::State;
@@ -16,9 +16,11 @@ use ordotaxis_core::language::nearest;
 use ordotaxis_store::{Entry, Forge, PolledRow, Project};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::project::ProjectView;
+use ordotaxis_wire::project::{BadgeView, ProjectView};
 use ordotaxis_wire::project::{NewProject, SetOutside, SetPoll, SetSeen};
+use serde::Deserialize;
 use std::collections::HashMap;
+use utoipa::IntoParams;
 
 /// Where a project's forge sends its webhooks.
 pub(super) fn hook_url(app: &App, project: &str) -> String {
@@ -125,6 +127,7 @@ pub(crate) async fn add(
         forge,
         outside: "ask".to_owned(),
         seen: Seen::All,
+        badge_key: String::new(),
         created_at: clock::now(),
     };
     let mut tx = app.records.tx(&caller.actor, project.created_at).await?;
@@ -200,6 +203,39 @@ pub(crate) async fn set_poll(
     tx.commit().await?;
     app.polls.hurry(project.id);
     Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Badge {
+    /// Of one pipeline; of all together when absent.
+    pipeline: Option<String>,
+    /// The main branch when absent.
+    branch: Option<String>,
+}
+
+/// The address of a project's badge, and what shows it in a README. Where the project is not public, the address carries a
+/// key that opens badges and nothing else.
+#[utoipa::path(get, operation_id = "show_badge", path = "/api/v1/projects/{name}/badge", params(("name" = String, Path), Badge), responses((status = 200, body = BadgeView), (status = 404, body = Problem)))]
+pub(crate) async fn badge(State(app): State<App>, Path(name): Path<String>, Query(of): Query<Badge>) -> Result<Json<BadgeView>, ApiError> {
+    let project = find(&app, &name).await?;
+    let key = (project.seen != Seen::Public).then(|| project.badge_key.clone());
+    let mut address = url::Url::parse(&app.public_url).map_err(|_| ApiError::field("/", "the service's own address is none"))?;
+    address.set_path(&format!("/badge/{}.svg", project.name));
+    for (name, value) in [("pipeline", &of.pipeline), ("branch", &of.branch), ("key", &key)] {
+        if let Some(value) = value {
+            address.query_pairs_mut().append_pair(name, value);
+        }
+    }
+    let (address, link) = (address.to_string(), format!("{}/projects/{}", app.public_url, project.name));
+    Ok(Json(BadgeView {
+        markdown: format!("[![{name}]({address})]({link})"),
+        restructured_text: format!(".. image:: {address}\n   :target: {link}\n   :alt: {name}"),
+        asciidoc: format!("image:{address}[{name},link={link}]"),
+        html: format!("<a href=\"{link}\"><img src=\"{}\" alt=\"{name}\"></a>", address.replace('&', "&amp;")),
+        address,
+        link,
+    }))
 }
 
 /// Say who sees a project: all who are signed in (`all`), whom it was granted (`granted`), or everybody (`public`).

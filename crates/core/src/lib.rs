@@ -14,6 +14,7 @@
 //! - [`digest`]: what a job's result depends on.
 //! - [`newest`]: which commit of a branch is the newest, in whatever order pushes are looked at.
 //! - [`report`]: what jobs write about their tests.
+//! - [`rules`]: what admits changes.
 //! - [`share`]: tests shared out among copies of a job.
 
 pub mod access;
@@ -29,5 +30,6 @@ pub mod newest;
 pub mod order;
 pub mod plan;
 pub mod report;
+pub mod rules;
 pub mod share;
 pub mod template;

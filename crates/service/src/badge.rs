@@ -128,7 +128,7 @@ mod tests {
                 let mut texts = Vec::new();
                 loop {
                     match reader.read_event().expect("well formed") {
-                        quick_xml::events::Event::Text(text) => texts.push(text.decode().expect("text").into_owned()),
+                        quick_xml::events::Event::Text(text) => texts.push(text.into_inner().into_owned()),
                         quick_xml::events::Event::Eof => break,
                         _ => {}
                     }

@@ -20,6 +20,7 @@ mod planning;
 mod queueing;
 mod reports;
 mod returns;
+mod rules;
 mod settings;
 mod sharing;
 mod starts;

@@ -1,0 +1,38 @@
+//! Every key of the rules, with what its value may look like.
+
+use crate::language::shape::{Format, Key, Names, Shape};
+
+const WORDS: &Shape = &Shape::List(&Shape::Text(Format::Word));
+
+const fn key(name: &'static str, shape: &'static Shape, says: &'static str) -> Key {
+    Key { name, shape, says, required: false }
+}
+
+const APPROVALS: &[Key] = &[
+    Key { name: "of", shape: &Shape::Number { least: 1, most: 20 }, says: "how many persons must approve", required: true },
+    key("by", WORDS, "persons and @groups, of whom they must be; anybody who may operate the project when absent"),
+    key("author", &Shape::Flag, "whether the author's own approval counts; false when absent"),
+];
+
+pub(super) const BRANCH: &[Key] = &[
+    key(
+        "land",
+        &Shape::Choice(&["queue", "free"]),
+        "\"queue\": proposals land one after another, each tested on top of those ahead; \"free\" when absent",
+    ),
+    key("wants", WORDS, "pipelines that must pass on the combined result; [\"main\"] when absent"),
+    key("approvals", &Shape::Table { keys: APPROVALS, called: "`approvals`" }, "who must agree with the newest commit of a proposal"),
+    key("how", &Shape::Choice(&["merge", "squash", "rebase"]), "how a proposal is put in; \"merge\" when absent"),
+    key("ahead", &Shape::Number { least: 1, most: 16 }, "how many trials run at once, each on top of those ahead of it; 4 when absent"),
+    key("together", &Shape::Number { least: 1, most: 50 }, "how many proposals are tried together; 1 when absent"),
+    key("closed", WORDS, "times in which nothing lands: \"Fri 16:00 - Mon 06:00 Europe/Oslo\""),
+];
+
+pub(super) const FILE: &[Key] = &[
+    Key { name: "rules", shape: &Shape::Number { least: 1, most: 1 }, says: "the version of the rules: 1", required: true },
+    key(
+        "branch",
+        &Shape::Map { names: Names::Any, of: &Shape::Table { keys: BRANCH, called: "branch" }, called: "a branch" },
+        "how changes come into a branch: [branch.NAME]",
+    ),
+];

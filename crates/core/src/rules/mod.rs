@@ -1,0 +1,114 @@
+//! The rules of a project, `ordotaxis/rules.toml`: text → [`Rules`], with every mistake told as those of pipelines are. They
+//! are read from the main branch only: what admits changes must not be changed by the change that it admits.
+//!
+//! - `keys`: every key with what it may look like;
+//! - `read`: the reading;
+//! - `hours`: times of the week.
+
+mod hours;
+mod keys;
+mod read;
+
+pub use hours::{Hours, HoursError, opens};
+pub use read::{read, schema};
+
+use crate::landing::Manner;
+use crate::language::Span;
+use indexmap::IndexMap;
+
+/// Where they stand in a repository.
+pub const FILE: &str = "ordotaxis/rules.toml";
+
+/// What holds for a project.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Rules {
+    /// By name of the branch.
+    pub branches: IndexMap<String, BranchRules>,
+}
+
+/// How changes come into a branch.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BranchRules {
+    /// Where it stands in the file.
+    pub span: Span,
+    /// Proposals land through the queue, and nothing else is pushed.
+    pub queue: bool,
+    /// Pipelines that must pass on the combined result.
+    pub wants: Vec<String>,
+    /// All of these must be there.
+    pub approvals: Vec<Approvals>,
+    pub how: How,
+    pub manner: Manner,
+    /// Times in which nothing lands.
+    pub closed: Vec<Hours>,
+}
+
+/// Who must agree with the newest commit of a proposal.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Approvals {
+    /// How many.
+    pub of: usize,
+    /// Persons and `@groups`, of whom it must be; anybody who may operate the project when empty.
+    pub by: Vec<String>,
+    /// Whether the author counts.
+    pub author: bool,
+}
+
+/// How a proposal is put into its branch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum How {
+    /// A commit with two parents.
+    Merge,
+    /// One commit with all that it changes.
+    Squash,
+    /// Each of its commits, one after the other.
+    Rebase,
+}
+
+impl Default for BranchRules {
+    fn default() -> BranchRules {
+        BranchRules {
+            span: 0..0,
+            queue: false,
+            wants: vec!["main".to_owned()],
+            approvals: Vec::new(),
+            how: How::Merge,
+            manner: Manner::default(),
+            closed: Vec::new(),
+        }
+    }
+}
+
+impl Rules {
+    /// A branch's rules; those of a branch that the file does not name are that everything is free.
+    pub fn branch(&self, name: &str) -> BranchRules {
+        self.branches.get(name).cloned().unwrap_or_default()
+    }
+
+    /// Both together: what either asks for is asked for. `more` can so never make anything easier.
+    #[must_use]
+    pub fn stricter(mut self, more: &Rules) -> Rules {
+        for (name, more) in &more.branches {
+            let own = self.branch(name);
+            self.branches.insert(name.clone(), own.stricter(more));
+        }
+        self
+    }
+}
+
+impl BranchRules {
+    fn stricter(mut self, more: &BranchRules) -> BranchRules {
+        // A branch that is free wants nothing yet: what it wants by itself is nobody's word.
+        if self.queue || !more.queue {
+            let new: Vec<String> = more.wants.iter().filter(|name| !self.wants.contains(name)).cloned().collect();
+            self.wants.extend(new);
+        } else {
+            self.wants.clone_from(&more.wants);
+            (self.how, self.manner) = (more.how, more.manner);
+        }
+        self.queue |= more.queue;
+        self.approvals.extend(more.approvals.iter().cloned());
+        self.closed.extend(more.closed.iter().cloned());
+        self
+    }
+}

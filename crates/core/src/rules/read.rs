@@ -1,0 +1,89 @@
+//! Reads the rules of a project.
+
+use super::{Approvals, BranchRules, Hours, How, Rules, keys};
+use crate::landing::Manner;
+use crate::language::reader::{self, Reader, Value};
+use crate::language::shape::Place;
+use crate::language::{Code, Diagnostic, FILE_LIMIT, Span, document};
+use std::str::FromStr;
+use toml::de::DeTable;
+
+/// Reads a file's text. The rules hold what could be read; they must not count when a diagnostic is an error.
+pub fn read(text: &str) -> (Rules, Vec<Diagnostic>) {
+    if text.len() > FILE_LIMIT {
+        let message = format!("the file is {} bytes long; at most {FILE_LIMIT} are read", text.len());
+        return (Rules::default(), vec![Diagnostic::error(Code::Limit, 0..0, message)]);
+    }
+    document::read(text, |reader, table| {
+        reader.fits_table(table, keys::FILE, Place::Fixed("the file"), 0..0);
+        let mut rules = Rules::default();
+        for (name, value) in table.get("branch").and_then(reader::table).into_iter().flatten() {
+            let Some(table) = reader::table(value) else { continue };
+            rules.branches.insert(name.get_ref().to_string(), branch(reader, table, name.span()));
+        }
+        rules
+    })
+}
+
+/// The rules as JSON Schema, for editors.
+pub fn schema() -> serde_json::Value {
+    let schema = crate::language::schema::of_file("urn:ordotaxis:rules:1", "Ordotaxis rules, version 1", keys::FILE);
+    serde_json::Value::Object(schema)
+}
+
+fn branch(notes: &mut Reader<'_>, table: &DeTable<'_>, span: Span) -> BranchRules {
+    let usual = BranchRules::default();
+    let text = |key: &str| table.get(key).and_then(reader::string);
+    let number = |key: &str, usual: usize| {
+        let given = table.get(key).and_then(reader::number).and_then(|number| usize::try_from(number).ok());
+        given.unwrap_or(usual)
+    };
+    let rules = BranchRules {
+        span: span.clone(),
+        queue: text("land").as_deref() == Some("queue"),
+        wants: table.get("wants").map_or(usual.wants, reader::strings),
+        approvals: table.get("approvals").and_then(reader::table).and_then(approvals).into_iter().collect(),
+        how: match text("how").as_deref() {
+            Some("squash") => How::Squash,
+            Some("rebase") => How::Rebase,
+            _ => How::Merge,
+        },
+        manner: Manner { ahead: number("ahead", usual.manner.ahead), together: number("together", usual.manner.together) },
+        closed: table.get("closed").map(|value| closed(notes, value)).unwrap_or_default(),
+    };
+    if rules.queue && rules.wants.is_empty() {
+        let told = Diagnostic::error(Code::BadValue, span, "a queue that wants no pipeline tests nothing");
+        notes.note(told.hint("name one: wants = [\"main\"]"));
+    } else if !rules.queue {
+        // What only the queue does is not done for a branch that is free.
+        for key in ["wants", "approvals", "how", "ahead", "together", "closed"] {
+            if let Some(value) = table.get(key) {
+                let told = Diagnostic::warning(Code::Unused, value.span(), format!("`{key}` is for the queue, and this branch has none"));
+                notes.note(told.hint("write land = \"queue\", or take it away"));
+            }
+        }
+    }
+    rules
+}
+
+fn approvals(table: &DeTable<'_>) -> Option<Approvals> {
+    Some(Approvals {
+        of: usize::try_from(table.get("of").and_then(reader::number)?).ok()?,
+        by: table.get("by").map(reader::strings).unwrap_or_default(),
+        author: table.get("author").and_then(reader::flag).unwrap_or(false),
+    })
+}
+
+fn closed(notes: &mut Reader<'_>, value: &Value<'_>) -> Vec<Hours> {
+    let mut hours = Vec::new();
+    for one in reader::texts(value) {
+        match Hours::from_str(&one.value) {
+            Ok(read) => hours.push(read),
+            Err(why) => {
+                let hint = "write \"Fri 16:00 - Mon 06:00 Europe/Oslo\", \"Mon-Fri 08:00-16:00\" or \"22:00-06:00\"";
+                notes.note(Diagnostic::error(Code::BadValue, one.span, why.to_string()).hint(hint));
+            }
+        }
+    }
+    hours
+}

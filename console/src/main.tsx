@@ -13,6 +13,9 @@ import { Frame } from './parts/Frame';
 const Board = lazy(() => import('./pages/board/Board'));
 const Run = lazy(() => import('./pages/run/Run'));
 const Project = lazy(() => import('./pages/project/Project'));
+const Deliveries = lazy(() => import('./pages/project/Deliveries'));
+const Proposals = lazy(() => import('./pages/project/Proposals'));
+const OneProposal = lazy(async () => ({ default: (await import('./pages/project/Proposals')).OneProposal }));
 const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
 const People = lazy(() => import('./pages/people/People'));
@@ -44,6 +47,10 @@ function Console() {
               <Route path="/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
+              <Route path="/projects/:project/proposals" element={framed(<Proposals />)} />
+              <Route path="/projects/:project/proposals/:proposal" element={framed(<OneProposal />)} />
+              <Route path="/projects/:project/deliveries" element={framed(<Deliveries />)} />
+              <Route path="/projects/:project/deliveries/:delivery" element={framed(<Deliveries />)} />
               <Route path="/projects/:project/numbers" element={framed(<Kept what="numbers" />)} />
               <Route path="/projects/:project/caches" element={framed(<Kept what="caches" />)} />
               <Route path="/projects/:project/flaky" element={framed(<Kept what="flaky" />)} />

@@ -26,9 +26,11 @@ export default function Kept({ what }: { what: 'numbers' | 'caches' | 'flaky' })
 export function ProjectWords({ project, at }: { project: string; at: string }) {
   const pages = [
     ['runs', 'Runs', ''],
+    ['proposals', 'Proposals', '/proposals'],
     ['numbers', 'Numbers', '/numbers'],
     ['flaky', 'Flaky tests', '/flaky'],
     ['caches', 'Caches', '/caches'],
+    ['deliveries', 'Deliveries', '/deliveries'],
     ['journal', 'Journal', '/journal'],
   ];
   return (

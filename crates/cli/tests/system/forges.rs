@@ -383,6 +383,7 @@ async fn badges_say_how_a_branch_is() {
         (drawn.headers()["content-type"].as_bytes(), drawn.headers()["cache-control"].as_bytes()),
         (&b"image/svg+xml"[..], &b"no-cache"[..])
     );
+    assert_eq!(drawn.headers()["cross-origin-resource-policy"], "cross-origin", "pages of others show it");
     let tag = drawn.headers()["etag"].clone();
     assert!(drawn.text().await.expect("text").contains(">passed</text>"));
     let same = client.get(&address).header("if-none-match", &tag).send().await.expect("an answer");

@@ -8,7 +8,7 @@ use super::known::Address;
 use crate::app::App;
 use crate::badge::{Says, svg};
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use ordotaxis_core::access::Seen;
 use ordotaxis_core::engine::State as RunState;
@@ -72,6 +72,8 @@ fn answer(headers: &HeaderMap, kind: &'static str, body: String) -> Response {
     own.insert(header::CONTENT_TYPE, HeaderValue::from_static(kind));
     own.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
     own.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static("default-src 'none'"));
+    // It is made to stand in pages of others.
+    own.insert(HeaderName::from_static("cross-origin-resource-policy"), HeaderValue::from_static("cross-origin"));
     if let Ok(tag) = HeaderValue::from_str(&tag) {
         own.insert(header::ETAG, tag);
     }

@@ -1,0 +1,196 @@
+// What is offered to a project: who offers it, who approved its newest commit, how its runs went; and one proposal with
+// every run of it.
+import { useQuery } from '@tanstack/react-query';
+import { Segmented } from 'antd';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { answered, api, type Schemas } from '../../api/client';
+import { StateWord } from '../../look/states';
+import { Trouble } from '../../parts/Trouble';
+import { age, duration, exact, time, took, useNow } from '../../parts/words';
+import { ProjectWords } from './Kept';
+
+type Proposal = Schemas['ProposalView'];
+
+/** Whether it is still offered, in words. */
+function standing(one: Proposal): string {
+  if (one.state === 'open' && one.draft) return 'draft';
+  return one.state;
+}
+
+function Approvals({ proposal }: { proposal: Proposal }) {
+  return proposal.reviews.map((review) => (
+    <div key={review.by} className={review.current ? undefined : 'soft'}>
+      {review.by} {review.approves ? 'approves' : 'refuses'}
+      {!review.current && ' an earlier commit'}
+    </div>
+  ));
+}
+
+function Verdicts({ proposal }: { proposal: Proposal }) {
+  if (proposal.verdicts.length === 0) return <span className="soft">no run of its newest commit</span>;
+  return proposal.verdicts.map((verdict) => (
+    <div key={verdict.pipeline}>
+      <Link to={`/runs/${verdict.run}`} title={verdict.sentence}>
+        <StateWord state={verdict.state} />
+      </Link>{' '}
+      <span className="soft">{verdict.pipeline}</span>
+    </div>
+  ));
+}
+
+export default function Proposals() {
+  const { project = '' } = useParams();
+  const [which, setWhich] = useState('open');
+  const now = useNow(true);
+  const { data, error } = useQuery({
+    queryKey: ['proposals', project, which],
+    queryFn: () =>
+      answered(
+        api.GET('/api/v1/projects/{project}/proposals', {
+          params: { path: { project }, query: { all: which === 'all' } },
+        }),
+      ),
+    refetchInterval: 5_000,
+  });
+  return (
+    <>
+      <ProjectWords project={project} at="proposals" />
+      <div className="bar" style={{ padding: '8px 0', borderBottom: 0 }}>
+        <span className="grow" />
+        <Segmented aria-label="Which proposals" value={which} onChange={setWhich} options={['open', 'all']} />
+      </div>
+      {error && <Trouble error={error} />}
+      {data && data.length === 0 && (
+        <p className="empty">
+          Nothing is offered{which === 'open' && ' now'}. Proposals come from the project's forge; which one that is,{' '}
+          <code>ordotaxis project show {project}</code> says.
+        </p>
+      )}
+      {data && data.length > 0 && (
+        <table className="sheet">
+          <thead>
+            <tr>
+              <th>proposal</th>
+              <th>state</th>
+              <th>title</th>
+              <th>for</th>
+              <th>by</th>
+              <th>approved</th>
+              <th>verdict</th>
+              <th>changed</th>
+            </tr>
+          </thead>
+          <tbody>
+            {data.map((one) => (
+              <tr key={one.number}>
+                <td className="num">
+                  <Link to={`/projects/${project}/proposals/${one.number}`}>{one.number}</Link>
+                </td>
+                <td>{standing(one)}</td>
+                <td>
+                  {one.title} {one.outside && <span className="soft">from outside</span>}
+                </td>
+                <td>{one.target}</td>
+                <td>{one.author}</td>
+                <td>
+                  <Approvals proposal={one} />
+                </td>
+                <td>
+                  <Verdicts proposal={one} />
+                </td>
+                <td className="num" title={exact(one.changed_at)}>
+                  {age(now - time(one.changed_at))}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+export function OneProposal() {
+  const { project = '', proposal = '' } = useParams();
+  const now = useNow(true);
+  const { data, error } = useQuery({
+    queryKey: ['proposal', project, proposal],
+    queryFn: () =>
+      answered(api.GET('/api/v1/projects/{project}/proposals/{proposal}', { params: { path: { project, proposal } } })),
+    refetchInterval: 5_000,
+  });
+  return (
+    <>
+      <ProjectWords project={project} at="proposals" />
+      {error && <Trouble error={error} />}
+      {data && (
+        <>
+          <h2>
+            {data.number}: {data.title}
+          </h2>
+          <p className="soft">
+            {standing(data)}, offered by {data.author ?? 'someone'}
+            {data.outside && ' from outside'}
+            {data.source && ` from ${data.source}`} for {data.target}, <code>{data.commit.slice(0, 10)}</code>,{' '}
+            <span title={exact(data.changed_at)}>{age(now - time(data.changed_at))}</span>
+            {data.landed_as && (
+              <>
+                ; landed as <code>{data.landed_as.slice(0, 10)}</code>
+              </>
+            )}
+            {data.link && (
+              <>
+                {' '}
+                <a href={data.link} rel="noreferrer">
+                  at the forge
+                </a>
+              </>
+            )}
+          </p>
+          <Approvals proposal={data} />
+          {data.runs.length === 0 ? (
+            <p className="empty">
+              It has no runs: no pipeline has <code>proposal</code> among its <code>[starts]</code> for this branch.
+            </p>
+          ) : (
+            <table className="sheet">
+              <thead>
+                <tr>
+                  <th>run</th>
+                  <th>state</th>
+                  <th>pipeline</th>
+                  <th>commit</th>
+                  <th>time</th>
+                  <th>begun</th>
+                  <th>what happened</th>
+                </tr>
+              </thead>
+              <tbody>
+                {data.runs.map((run) => (
+                  <tr key={run.run}>
+                    <td className="num">
+                      <Link to={`/runs/${run.run}`}>{run.number}</Link>
+                    </td>
+                    <td>
+                      <StateWord state={run.state} />
+                    </td>
+                    <td>{run.pipeline}</td>
+                    <td>
+                      <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
+                    </td>
+                    <td className="num">{run.started_at && duration(took(run, now) ?? 0)}</td>
+                    <td className="num" title={exact(run.created_at)}>
+                      {age(now - time(run.created_at))}
+                    </td>
+                    <td className="soft">{run.sentence}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </>
+      )}
+    </>
+  );
+}

@@ -16,6 +16,7 @@ const Project = lazy(() => import('./pages/project/Project'));
 const Deliveries = lazy(() => import('./pages/project/Deliveries'));
 const Proposals = lazy(() => import('./pages/project/Proposals'));
 const OneProposal = lazy(async () => ({ default: (await import('./pages/project/Proposals')).OneProposal }));
+const Landing = lazy(() => import('./pages/project/Landing'));
 const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
 const People = lazy(() => import('./pages/people/People'));
@@ -49,6 +50,7 @@ function Console() {
               <Route path="/projects/:project" element={framed(<Project />)} />
               <Route path="/projects/:project/proposals" element={framed(<Proposals />)} />
               <Route path="/projects/:project/proposals/:proposal" element={framed(<OneProposal />)} />
+              <Route path="/projects/:project/landing" element={framed(<Landing />)} />
               <Route path="/projects/:project/deliveries" element={framed(<Deliveries />)} />
               <Route path="/projects/:project/deliveries/:delivery" element={framed(<Deliveries />)} />
               <Route path="/projects/:project/numbers" element={framed(<Kept what="numbers" />)} />

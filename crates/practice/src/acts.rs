@@ -1,16 +1,11 @@
 //! What can be done to a repository of the forge, whatever dialect it is asked in.
 
-use crate::announce::{News, Turn};
+use crate::answer::Answer;
 use crate::book::{Comment, Offered, Proposal, Repository, Review};
 use crate::forge::Forge;
+use crate::news::{News, Turn};
 use crate::status::Status;
 use axum::http::StatusCode;
-
-/// How many proposals a page of a list holds.
-pub(crate) const PAGE: usize = 20;
-
-/// An answer, or a status with words.
-pub(crate) type Answer<T> = Result<T, (StatusCode, String)>;
 
 fn unknown(what: &str, name: impl std::fmt::Display) -> (StatusCode, String) {
     (StatusCode::NOT_FOUND, format!("there is no {what} {name}\n"))

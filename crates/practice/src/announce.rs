@@ -1,42 +1,16 @@
-//! What the forge tells its hooks of, whatever dialect it speaks.
+//! Tells hooks.
 
-use crate::book::{Proposal, Review};
+use crate::deliver::deliver;
 use crate::forge::Forge;
-use crate::hook::deliver;
-
-/// One branch or tag that names something else than before.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Move {
-    /// `refs/heads/…` or `refs/tags/…`
-    pub(crate) name: String,
-    pub(crate) before: Option<String>,
-    pub(crate) now: Option<String>,
-}
-
-/// What happened to a proposal.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Turn {
-    Offered,
-    Changed,
-    Closed,
-    Landed,
-}
-
-/// Something that happened.
-#[derive(Debug, Clone)]
-pub(crate) enum News {
-    Moved { moves: Vec<Move>, by: String },
-    Proposal { proposal: Proposal, turn: Turn, by: String },
-    Comment { proposal: Proposal, text: String, by: String },
-    Review { proposal: Proposal, review: Review },
-}
+use crate::letters::letters;
+use crate::news::News;
 
 impl Forge {
     /// Tells a repository's hook, in the forge's dialect.
     pub(crate) fn announce(&self, repository: &str, news: &News) {
         let hook = self.book().repositories.get(repository).and_then(|known| known.hook.clone());
         let Some(hook) = hook else { return };
-        for letter in self.dialect.letters(&self.url, repository, news) {
+        for letter in letters(self.dialect, &self.url, repository, news) {
             tokio::spawn(deliver(self.client.clone(), hook.clone(), self.dialect, letter));
         }
     }

@@ -1,6 +1,5 @@
 //! What the forge remembers: one JSON file beside its repositories.
 
-use crate::hook::Hook;
 use crate::status::Status;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -78,4 +77,11 @@ pub struct Comment {
     pub id: usize,
     pub by: String,
     pub text: String,
+}
+
+/// Where a repository's webhooks go, and what signs them.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Hook {
+    pub(crate) url: String,
+    pub(crate) secret: String,
 }

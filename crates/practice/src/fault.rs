@@ -1,13 +1,6 @@
 //! Failing and slow answers on demand: each fault meets one call that brings the repository's token, in the order given.
 
-use crate::forge::Forge;
-use axum::body::{Body, Bytes};
-use axum::extract::{Request, State};
-use axum::http::{StatusCode, header};
-use axum::middleware::Next;
-use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
-use std::time::Duration;
 
 /// What the next call meets.
 #[derive(Debug, Clone, Deserialize)]
@@ -42,42 +35,4 @@ pub enum What {
     Slow {
         ms: u64,
     },
-}
-
-impl Forge {
-    /// The next calls meet these.
-    pub fn will_fail(&self, faults: impl IntoIterator<Item = Fault>) {
-        self.faults().extend(faults);
-    }
-}
-
-/// Lets a call through, or lets it meet the fault that waits for it.
-pub(crate) async fn meet(State(forge): State<Forge>, request: Request, next: Next) -> Response {
-    let brings = ["authorization", "x-beacon-pass"].iter().any(|name| request.headers().contains_key(*name));
-    let fault = {
-        let mut faults = forge.faults();
-        let at = faults.iter().position(|fault| brings && request.uri().path().contains(&fault.on));
-        at.map(|at| faults.remove(at).what)
-    };
-    match fault {
-        None => next.run(request).await,
-        Some(What::Slow { ms }) => {
-            tokio::time::sleep(Duration::from_millis(ms)).await;
-            next.run(request).await
-        }
-        Some(What::Status { status }) => {
-            let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-            (status, "the practice forge was told to refuse this\n").into_response()
-        }
-        Some(What::Busy { seconds }) => (StatusCode::TOO_MANY_REQUESTS, [(header::RETRY_AFTER, seconds.to_string())]).into_response(),
-        Some(What::Half) => {
-            let broken = futures_util::stream::iter([
-                Ok(Bytes::from_static(b"{\"proposals\": [{")),
-                Err(std::io::Error::other("told to break off")),
-            ]);
-            ([(header::CONTENT_TYPE, "application/json")], Body::from_stream(broken)).into_response()
-        }
-        Some(What::Page) => axum::response::Html("<!doctype html><title>Sign in</title><form>").into_response(),
-        Some(What::Redirect { to }) => (StatusCode::FOUND, [(header::LOCATION, to)]).into_response(),
-    }
 }

@@ -4,15 +4,21 @@
 
 mod acts;
 mod announce;
+mod answer;
 mod backend;
 mod book;
+mod calls;
+mod deliver;
 mod dialect;
 mod fault;
 mod forge;
-mod hook;
 mod large;
+mod letters;
+mod meet;
+mod news;
 mod page;
 mod people;
+mod serve;
 mod status;
 
 pub use book::{Comment, Offered, Proposal, Review};

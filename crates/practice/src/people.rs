@@ -1,11 +1,10 @@
 //! What people do at the forge, as calls: for the demo, the tests, and whoever tries it by hand. Whatever dialect the forge
 //! speaks, these stay the same.
 
-use crate::acts::Answer;
-use crate::book::{Proposal, Repository};
+use crate::answer::Answer;
+use crate::book::{Hook, Proposal, Repository};
 use crate::fault::Fault;
 use crate::forge::Forge;
-use crate::hook::Hook;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::routing::{delete, post, put};

@@ -6,6 +6,7 @@
 //! - `react`: what follows from what happened to runs.
 //! - `work`: the queue of everything that is to be done outside.
 //! - `forge`: what forges send and what is asked of them.
+//! - `landing`: acts for the queue in which proposals land.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod app;
@@ -18,6 +19,7 @@ mod http;
 mod identity;
 mod keeper;
 mod kept;
+mod landing;
 mod listening;
 mod occasions;
 mod places;

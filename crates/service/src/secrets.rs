@@ -68,8 +68,9 @@ fn out_of_reach(reach: &Reach, occasion: &Occasion, pipeline: &str, main: &str) 
         true => (vec![literally(main)], vec!["**".to_owned()]),
         false => (reach.branches.clone().unwrap_or_default(), reach.tags.clone().unwrap_or_default()),
     };
-    // Of a proposal the branch that it comes from counts: its author may write to that one.
-    let branch = occasion.source().or(occasion.branch());
+    // Of a proposal the branch that it comes from counts: its author may write to that one. What is about to land counts as
+    // the branch that it lands in.
+    let branch = occasion.source().or(occasion.branch()).or(occasion.target().filter(|_| occasion.trial().is_some()));
     let found = match (occasion.tag_name(), branch) {
         (Some(tag), _) => fits(&tags, tag),
         (None, Some(branch)) => fits(&branches, branch),

@@ -110,6 +110,7 @@ fn workers(app: &App) -> JoinSet<()> {
     kept!("schedules", occasions::schedules);
     kept!("reactions", crate::react::work);
     kept!("poll", forge::poll);
+    kept!("landing", crate::landing::work);
     workers
 }
 

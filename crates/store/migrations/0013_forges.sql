@@ -67,3 +67,25 @@ ALTER TABLE projects ADD COLUMN badge_key TEXT NOT NULL DEFAULT '';   -- whoever
 UPDATE projects SET badge_key = lower(hex(randomblob(12)));
 ALTER TABLE runs ADD COLUMN proposal TEXT;          -- the proposal's number
 CREATE INDEX runs_of_proposal ON runs(project_id, proposal) WHERE proposal IS NOT NULL;
+
+-- The landing queues of branches: each is one value of the core's, as JSON.
+CREATE TABLE landings (
+    project_id  INTEGER NOT NULL REFERENCES projects(id) ON DELETE CASCADE,
+    branch      TEXT NOT NULL,
+    state       TEXT NOT NULL,
+    PRIMARY KEY (project_id, branch)
+) WITHOUT ROWID;
+-- What landed or left.
+CREATE TABLE landing_ends (
+    id          INTEGER PRIMARY KEY AUTOINCREMENT,
+    project_id  INTEGER NOT NULL REFERENCES projects(id) ON DELETE CASCADE,
+    branch      TEXT NOT NULL,
+    proposal    TEXT NOT NULL,
+    head        TEXT NOT NULL,
+    commit_id   TEXT,           -- what it landed as
+    why         TEXT,           -- why it left
+    at          INTEGER NOT NULL
+);
+CREATE INDEX landing_ends_of ON landing_ends(project_id, id);
+ALTER TABLE runs ADD COLUMN trial INTEGER;      -- of the landing queue of its target
+CREATE INDEX runs_of_trial ON runs(project_id, target, trial) WHERE trial IS NOT NULL;

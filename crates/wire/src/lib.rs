@@ -5,7 +5,7 @@
 //!
 //! - [`project`], [`run`], [`board`], [`fleet`] (runners and the queue), [`log`], [`artifact`], [`results`] (tests, findings,
 //!   numbers), [`compare`], [`cache`], [`storage`], [`secret`], [`pipeline`], [`work`];
-//! - [`delivery`] (what forges sent, and profiles), [`proposal`];
+//! - [`delivery`] (what forges sent, and profiles), [`proposal`], [`landing`];
 //! - [`person`], [`session`], [`token`], [`journal`];
 //! - [`plan`]: a plan as `plan --format json` prints it, and diagnostics;
 //! - [`runner`]: the runner protocol;
@@ -18,6 +18,7 @@ pub mod compare;
 pub mod delivery;
 pub mod fleet;
 pub mod journal;
+pub mod landing;
 pub mod log;
 pub mod person;
 pub mod pipeline;

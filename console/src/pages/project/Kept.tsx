@@ -27,6 +27,7 @@ export function ProjectWords({ project, at }: { project: string; at: string }) {
   const pages = [
     ['runs', 'Runs', ''],
     ['proposals', 'Proposals', '/proposals'],
+    ['landing', 'Landing', '/landing'],
     ['numbers', 'Numbers', '/numbers'],
     ['flaky', 'Flaky tests', '/flaky'],
     ['caches', 'Caches', '/caches'],

@@ -1,7 +1,7 @@
 // What is offered to a project: who offers it, who approved its newest commit, how its runs went; and one proposal with
 // every run of it.
 import { useQuery } from '@tanstack/react-query';
-import { Segmented } from 'antd';
+import { Button, Segmented } from 'antd';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
@@ -111,6 +111,30 @@ export default function Proposals() {
   );
 }
 
+/** Asks for a proposal to land, and says where it stands then. */
+function Land({ project, number }: { project: string; number: string }) {
+  const [told, setTold] = useState<string>();
+  const land = async () => {
+    const { data, error } = await api.POST('/api/v1/projects/{project}/proposals/{proposal}/landing', {
+      params: { path: { project, proposal: number } },
+      body: { what: 'land' },
+    });
+    const entry = data?.branches.flatMap((branch) => branch.entries).find((one) => one.proposal === number);
+    const refused = (error as { detail?: string } | undefined)?.detail;
+    setTold(entry ? `it stands at place ${entry.place} and ${entry.sentence}` : refused);
+  };
+  return (
+    <p>
+      <Button size="small" onClick={land}>
+        Land
+      </Button>{' '}
+      <span role="status" className="soft">
+        {told}
+      </span>
+    </p>
+  );
+}
+
 export function OneProposal() {
   const { project = '', proposal = '' } = useParams();
   const now = useNow(true);
@@ -149,6 +173,7 @@ export function OneProposal() {
             )}
           </p>
           <Approvals proposal={data} />
+          {data.state === 'open' && <Land project={project} number={data.number} />}
           {data.runs.length === 0 ? (
             <p className="empty">
               It has no runs: no pipeline has <code>proposal</code> among its <code>[starts]</code> for this branch.

@@ -130,7 +130,11 @@ function Heading({ run, now }: { run: RunView; now: number }) {
           <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
           {run.commit_author && ` · ${run.commit_author}`}
         </span>
-        {run.occasion.target && <span>proposed to {run.occasion.target}</span>}
+        {run.occasion.target && (
+          <span>
+            {run.occasion.event === 'landing' ? 'lands in' : 'proposed to'} {run.occasion.target}
+          </span>
+        )}
         {run.occasion.tag && <span>tag {run.occasion.tag}</span>}
         {run.branch && !run.occasion.tag && <span>on {run.branch}</span>}
         <span>{begun(run)}</span>
@@ -288,6 +292,7 @@ function begun({ occasion }: RunView): string {
     by_hand: `started by ${by}`,
     schedule: 'by its schedule',
     pipeline: 'since another pipeline passed',
+    landing: 'tried before it lands',
   };
   return words[occasion.event];
 }

@@ -11,6 +11,7 @@ use codespan_reporting::files::SimpleFile;
 use codespan_reporting::term::{self, Config, Styles, StylesWriter};
 use ordotaxis_core::language::{Code, Diagnostic, Severity, Span, counted, has_errors};
 use ordotaxis_core::plan::{self, BorrowedFiles, Occasion, Source};
+use ordotaxis_core::rules;
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -55,11 +56,7 @@ pub(super) async fn check(options: CheckOptions, global: &Global) -> Done {
                 }
             },
         };
-        let borrowed = local::fetch_borrowed(&text).await;
-        let mut diagnostics = plan::check_borrowing(&text, &borrowed);
-        if let Some(known) = &known {
-            diagnostics.extend(not_begun(known, &text, &borrowed));
-        }
+        let diagnostics = if file.ends_with(rules::FILE) { rules_told(&text, file) } else { pipeline_told(&text, known.as_ref()).await };
         errors |= has_errors(&diagnostics);
         if format != CheckFormat::Human {
             views.extend(diagnostic_views(&name, &text, &diagnostics));
@@ -75,6 +72,33 @@ pub(super) async fn check(options: CheckOptions, global: &Global) -> Done {
         CheckFormat::Sarif => out::json(&sarif::log(&views)),
     }
     if errors { Ok(failed()) } else { OK }
+}
+
+/// What is wrong with a pipeline file.
+async fn pipeline_told(text: &str, known: Option<&Known>) -> Vec<Diagnostic> {
+    let borrowed = local::fetch_borrowed(text).await;
+    let mut diagnostics = plan::check_borrowing(text, &borrowed);
+    if let Some(known) = known {
+        diagnostics.extend(not_begun(known, text, &borrowed));
+    }
+    diagnostics
+}
+
+/// What is wrong with the rules; that they want a pipeline that is not here is a warning, since the service may keep it.
+fn rules_told(text: &str, file: &Path) -> Vec<Diagnostic> {
+    let (rules, mut diagnostics) = rules::read(text);
+    let here = file.parent().and_then(Path::parent).unwrap_or(Path::new(""));
+    let is_here = |name: &str| match name {
+        "main" => here.join("ordotaxis.toml").exists(),
+        name => here.join(format!("ordotaxis/{name}.toml")).exists(),
+    };
+    for (branch, rules) in rules.branches.iter().filter(|(_, rules)| rules.queue) {
+        for name in rules.wants.iter().filter(|name| !is_here(name)) {
+            let message = format!("[branch.{branch}] wants the pipeline `{name}`, which is not here");
+            diagnostics.push(Diagnostic::warning(Code::MissingFile, rules.span.clone(), message));
+        }
+    }
+    diagnostics
 }
 
 /// What the service's runners have. Not to know it is an error here: it was asked for.

@@ -43,6 +43,7 @@ pub(crate) enum EventChoice {
     Schedule,
     ByHand,
     Pipeline,
+    Landing,
 }
 
 /// What git says in this folder; none where it fails or is missing.
@@ -74,6 +75,7 @@ pub(super) fn occasion(options: &OccasionOptions, dir: &Path) -> Result<Occasion
         Some(EventChoice::Schedule) => Event::Schedule,
         Some(EventChoice::ByHand) => Event::ByHand,
         Some(EventChoice::Pipeline) => Event::Pipeline,
+        Some(EventChoice::Landing) => Event::Landing,
         None if options.tag.is_some() => Event::Tag,
         None if options.target.is_some() => Event::Proposal,
         None if !options.input.is_empty() => Event::ByHand,
@@ -91,6 +93,10 @@ pub(super) fn occasion(options: &OccasionOptions, dir: &Path) -> Result<Occasion
         }
         Event::Schedule => Cause::Schedule { line: None, branch: Some(branch()) },
         Event::ByHand => Cause::ByHand { on: on() },
+        Event::Landing => {
+            let target = options.target.clone().ok_or_else(|| named("target"))?;
+            Cause::Landing { target, trial: 1, outside: false, base: String::new() }
+        }
         Event::Pipeline => Cause::Passed { pipeline: None, on: on() },
     };
     let changed = (!options.changed.is_empty()).then(|| options.changed.clone());

@@ -12,6 +12,7 @@ mod group;
 mod hook;
 mod init;
 mod journal;
+mod landing;
 mod local;
 mod logs;
 mod patience;
@@ -69,8 +70,11 @@ enum Command {
         #[command(subcommand)]
         command: add::AddCommand,
     },
-    /// Print the language as JSON Schema, for editors
-    Schema,
+    /// Print the language, or with --rules what `ordotaxis/rules.toml` may say, as JSON Schema, for editors
+    Schema {
+        #[arg(long)]
+        rules: bool,
+    },
     /// Pipelines of a project that the service keeps in place of the repository
     Pipeline {
         #[command(subcommand)]
@@ -90,6 +94,10 @@ enum Command {
     },
     /// What is offered: how its runs went, who approved it
     Proposals(proposals::ProposalsOptions),
+    /// Let a proposal land: it is tested on top of those ahead of it, and what was tested lands
+    Land(landing::LandOptions),
+    /// What waits to land, where it stands and why; or take one out, put it first, hold it
+    Landing(landing::LandingOptions),
     /// What forges sent, how it was read, and what came of it
     Hook {
         #[command(subcommand)]
@@ -213,8 +221,8 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Rehearse(options) => rehearse::rehearse(options, global, mounts).await,
         Command::Init(options) => init::init(options),
         Command::Add { command } => add::add(command),
-        Command::Schema => {
-            out::json(&ordotaxis_core::language::schema());
+        Command::Schema { rules } => {
+            out::json(&if rules { ordotaxis_core::rules::schema() } else { ordotaxis_core::language::schema() });
             OK
         }
         Command::Pipeline { command } => pipeline::pipeline(command, &api()?, json).await,
@@ -222,6 +230,8 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Runner { command } => runner::runner(command, global, mounts).await,
         Command::Project { command } => project::project(command, &api()?, json).await,
         Command::Proposals(options) => proposals::proposals(options, &api()?, json).await,
+        Command::Land(options) => landing::land(options, &api()?, json).await,
+        Command::Landing(options) => landing::landing(options, &api()?, json).await,
         Command::Hook { command } => hook::hook(command, &api()?, json).await,
         Command::Profile { command } => profile::profile(command, global).await,
         Command::Start(options) => runs::start(options, &api()?, json).await,

@@ -46,6 +46,7 @@ pub(super) fn head(run: &RunView) -> Vec<String> {
     let occasion = &run.occasion;
     let branch = match (&occasion.tag, &occasion.target, &run.branch) {
         (Some(tag), ..) => format!(" · tag {tag}"),
+        (_, Some(target), _) if run.occasion.event == Event::Landing => format!(" · lands in {target}"),
         (_, Some(target), _) => format!(" · proposed to {target}"),
         (.., Some(branch)) => format!(" · on {branch}"),
         _ => String::new(),
@@ -56,6 +57,7 @@ pub(super) fn head(run: &RunView) -> Vec<String> {
         Event::Proposal => format!("offered by {by}"),
         Event::ByHand => format!("started by {by}"),
         Event::Schedule => "by its schedule".into(),
+        Event::Landing => "tried before it lands".into(),
         Event::Pipeline => "since another pipeline passed".into(),
     };
     let usual = run.usual_ms.map(|ms| format!("; usually passes in {}", words::duration(ms))).unwrap_or_default();

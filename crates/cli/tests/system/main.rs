@@ -22,6 +22,7 @@ mod inside;
 mod isolation;
 mod journey;
 mod kept;
+mod landing;
 mod language;
 mod lists;
 mod lost;

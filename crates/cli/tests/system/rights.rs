@@ -15,12 +15,12 @@ const NEEDS: &[(&str, &str)] = &[
     ),
     (
         "reader",
-        "show_project list_proposals show_proposal list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
+        "show_project list_proposals show_proposal show_landing list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why",
     ),
     ("reader, signed in", "list_connections list_secrets show_repository show_badge"),
-    ("operator", "start_run again allow_run start_job stop_run add_note"),
+    ("operator", "land_proposal start_run again allow_run start_job stop_run add_note"),
     (
         "editor",
         "set_poll list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact

@@ -63,6 +63,8 @@ actions! {
     StopRun "run.stop" OPERATOR;
     AllowRun "run.allow" OPERATOR;
     StartJob "job.start" OPERATOR;
+    /// Asks for a proposal to land, or changes where it stands in the queue.
+    Land "proposal.land" OPERATOR;
     AddNote "note.add" OPERATOR;
     SetSecret "secret.set" EDITOR;
     RemoveSecret "secret.remove" EDITOR;

@@ -1,6 +1,6 @@
 //! Where a value stands in a delivery, and conditions on such values.
 
-use super::hook::Part;
+use super::part::Part;
 use super::text::Text;
 use serde_json::Value;
 

@@ -1,12 +1,13 @@
 //! A profile's text → [`Profile`]. What does not fit the table of keys is noted by the table; here is what only a second
 //! look finds: names that no request fills, a condition without a test.
 
-use super::hook::Pattern;
+use super::address::names_of_address;
 use super::keys;
+use super::pattern::Pattern;
 use super::place::{Condition, Field, From, Holds, Spot, Test};
-use super::request::{EVERYWHERE, Page, Payload, Statuses, Tree};
+use super::profile::{Body, Hash, Profile, Signature, Written};
+use super::request::{EVERYWHERE, Kind, Page, Payload, Request, Statuses, Tree};
 use super::text::Text;
-use super::{Body, Hash, Kind, Profile, Request, Signature, Written};
 use crate::engine::State;
 use crate::language::reader::{self, Reader, Value};
 use crate::language::shape::Place;
@@ -45,13 +46,6 @@ pub fn profile(text: &str) -> (Option<Profile>, Vec<Diagnostic>) {
 pub fn schema() -> serde_json::Value {
     let schema = crate::language::schema::of_file("urn:ordotaxis:profile:1", "Ordotaxis forge profile, version 1", keys::FILE);
     serde_json::Value::Object(schema)
-}
-
-/// The names in a URI Template's expressions, without their operators and modifiers.
-pub(super) fn names_of_address(template: &str) -> Vec<&str> {
-    let expressions = template.split('{').skip(1).filter_map(|rest| rest.split_once('}').map(|(inside, _)| inside));
-    let names = expressions.flat_map(|inside| inside.trim_start_matches(['+', '#', '.', '/', ';', '?', '&']).split(','));
-    names.map(|name| name.split_once(':').map_or(name, |(name, _)| name).trim_end_matches('*')).collect()
 }
 
 struct Reading<'r, 't, 'l> {

@@ -1,8 +1,10 @@
 //! Requests that a forge takes: a request of the profile and values make a [`Call`]; what comes back is judged by the
 //! same request. Who sends the call, with which limits, is the service's affair.
 
+use super::address::names_of_address;
 use super::event::{Offer, Review};
-use super::hook::{Miss, Part, Pattern};
+use super::part::Part;
+use super::pattern::{Miss, Pattern};
 use super::place::text_of;
 use super::text::Text;
 use indexmap::IndexMap;
@@ -217,7 +219,7 @@ impl Request {
     pub fn call(&self, kind: Kind, values: &BTreeMap<&str, String>) -> Result<Call, NotFilled> {
         let not = |name: String| NotFilled { request: kind.word(), name };
         let mut url = uritemplate::UriTemplate::new(&self.url);
-        for name in super::read::names_of_address(&self.url) {
+        for name in names_of_address(&self.url) {
             url.set(name, values.get(name).ok_or_else(|| not(name.to_owned()))?.as_str());
         }
         let filled = |(name, text): (&String, &Text)| Ok((name.clone(), fill(text, values)?));

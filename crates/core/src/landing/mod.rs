@@ -54,6 +54,8 @@ pub enum Event {
         offered: Offered,
         by: String,
         at: Millis,
+        /// As in [`Event::Lacks`].
+        lacks: Option<String>,
     },
     /// It goes before those that did not ask for that. `rank` 0 is everybody's.
     Ranked {

@@ -197,7 +197,10 @@ impl Queue {
 
     fn take(&mut self, event: Event, effects: &mut Vec<Effect>) {
         match event {
-            Event::Asked { offered, by, at } => self.asked(offered, by, at, effects),
+            Event::Asked { offered, by, at, lacks } => {
+                let entry = Entry { offered, by, asked_at: at, rank: 0, came: self.next_entry, held: None, lacks };
+                self.asked(entry, effects);
+            }
             Event::Ranked { proposal, rank } => {
                 if let Some(entry) = self.entry_mut(&proposal) {
                     entry.rank = rank;
@@ -255,20 +258,19 @@ impl Queue {
         self.entries.sort_by_key(|entry| (-entry.rank, entry.came));
     }
 
-    fn asked(&mut self, offered: Offered, by: String, at: Millis, effects: &mut Vec<Effect>) {
-        match self.entry(&offered.proposal) {
-            Some(known) if known.offered.head == offered.head => return,
+    fn asked(&mut self, entry: Entry, effects: &mut Vec<Effect>) {
+        match self.entry(&entry.offered.proposal) {
+            Some(known) if known.offered.head == entry.offered.head => return,
             // Another commit is another question: it goes to the end.
             Some(known) if self.is_landing(&known.offered.proposal) => return,
             Some(_) => {
-                let proposal = offered.proposal.clone();
+                let proposal = entry.offered.proposal.clone();
                 self.leave(&proposal, "it was asked for with another commit".into(), effects);
             }
             None => {}
         }
-        let came = self.next_entry;
         self.next_entry += 1;
-        self.entries.push(Entry { offered, by, asked_at: at, rank: 0, came, held: None, lacks: None });
+        self.entries.push(entry);
         self.sort();
     }
 

@@ -172,6 +172,8 @@ fn samples(starts: &Starts, conditions: &[&Condition]) -> Vec<Occasion> {
     for target in names(&starts.proposal, &literals) {
         add(Cause::Proposal { target, source: None, outside: false, number: None, merges: None });
     }
+    // Which branch has a queue is not said in this file.
+    add(Cause::Landing { target: "main".into(), trial: 1, outside: false, base: String::new() });
     names(&starts.tag, &literals).into_iter().for_each(|tag| add(Cause::Tag { tag }));
     // The main branch: its name is the project's to say.
     let main: Vec<String> =

@@ -17,11 +17,12 @@ pub enum Event {
     Schedule,
     ByHand,
     Pipeline,
+    Landing,
 }
 
 impl Event {
     /// Every kind, in the order of the guides.
-    pub const ALL: [Event; 6] = [Event::Push, Event::Proposal, Event::Tag, Event::Schedule, Event::ByHand, Event::Pipeline];
+    pub const ALL: [Event; 7] = [Event::Push, Event::Proposal, Event::Tag, Event::Schedule, Event::ByHand, Event::Pipeline, Event::Landing];
 
     /// The kind as pipelines and the API write it.
     pub fn word(self) -> &'static str {
@@ -32,6 +33,7 @@ impl Event {
             Event::Schedule => "schedule",
             Event::ByHand => "by_hand",
             Event::Pipeline => "pipeline",
+            Event::Landing => "landing",
         }
     }
 }
@@ -92,6 +94,17 @@ pub enum Cause {
         /// That pipeline, `PROJECT/NAME`; any when absent.
         pipeline: Option<String>,
         on: Option<Ref>,
+    },
+    /// Proposals are tried together, on top of those ahead of them, before they land.
+    Landing {
+        /// The branch that they land in.
+        target: String,
+        /// The trial's number in the branch's queue.
+        trial: u64,
+        /// Some of them are from outside.
+        outside: bool,
+        /// What the commit is put on top of.
+        base: String,
     },
 }
 
@@ -165,6 +178,7 @@ impl Occasion {
             Cause::Schedule { .. } => Event::Schedule,
             Cause::ByHand { .. } => Event::ByHand,
             Cause::Passed { .. } => Event::Pipeline,
+            Cause::Landing { .. } => Event::Landing,
         }
     }
 
@@ -174,7 +188,7 @@ impl Occasion {
             Cause::Push { branch, .. } => Some(branch),
             Cause::Schedule { branch, .. } => branch.as_deref(),
             Cause::ByHand { on: Some(Ref::Branch(branch)) } | Cause::Passed { on: Some(Ref::Branch(branch)), .. } => Some(branch),
-            Cause::Proposal { .. } | Cause::Tag { .. } | Cause::ByHand { .. } | Cause::Passed { .. } => None,
+            Cause::Proposal { .. } | Cause::Tag { .. } | Cause::ByHand { .. } | Cause::Passed { .. } | Cause::Landing { .. } => None,
         }
     }
 
@@ -187,9 +201,17 @@ impl Occasion {
         }
     }
 
-    /// The branch that a proposal is aimed at.
+    /// The branch that a proposal is aimed at, or lands in.
     pub fn target(&self) -> Option<&str> {
-        if let Cause::Proposal { target, .. } = &self.cause { Some(target) } else { None }
+        match &self.cause {
+            Cause::Proposal { target, .. } | Cause::Landing { target, .. } => Some(target),
+            _ => None,
+        }
+    }
+
+    /// The trial of a landing queue, by number.
+    pub fn trial(&self) -> Option<u64> {
+        if let Cause::Landing { trial, .. } = &self.cause { Some(*trial) } else { None }
     }
 
     /// The branch that a proposal comes from.
@@ -204,7 +226,7 @@ impl Occasion {
 
     /// Whether what is run was offered by someone who may not push.
     pub fn is_from_outside(&self) -> bool {
-        matches!(self.cause, Cause::Proposal { outside: true, .. })
+        matches!(self.cause, Cause::Proposal { outside: true, .. } | Cause::Landing { outside: true, .. })
     }
 
     /// Where verdicts go: of a proposal the commit that is offered, not the one that merges it.
@@ -221,7 +243,7 @@ impl Occasion {
             Cause::Push { branch, .. } => *branch = name,
             Cause::Schedule { branch, .. } => *branch = Some(name),
             Cause::ByHand { on } | Cause::Passed { on, .. } => *on = Some(Ref::Branch(name)),
-            Cause::Proposal { .. } | Cause::Tag { .. } => {}
+            Cause::Proposal { .. } | Cause::Tag { .. } | Cause::Landing { .. } => {}
         }
     }
 
@@ -231,6 +253,7 @@ impl Occasion {
         match &self.cause {
             Cause::Push { branch, .. } => format!("a push to {branch}"),
             Cause::Proposal { target, .. } => format!("a proposal aimed at {target}"),
+            Cause::Landing { target, trial, .. } => format!("trial {trial} of what lands in {target}"),
             Cause::Tag { tag } => format!("the tag {tag}"),
             Cause::Schedule { branch, .. } => format!("the schedule, on {}", on(branch.as_deref())),
             Cause::ByHand { .. } => format!("a start by hand on {}", on(self.tag_name().or(self.branch()))),
@@ -266,6 +289,8 @@ impl Occasion {
 pub fn starts(rules: &Starts, occasion: &Occasion) -> bool {
     match &occasion.cause {
         Cause::ByHand { .. } => rules.by_hand,
+        // The rules of the branch say which pipelines are wanted.
+        Cause::Landing { .. } => true,
         Cause::Push { branch, .. } => rules.push.as_ref().is_none_or(|globs| among(globs, branch)),
         Cause::Proposal { target, .. } => among(&rules.proposal, target),
         Cause::Tag { tag } => among(&rules.tag, tag),

@@ -58,6 +58,9 @@ struct OccasionForm {
     /// The target's commit that `commit` merges `head` into.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     base: Option<String>,
+    /// The trial's number in the landing queue.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    trial: Option<u64>,
     /// Only this pipeline is meant.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     meant: Option<String>,
@@ -104,6 +107,12 @@ impl TryFrom<OccasionForm> for Occasion {
             Event::Schedule => Cause::Schedule { line: form.schedule, branch: form.branch },
             Event::ByHand => Cause::ByHand { on: on() },
             Event::Pipeline => Cause::Passed { on: on(), pipeline: form.pipeline },
+            Event::Landing => Cause::Landing {
+                target: form.target.ok_or_else(|| missing("target"))?,
+                trial: form.trial.ok_or_else(|| missing("trial"))?,
+                outside: form.outside,
+                base: form.base.ok_or_else(|| missing("base"))?,
+            },
         };
         Ok(Occasion {
             cause,
@@ -149,6 +158,7 @@ impl From<Occasion> for OccasionForm {
             Cause::Proposal { merges: Some(Merges { head, base }), .. } => (form.head, form.base) = (Some(head), Some(base)),
             Cause::Schedule { line, .. } => form.schedule = line,
             Cause::Passed { pipeline, .. } => form.pipeline = pipeline,
+            Cause::Landing { trial, base, .. } => (form.trial, form.base) = (Some(trial), Some(base)),
             Cause::Proposal { .. } | Cause::Tag { .. } | Cause::ByHand { .. } => {}
         }
         form

@@ -36,16 +36,14 @@ impl FromStr for Hours {
     fn from_str(text: &str) -> Result<Hours, HoursError> {
         let spaced = text.replace('-', " - ").replace('–', " - ");
         let mut words: Vec<&str> = spaced.split_whitespace().collect();
-        let zone = match words.last() {
-            Some(word) if words.len() > 1 && word.chars().next().is_some_and(char::is_alphabetic) && day(word).is_none() => {
-                // A dash belongs to some names of zones.
-                let name = text.split_whitespace().last().unwrap_or_default();
-                let cut = name.split('-').count() * 2 - 1;
-                words.truncate(words.len().saturating_sub(cut));
-                name.parse().map_err(|_| HoursError::Zone(name.to_owned()))?
-            }
-            _ => Tz::UTC,
-        };
+        let named =
+            words.last().filter(|word| words.len() > 1 && word.chars().next().is_some_and(char::is_alphabetic) && day(word).is_none());
+        let zone = named.and_then(|_| text.split_whitespace().last());
+        if let Some(zone) = zone {
+            // A dash belongs to some names of zones.
+            let parts = zone.split('-').count() * 2 - 1;
+            words.truncate(words.len().saturating_sub(parts));
+        }
         let spans = match words[..] {
             [from_day, from, "-", to_day, to] if day(from_day).is_some() && day(to_day).is_some() => {
                 let at = |day_word: &str, time_word: &str| Some(day(day_word)? * DAY + time(time_word)?);
@@ -60,6 +58,7 @@ impl FromStr for Hours {
             _ => None,
         };
         let spans: Vec<(i64, i64)> = spans.ok_or_else(|| HoursError::Form(text.to_owned()))?;
+        let zone = zone.map_or(Ok(Tz::UTC), |name| name.parse().map_err(|_| HoursError::Zone(name.to_owned())))?;
         if spans.iter().any(|(_, length)| *length == 0) {
             return Err(HoursError::Empty);
         }

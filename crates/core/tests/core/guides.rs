@@ -1,16 +1,42 @@
 //! The examples in the guides are pipelines that can be run.
 
+use ordotaxis_core::forge::profile;
 use ordotaxis_core::plan::check;
+use ordotaxis_core::rules;
+
+/// The examples of a guide.
+fn examples(guide: &str) -> Vec<String> {
+    let path = format!("{}/../../docs/{guide}", env!("CARGO_MANIFEST_DIR"));
+    let text = std::fs::read_to_string(&path).expect("a guide");
+    let examples = text.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
+    examples.map(str::to_owned).collect()
+}
+
+#[test]
+fn the_rules_in_the_guide_are_right() {
+    for example in examples("landing.md") {
+        let (read, told) = rules::read(&example);
+        assert_eq!(told, [], "{example}");
+        assert!(read.branch("main").queue);
+    }
+}
+
+/// The guide's pieces of a profile are one profile.
+#[test]
+fn the_profile_in_the_guide_is_right() {
+    let whole = examples("forges.md").join("\n");
+    let (read, told) = profile(&whole);
+    assert_eq!(told, [], "{whole}");
+    assert!(read.is_some_and(|profile| profile.events.len() == 1 && profile.requests.len() == 2));
+}
 
 #[test]
 fn every_pipeline_in_the_guides_is_right() {
     for guide in ["getting-started.md", "language.md", "running.md", "caching.md", "artifacts.md", "tests.md"] {
-        let path = format!("{}/../../docs/{guide}", env!("CARGO_MANIFEST_DIR"));
-        let text = std::fs::read_to_string(&path).expect("a guide");
-        let examples: Vec<&str> = text.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next()).collect();
+        let examples = examples(guide);
         assert!(!examples.is_empty(), "{guide} has no example");
         for example in examples {
-            assert_eq!(check(example), [], "{guide}:\n{example}");
+            assert_eq!(check(&example), [], "{guide}:\n{example}");
         }
     }
 }

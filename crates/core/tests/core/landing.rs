@@ -11,7 +11,7 @@ fn offered(proposal: usize) -> Offered {
 }
 
 fn asked(proposal: usize) -> Event {
-    Event::Asked { offered: offered(proposal), by: "ines".into(), at: 0 }
+    Event::Asked { offered: offered(proposal), by: "ines".into(), at: 0, lacks: None }
 }
 
 /// What is true of proposals, and what nobody tells the queue.

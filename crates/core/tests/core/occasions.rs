@@ -20,6 +20,12 @@ fn cause() -> impl Strategy<Value = Cause> {
         (name(), prop::option::of(name()), any::<bool>(), prop::option::of(name()), merges)
             .prop_map(|(target, source, outside, number, merges)| Cause::Proposal { target, source, outside, number, merges }),
         name().prop_map(|tag| Cause::Tag { tag }),
+        (name(), any::<u64>(), any::<bool>(), name()).prop_map(|(target, trial, outside, base)| Cause::Landing {
+            target,
+            trial,
+            outside,
+            base
+        }),
         (prop::option::of(name()), prop::option::of(name())).prop_map(|(line, branch)| Cause::Schedule { line, branch }),
         some_ref().prop_map(|on| Cause::ByHand { on }),
         (prop::option::of(name()), some_ref()).prop_map(|(pipeline, on)| Cause::Passed { pipeline, on }),
@@ -41,7 +47,7 @@ proptest! {
 
     /// An event and any fields whatever: read or refused, and what is read can be written.
     #[test]
-    fn no_fields_break_it(event in 0..6usize, fields in prop::collection::vec((0..8usize, name()), 0..8)) {
+    fn no_fields_break_it(event in 0..7usize, fields in prop::collection::vec((0..8usize, name()), 0..8)) {
         let names = ["branch", "tag", "target", "source", "commit", "head", "base", "schedule"];
         let mut form = serde_json::Map::from_iter([("event".to_owned(), json!(Event::ALL[event].word()))]);
         form.extend(fields.into_iter().map(|(at, value)| (names[at].to_owned(), json!(value))));
@@ -49,6 +55,9 @@ proptest! {
             Event::Push => Some("branch"),
             Event::Tag => Some("tag"),
             Event::Proposal => Some("target"),
+            // `trial` is among no fields here.
+            Event::Landing if form.contains_key("target") => Some("trial"),
+            Event::Landing => Some("target"),
             _ => None,
         };
         let missing = missing.filter(|name| !form.contains_key(*name));

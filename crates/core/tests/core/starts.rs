@@ -30,6 +30,7 @@ fn of(event: Event, name: &str) -> Occasion {
         Event::Schedule => Cause::Schedule { line: Some(name), branch: Some("main".into()) },
         Event::Pipeline => Cause::Passed { pipeline: Some(name), on: main() },
         Event::ByHand => Cause::ByHand { on: main() },
+        Event::Landing => Cause::Landing { target: name, trial: 1, outside: false, base: "b".into() },
     };
     Occasion { project: Some("tidegauge".into()), ..Occasion::new(cause) }
 }
@@ -53,6 +54,7 @@ fn each_rule_begins_what_it_names() {
         (Event::Pipeline, "almanac/nightly", false),
         (Event::Pipeline, "stations/main", true),
         (Event::ByHand, "main", false),
+        (Event::Landing, "main", true),
     ] {
         assert_eq!(begins(of(event, name)), wanted, "{event:?} {name}");
     }

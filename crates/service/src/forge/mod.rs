@@ -8,12 +8,14 @@
 
 mod call;
 mod poll;
+mod polls;
 mod profiles;
 mod signed;
 mod take;
 
 pub(crate) use call::{CallError, Forge};
-pub(crate) use poll::{Polls, work as poll};
+pub(crate) use poll::work as poll;
+pub(crate) use polls::Polls;
 pub use profiles::ProfileError;
 pub(crate) use profiles::{PLAIN, Profiles};
 pub(crate) use take::{Came, Taken, again, take};

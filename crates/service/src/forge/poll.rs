@@ -5,12 +5,13 @@ use super::call::{CallError, Forge};
 use super::take::occasion;
 use crate::app::App;
 use crate::clock;
+use crate::landing::{told_moved, told_of_proposal};
 use ordotaxis_core::forge::{Event, Kind, Offer};
 use ordotaxis_core::language::counted;
 use ordotaxis_git::GitError;
 use ordotaxis_store::{NewWork, PolledRow, Project, StoreError, WorkKind};
-use std::collections::{BTreeMap, HashMap};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
@@ -36,34 +37,6 @@ enum LookError {
     Forge(#[from] CallError),
     #[error(transparent)]
     Store(#[from] StoreError),
-}
-
-/// How looking at projects goes: when each is due, and what kept it from being seen.
-#[derive(Debug, Default)]
-pub(crate) struct Polls(Mutex<HashMap<i64, Poll>>);
-
-#[derive(Debug, Clone, Default)]
-struct Poll {
-    next_at: i64,
-    fails: u32,
-    going: bool,
-    trouble: Option<String>,
-}
-
-impl Polls {
-    fn with<T>(&self, act: impl FnOnce(&mut HashMap<i64, Poll>) -> T) -> T {
-        act(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    /// What kept a project from being looked at the last time.
-    pub(crate) fn trouble(&self, project_id: i64) -> Option<String> {
-        self.with(|polls| polls.get(&project_id)?.trouble.clone())
-    }
-
-    /// It is looked at now.
-    pub(crate) fn hurry(&self, project_id: i64) {
-        self.with(|polls| polls.entry(project_id).or_default().next_at = 0);
-    }
 }
 
 /// How often a project is looked at; none: never.
@@ -203,6 +176,9 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
             continue;
         }
         if let Some(event) = one.event() {
+            if let Event::Push { branch, commit, .. } = &event {
+                told_moved(&mut tx, project.id, branch, commit).await?;
+            }
             found.count(&event);
             let once = format!("found {} {}", one.name, one.to.as_deref().unwrap_or_default());
             tx.add_work(&work_of(project, &event, once)).await?;
@@ -212,6 +188,7 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
         let Some(number) = offer.number.clone() else { continue };
         let once = format!("found proposal {number} {}", offer.commit);
         tx.set_proposal(project.id, &number, &offer).await?;
+        told_of_proposal(&mut tx, project.id, &number, Some(&offer.commit), "it offers another commit now: ask again").await?;
         let event = Event::Proposal(offer);
         found.count(&event);
         tx.add_work(&work_of(project, &event, once)).await?;
@@ -220,6 +197,7 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
         for known in app.records.proposals(project.id, true, i64::MAX).await? {
             if !offers.iter().any(|offer| offer.open && offer.number.as_deref() == Some(known.number.as_str())) {
                 tx.end_proposal(project.id, &known.number, "closed", None).await?;
+                told_of_proposal(&mut tx, project.id, &known.number, None, "it was closed").await?;
             }
         }
     }

@@ -4,6 +4,7 @@
 use super::signed::{self, NotSigned};
 use crate::app::App;
 use crate::clock;
+use crate::landing::{told_moved, told_of_proposal};
 use ordotaxis_core::access::{Action, Actor, Way, Who};
 use ordotaxis_core::forge::{Delivery, Event, NoBody, Profile, Reading};
 use ordotaxis_core::plan::{Cause, Occasion};
@@ -250,7 +251,10 @@ async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, o
 async fn follow(tx: &mut Tx, project: &Project, event: &Event, once: String) -> Result<Option<i64>, StoreError> {
     let id = project.id;
     match event {
-        Event::Push { branch, commit, .. } => tx.set_ref_seen(id, &format!("refs/heads/{branch}"), Some(commit)).await?,
+        Event::Push { branch, commit, .. } => {
+            tx.set_ref_seen(id, &format!("refs/heads/{branch}"), Some(commit)).await?;
+            told_moved(tx, id, branch, commit).await?;
+        }
         Event::Tag { tag, commit, .. } => tx.set_ref_seen(id, &format!("refs/tags/{tag}"), Some(commit)).await?,
         Event::Gone { name, .. } => {
             tx.set_ref_seen(id, &format!("refs/heads/{name}"), None).await?;
@@ -259,10 +263,18 @@ async fn follow(tx: &mut Tx, project: &Project, event: &Event, once: String) -> 
         Event::Proposal(offer) => {
             if let Some(number) = &offer.number {
                 tx.set_proposal(id, number, offer).await?;
+                told_of_proposal(tx, id, number, Some(&offer.commit), "it offers another commit now: ask again").await?;
             }
         }
-        Event::Closed { proposal, .. } => drop(tx.end_proposal(id, proposal, "closed", None).await?),
-        Event::Landed { proposal, commit, .. } => drop(tx.end_proposal(id, proposal, "landed", commit.as_deref()).await?),
+        Event::Closed { proposal, by } => {
+            tx.end_proposal(id, proposal, "closed", None).await?;
+            let why = by.as_ref().map_or_else(|| "it was closed".to_owned(), |by| format!("it was closed by {by}"));
+            told_of_proposal(tx, id, proposal, None, &why).await?;
+        }
+        Event::Landed { proposal, commit, .. } => {
+            tx.end_proposal(id, proposal, "landed", commit.as_deref()).await?;
+            told_of_proposal(tx, id, proposal, None, "it has landed past the queue").await?;
+        }
         Event::Review(review) => {
             tx.set_review(id, &review.proposal, &review.by, review.approves, review.commit.as_deref()).await?;
         }

@@ -77,7 +77,8 @@ async fn run(
     let inputs = inputs(app, project, &plan, &known.commit.id).await?;
     let inputs_json = if inputs.is_empty() { None } else { serde_json::to_string(&inputs).ok() };
     let shared_json = if shared.is_empty() { None } else { serde_json::to_string(&shared).ok() };
-    let outside = known.occasion.is_from_outside();
+    // Who asks to land something has seen it.
+    let outside = known.occasion.is_from_outside() && known.occasion.trial().is_none();
     let held = outside && project.outside == "ask";
     let behind = match &known.newer {
         Some(_) if plan.keeps_older => Some(String::new()),
@@ -325,6 +326,7 @@ fn blank<'a>(project: &Project, occasion: &'a Occasion, commit: &'a CommitInfo, 
         tag: occasion.tag_name(),
         target: occasion.target(),
         proposal: occasion.proposal_number(),
+        trial: occasion.trial().and_then(|trial| i64::try_from(trial).ok()),
         merged: None,
         event: occasion.event().word(),
         started_by: occasion.by.as_deref(),

@@ -25,6 +25,9 @@ pub(crate) async fn complete(mirror: &Mirror, project: &Project, given: &Occasio
     if let Cause::Proposal { target, merges, .. } = &given.cause {
         return proposal(mirror, &occasion, target, merges.as_ref()).await;
     }
+    if let Cause::Landing { base, .. } = &given.cause {
+        return landing(mirror, &occasion, base).await;
+    }
     let id = match occasion.commit.clone() {
         Some(id) if mirror.need(&id, occasion.branch()).await? => id,
         Some(id) => return Err(OccasionError::NoCommit(id)),
@@ -98,6 +101,17 @@ async fn proposal(mirror: &Mirror, occasion: &Occasion, target: &str, merges: Op
         *merges = Some(Merges { head: head.clone(), base: base.clone() });
     }
     Ok(finished(occasion, commit, Some(Merge { base, head })))
+}
+
+/// What a trial puts together was made here: it is nowhere else yet.
+async fn landing(mirror: &Mirror, occasion: &Occasion, base: &str) -> Result<Complete, OccasionError> {
+    let id = occasion.commit.clone().unwrap_or_default();
+    if !mirror.has(&id).await? {
+        return Err(OccasionError::NoCommit(id));
+    }
+    let (commit, mut occasion) = (mirror.commit(&id).await?, occasion.clone());
+    occasion.changed = mirror.changed(base, &id).await?;
+    Ok(finished(occasion, commit, None))
 }
 
 fn finished(mut occasion: Occasion, commit: CommitInfo, merge: Option<Merge>) -> Complete {

@@ -60,7 +60,7 @@ pub(crate) fn pipeline_of(path: &str) -> Option<&str> {
         return Some("main");
     }
     let name = path.strip_prefix(FOLDER)?.strip_prefix('/')?.strip_suffix(".toml")?;
-    (!name.contains('/')).then_some(name)
+    (!name.contains('/') && path != ordotaxis_core::rules::FILE).then_some(name)
 }
 
 /// All pipeline files of a commit, each with its text.

@@ -29,15 +29,26 @@ pub(crate) struct Remark {
 }
 
 /// A status for a commit, unless the project has no forge to send it to.
-pub(super) async fn status(app: &App, event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
+pub(super) async fn status(app: &App, run: i64, event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
+    if is_trial(app, run, event).await? {
+        return Ok(Vec::new());
+    }
     let project = app.records.project_by_id(event.project_id).await?;
     let has_forge = project.is_some_and(|project| project.forge.is_some());
     Ok(if has_forge { vec![told(WorkKind::Status, event)] } else { Vec::new() })
 }
 
 /// A note at the commit in git, when a run has ended.
-pub(super) async fn note(event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
+pub(super) async fn note(app: &App, run: i64, event: &RunEvent) -> Result<Vec<NewWork>, StoreError> {
+    if event.ended_at.is_none() || is_trial(app, run, event).await? {
+        return Ok(Vec::new());
+    }
     Ok(if event.ended_at.is_some() { vec![told(WorkKind::Note, event)] } else { Vec::new() })
+}
+
+/// The commit of a trial is nowhere but here: nobody can be told of it. When it lands, its push has a run of its own.
+async fn is_trial(app: &App, run: i64, event: &RunEvent) -> Result<bool, StoreError> {
+    Ok(event.branch.is_none() && app.records.trial_of(run).await?.is_some())
 }
 
 fn told(kind: WorkKind, event: &RunEvent) -> NewWork {

@@ -3,6 +3,7 @@
 //!
 //! To add a reaction: a file with a function from events to work, and a line in [`REACTIONS`].
 
+mod landing;
 mod message;
 mod passed;
 
@@ -31,9 +32,10 @@ struct Reaction {
     follows: for<'a> fn(&'a App, i64, &'a RunEvent) -> Follows<'a>,
 }
 
-const REACTIONS: [Reaction; 3] = [
-    Reaction { name: "status", follows: |app, _, event| Box::pin(message::status(app, event)) },
-    Reaction { name: "note", follows: |_, _, event| Box::pin(message::note(event)) },
+const REACTIONS: [Reaction; 4] = [
+    Reaction { name: "status", follows: |app, run, event| Box::pin(message::status(app, run, event)) },
+    Reaction { name: "note", follows: |app, run, event| Box::pin(message::note(app, run, event)) },
+    Reaction { name: "landing", follows: |app, run, event| Box::pin(landing::ended(app, run, event)) },
     Reaction { name: "passed", follows: |app, run, event| Box::pin(passed::passed(app, run, event)) },
 ];
 

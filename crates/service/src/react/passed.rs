@@ -32,7 +32,7 @@ pub(super) async fn passed(app: &App, run: i64, event: &RunEvent) -> Result<Vec<
 }
 
 fn told(name: &str, plan: &Plan) -> Option<Occasion> {
-    if plan.occasion.event() == Event::Proposal {
+    if matches!(plan.occasion.event(), Event::Proposal | Event::Landing) {
         return None;
     }
     let mut led_by = plan.occasion.led_by.clone();

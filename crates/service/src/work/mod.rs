@@ -9,9 +9,10 @@ mod lanes;
 mod note;
 mod outcome;
 mod status;
+mod told;
 
 pub(crate) use outcome::Outcome;
-pub(crate) use status::Told;
+pub(crate) use told::Told;
 
 use crate::app::App;
 use crate::clock;
@@ -28,7 +29,7 @@ fn limits(kind: WorkKind) -> (usize, Backoff) {
     match kind {
         // Occasions of one project build on each other.
         WorkKind::Occasion => (1, Backoff::up_to(LONGEST_PAUSE)),
-        WorkKind::Status | WorkKind::Note => (4, Backoff::up_to(LONGEST_PAUSE)),
+        WorkKind::Status | WorkKind::Note | WorkKind::Landing => (4, Backoff::up_to(LONGEST_PAUSE)),
     }
 }
 
@@ -38,6 +39,7 @@ async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, St
         WorkKind::Occasion => occasions::work_off(app, due).await,
         WorkKind::Status => status::send(app, due).await,
         WorkKind::Note => note::write(app, due).await,
+        WorkKind::Landing => crate::landing::work_off(app, due).await,
     }
 }
 

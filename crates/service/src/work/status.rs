@@ -6,38 +6,13 @@ use crate::forge::{CallError, Forge};
 use crate::react::Message;
 use ordotaxis_core::forge::Kind;
 use ordotaxis_store::{DueWork, Project, StoreError, WorkKind};
-use std::collections::{BTreeMap, HashMap};
-use std::sync::{Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::collections::BTreeMap;
+use std::time::Duration;
 
 /// After so many tries, about three days, it is given up.
 pub(super) const MOST_TRIES: u32 = 900;
-/// A context is told something new at most so often, unless it is the end.
-const EACH: Duration = Duration::from_secs(1);
 /// How often, while one waits for that, something newer is looked for.
 const LOOK: Duration = Duration::from_millis(100);
-/// More contexts are not remembered.
-const REMEMBERED: usize = 10_000;
-
-/// When each context was told something last.
-#[derive(Debug, Default)]
-pub(crate) struct Told(Mutex<HashMap<(i64, String, String), Instant>>);
-
-impl Told {
-    fn rest(&self, of: &(i64, String, String)) -> Option<Duration> {
-        let told = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        EACH.checked_sub(told.get(of)?.elapsed())
-    }
-
-    fn note(&self, of: (i64, String, String)) {
-        let mut told = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if told.len() >= REMEMBERED {
-            told.retain(|_, at| at.elapsed() < EACH);
-        }
-        told.insert(of, Instant::now());
-    }
-}
-
 /// Sends one status to a project's forge. A repeat sets the same status again; one that a newer one waits behind is left out.
 pub(super) async fn send(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };

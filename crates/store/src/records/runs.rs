@@ -25,6 +25,8 @@ pub struct NewRunRow<'a> {
     pub target: Option<&'a str>,
     /// What the forge calls the proposal.
     pub proposal: Option<&'a str>,
+    /// Of the landing queue of its target.
+    pub trial: Option<i64>,
     /// JSON: the commits that were merged for a proposal.
     pub merged: Option<&'a str>,
     pub event: &'a str,
@@ -288,9 +290,9 @@ impl Tx {
         let ended = run.state.is_end().then_some(now);
         let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
                      branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, started_at, ended_at, shared, inputs, held,
-                     unread, behind, proposal)
+                     unread, behind, proposal, trial)
                    VALUES ((SELECT last + 1 FROM ids WHERE of = 'runs'),
-                     ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
+                     ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING id";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(run.project_id)
             .bind(number)
@@ -319,6 +321,7 @@ impl Tx {
             .bind(run.unread)
             .bind(run.behind)
             .bind(run.proposal)
+            .bind(run.trial)
             .fetch_optional(&mut *self.on)
             .await?;
         let Some(id) = id else { return Ok(None) };
@@ -335,9 +338,9 @@ impl Tx {
     pub async fn begin_again(&mut self, of: i64, by: &str, fresh: bool) -> Result<Option<RunKey>, StoreError> {
         let now = self.now;
         let sql = "INSERT INTO runs (id, project_id, number, pipeline, title, state, why, commit_id, commit_title, commit_author, commit_time,
-                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared, inputs, proposal)
+                     branch, tag, target, merged, event, started_by, plan, diagnostics, created_at, again_of, shared, inputs, proposal, trial)
                    SELECT (SELECT last + 1 FROM ids WHERE of = 'runs'), project_id, (SELECT next_number FROM projects WHERE id = project_id), pipeline, title, 'waiting', NULL, commit_id,
-                     commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared, inputs, proposal
+                     commit_title, commit_author, commit_time, branch, tag, target, merged, event, ?, plan, diagnostics, ?, number, shared, inputs, proposal, trial
                    FROM runs WHERE id = ? AND plan IS NOT NULL RETURNING id, number, project_id, plan";
         let row: Option<(i64, i64, i64, String)> = sqlx::query_as(sql).bind(by).bind(now).bind(of).fetch_optional(&mut *self.on).await?;
         let Some((id, number, project_id, plan)) = row else { return Ok(None) };

@@ -12,11 +12,13 @@ pub enum WorkKind {
     Status,
     /// Write a run's verdict into the repository's notes.
     Note,
+    /// Do what a landing queue asks for, or tell it what became of that.
+    Landing,
 }
 
 impl WorkKind {
     /// Every kind, in the order in which they were added.
-    pub const ALL: [WorkKind; 3] = [WorkKind::Occasion, WorkKind::Status, WorkKind::Note];
+    pub const ALL: [WorkKind; 4] = [WorkKind::Occasion, WorkKind::Status, WorkKind::Note, WorkKind::Landing];
 
     /// The word that is stored for it. Words never change.
     pub fn word(self) -> &'static str {
@@ -24,6 +26,7 @@ impl WorkKind {
             WorkKind::Occasion => "occasion",
             WorkKind::Status => "status",
             WorkKind::Note => "note",
+            WorkKind::Landing => "landing",
         }
     }
 

@@ -78,6 +78,7 @@ pub(crate) fn new_run<'a>(project: &Project, commit: &'a str, event: &'a str, pl
         tag: None,
         target: None,
         proposal: None,
+        trial: None,
         merged: None,
         event,
         started_by: Some("Ines"),

@@ -1,5 +1,6 @@
 //! What a project's forge sent: seen with how it was read and what came of it, and read once more. And the profiles.
 
+use super::hook::{hook_url, new_secret};
 use super::projects;
 use crate::app::App;
 use crate::clock;
@@ -10,7 +11,6 @@ use crate::http::extract::{Path, Query};
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, header};
-use base64::Engine;
 use ordotaxis_core::access::Action;
 use ordotaxis_store::{DeliveryRow, Entry, StoreError};
 use ordotaxis_wire::delivery::{DeliveryView, OutcomeView, ProfileView};
@@ -136,13 +136,7 @@ pub(crate) async fn secret(State(app): State<App>, caller: Caller, Path(project)
     tx.seal_project(project.id, &sealed).await?;
     tx.note(Entry::new(Action::SetHookSecret, &project.name).of(&project.name));
     tx.commit().await?;
-    Ok(Json(HookSecretView { hook_url: projects::hook_url(&app, &project.name), hook_secret }))
-}
-
-/// A secret as the Standard Webhooks specification writes it; for every other way of signing it is a text like any.
-pub(super) fn new_secret() -> String {
-    let key: [u8; 24] = rand::random();
-    format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode(key))
+    Ok(Json(HookSecretView { hook_url: hook_url(&app, &project.name), hook_secret }))
 }
 
 /// The forge profiles that the service knows, with what each can do.

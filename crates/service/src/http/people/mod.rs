@@ -11,7 +11,9 @@ mod connections;
 mod deliveries;
 mod grants;
 mod groups;
+mod hook;
 mod journal;
+mod landing;
 mod live;
 mod logins;
 mod logs;
@@ -135,4 +137,6 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(deliveries::profiles))
         .routes(routes!(proposals::list))
         .routes(routes!(proposals::show))
+        .routes(routes!(landing::show))
+        .routes(routes!(landing::land))
 }

@@ -1,5 +1,6 @@
 //! Projects: add, list, show, remove.
 
+use super::hook::{hook_url, new_secret};
 use super::logins;
 use crate::app::App;
 use crate::clock;
@@ -21,11 +22,6 @@ use ordotaxis_wire::project::{NewProject, SetOutside, SetPoll, SetSeen};
 use serde::Deserialize;
 use std::collections::HashMap;
 use utoipa::IntoParams;
-
-/// Where a project's forge sends its webhooks.
-pub(super) fn hook_url(app: &App, project: &str) -> String {
-    format!("{}/hooks/v1/{project}", app.public_url)
-}
 
 fn view(app: &App, project: &Project) -> ProjectView {
     ProjectView {
@@ -114,7 +110,7 @@ pub(crate) async fn add(
         return Err(ApiError::field("/main_branch", "this cannot be the name of a branch"));
     }
     let login = ask.login.map(|login| logins::login(&ask.git_url, login)).transpose().map_err(|error| error.at("/login"))?;
-    let hook_secret = super::deliveries::new_secret();
+    let hook_secret = new_secret();
     let token = ask.forge.as_ref().and_then(|forge| forge.token.clone());
     let forge = ask.forge.map(|forge| Forge { profile: forge.profile, url: forge.url, repository: forge.repository });
     let project = Project {

@@ -1,0 +1,137 @@
+//! How one kind of event is found in a delivery, and how its fields are read.
+
+use super::event::{Event, Offer, Review};
+use super::part::Part;
+use super::place::{Condition, Field};
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// How one kind of event is found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pattern {
+    /// The table of the profile: `push`.
+    pub event: &'static str,
+    pub line: usize,
+    /// All must hold.
+    pub when: Vec<Condition>,
+    /// A list in the body, of which each item is an event.
+    pub each: Option<String>,
+    /// By name.
+    pub fields: BTreeMap<&'static str, Field>,
+}
+
+/// A field that must be there and is not.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Miss {
+    pub event: &'static str,
+    pub field: &'static str,
+    /// Where it was looked for.
+    pub looked_for: String,
+    /// The profile's line; 0 where the profile says nothing of the field.
+    pub line: usize,
+}
+
+impl std::fmt::Display for Miss {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Miss { event, field, looked_for, line } = self;
+        match line {
+            0 => write!(f, "the profile says nothing of `{field}` of [hook.{event}]"),
+            line => write!(f, "`{field}` of [hook.{event}] is not at {looked_for} (line {line} of the profile)"),
+        }
+    }
+}
+
+impl Pattern {
+    pub(super) fn items<'v>(&self, body: &'v Value) -> Vec<&'v Value> {
+        match &self.each {
+            None => vec![body],
+            Some(pointer) => body.pointer(pointer).and_then(Value::as_array).into_iter().flatten().collect(),
+        }
+    }
+
+    fn optional(&self, part: &Part<'_>, field: &'static str) -> Option<String> {
+        self.fields.get(field)?.text(part).filter(|text| !text.is_empty())
+    }
+
+    fn needed(&self, part: &Part<'_>, field: &'static str) -> Result<String, Miss> {
+        self.optional(part, field).ok_or_else(|| {
+            let known = self.fields.get(field);
+            let looked_for = known.map(Field::words).unwrap_or_default();
+            Miss { event: self.event, field, looked_for, line: known.map_or(0, |field| field.line) }
+        })
+    }
+
+    fn flag(&self, part: &Part<'_>, field: &'static str) -> Option<bool> {
+        self.fields.get(field)?.flag(part)
+    }
+
+    /// A branch or tag without what git puts before its name.
+    fn name(&self, part: &Part<'_>, field: &'static str, prefix: &str) -> Result<String, Miss> {
+        let name = self.needed(part, field)?;
+        Ok(name.strip_prefix(prefix).unwrap_or(&name).to_owned())
+    }
+
+    pub(super) fn event(&self, part: &Part<'_>) -> Result<Event, Miss> {
+        let by = self.optional(part, "by");
+        let proposal = || self.needed(part, "number");
+        Ok(match self.event {
+            "push" => {
+                let branch = self.name(part, "branch", "refs/heads/")?;
+                match self.commit(part)? {
+                    Some(commit) => Event::Push { branch, commit, before: self.optional(part, "before"), by },
+                    None => Event::Gone { name: branch, by },
+                }
+            }
+            "tag" => {
+                let tag = self.name(part, "tag", "refs/tags/")?;
+                match self.commit(part)? {
+                    Some(commit) => Event::Tag { tag, commit, by },
+                    None => Event::Gone { name: tag, by },
+                }
+            }
+            "gone" => {
+                let name = self.needed(part, "name")?;
+                let short = ["refs/heads/", "refs/tags/"].iter().find_map(|prefix| name.strip_prefix(prefix));
+                Event::Gone { name: short.unwrap_or(&name).to_owned(), by }
+            }
+            "closed" => Event::Closed { proposal: proposal()?, by },
+            "landed" => Event::Landed { proposal: proposal()?, commit: self.optional(part, "commit"), by },
+            "comment" => Event::Comment { proposal: proposal()?, text: self.needed(part, "text")?, by },
+            "review" => Event::Review(self.review(part)?),
+            _ => Event::Proposal(self.offer(part)?),
+        })
+    }
+
+    /// The commit that a name has now; none where it was removed: nothing but zeros stands there.
+    fn commit(&self, part: &Part<'_>) -> Result<Option<String>, Miss> {
+        let commit = self.needed(part, "commit")?;
+        Ok(Some(commit).filter(|commit| !commit.bytes().all(|byte| byte == b'0')))
+    }
+
+    /// A proposal, as a hook or a list tells of it.
+    pub(super) fn offer(&self, part: &Part<'_>) -> Result<Offer, Miss> {
+        Ok(Offer {
+            number: self.optional(part, "number"),
+            title: self.optional(part, "title"),
+            target: self.name(part, "target", "refs/heads/")?,
+            source: self.optional(part, "source").map(|name| name.strip_prefix("refs/heads/").unwrap_or(&name).to_owned()),
+            commit: self.needed(part, "commit")?,
+            outside: self.flag(part, "outside").unwrap_or(true),
+            draft: self.flag(part, "draft").unwrap_or(false),
+            by: self.optional(part, "by"),
+            link: self.optional(part, "link"),
+            open: self.flag(part, "open").unwrap_or(true),
+        })
+    }
+
+    /// Someone's word on a proposal; a list of reviews need not name the proposal.
+    pub(super) fn review(&self, part: &Part<'_>) -> Result<Review, Miss> {
+        let proposal = if self.event == "review" { self.needed(part, "number")? } else { String::new() };
+        let approves = match (self.flag(part, "approves"), self.flag(part, "refuses")) {
+            (Some(true), _) => Some(true),
+            (_, Some(true)) => Some(false),
+            _ => None,
+        };
+        Ok(Review { proposal, by: self.needed(part, "by")?, approves, commit: self.optional(part, "commit") })
+    }
+}

@@ -1,0 +1,20 @@
+//! Landing: acts for the core's queue. What happens is told to the queue in the transaction that keeps it, and what the
+//! queue asks for is written down as work in the same transaction: whatever breaks off, nothing is forgotten and nothing is
+//! believed twice.
+//!
+//! - `change`: one event, from the queue on disk to the queue on disk;
+//! - `act`: what the queue asks for, done: trials made, begun and stopped, branches pushed;
+//! - `rules`: the rules of the main branch, and what a proposal still lacks by them;
+//! - `tick`: hours that open and close, approvals that were given, what could not be done tried again.
+
+mod act;
+mod asked;
+mod change;
+mod rules;
+mod tick;
+
+pub(crate) use act::work_off;
+pub(crate) use asked::LandingWork;
+pub(crate) use change::{change, told_moved, told_of_proposal};
+pub(crate) use rules::{lacks, rules_of};
+pub(crate) use tick::{tick, work};

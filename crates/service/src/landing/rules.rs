@@ -1,0 +1,113 @@
+//! The rules of a project, as its main branch says them now, and what a proposal still lacks by them.
+
+use crate::app::App;
+use ordotaxis_core::access::{Action, Object, Rights, allowed};
+use ordotaxis_core::language::{Lines, Severity};
+use ordotaxis_core::rules::{self, Approvals, BranchRules, Rules};
+use ordotaxis_git::GitError;
+use ordotaxis_store::{Project, ProposalRow, ReviewRow, StoreError};
+use std::collections::BTreeSet;
+
+/// Why nobody knows what the rules are.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum RulesError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error("the rules cannot be read: {0}")]
+    Git(#[from] GitError),
+    #[error("{}:{line}: {message}; nothing lands until it is mended", rules::FILE)]
+    Mistake { line: usize, message: String },
+}
+
+/// The rules that the newest commit of the main branch holds; none at all where it has no such file.
+pub(crate) async fn rules_of(app: &App, project: &Project) -> Result<Rules, RulesError> {
+    let mirror = app.mirror(project);
+    let Some(commit) = mirror.resolve(&project.main_branch).await? else { return Ok(Rules::default()) };
+    let Some(bytes) = mirror.read(&commit, rules::FILE).await? else { return Ok(Rules::default()) };
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    let (rules, told) = rules::read(&text);
+    match told.iter().find(|found| found.severity == Severity::Error) {
+        Some(found) => {
+            let (line, _) = Lines::new(&text).position(found.span.start);
+            Err(RulesError::Mistake { line, message: found.message.clone() })
+        }
+        None => Ok(rules),
+    }
+}
+
+/// What a proposal still lacks to be tried; none: nothing.
+pub(crate) async fn lacks(app: &App, project: &Project, row: &ProposalRow, rules: &BranchRules) -> Result<Option<String>, StoreError> {
+    if row.draft {
+        return Ok(Some("it is a draft".into()));
+    }
+    if rules.approvals.is_empty() {
+        return Ok(None);
+    }
+    let reviews: Vec<ReviewRow> =
+        app.records.reviews(project.id).await?.into_iter().filter(|review| review.proposal_id == row.id).collect();
+    let known = Known::of(app, project).await?;
+    Ok(rules.approvals.iter().find_map(|wanted| missing(wanted, row, &reviews, &known)))
+}
+
+/// Who is who: persons by what the forge calls them, and what may count.
+struct Known {
+    /// (login at the forge, person)
+    logins: Vec<(String, String)>,
+    /// (group, person)
+    members: Vec<(String, String)>,
+    operators: BTreeSet<String>,
+}
+
+impl Known {
+    async fn of(app: &App, project: &Project) -> Result<Known, StoreError> {
+        let issuer = project.forge.as_ref().map(|forge| forge.url.trim_end_matches('/').to_owned()).unwrap_or_default();
+        let persons = app.records.persons().await?;
+        let name = |id: i64| persons.iter().find(|person| person.id == id).map(|person| person.name.clone());
+        let identities = app.records.identities().await?.into_iter().filter(|one| one.issuer.trim_end_matches('/') == issuer);
+        let logins = identities.filter_map(|one| Some((one.subject, name(one.person_id)?))).collect();
+        let groups = app.records.groups().await?.into_iter();
+        let members = groups.flat_map(|group| group.members.into_iter().map(move |person| (group.name.clone(), person))).collect();
+        let mut operators = BTreeSet::new();
+        for person in &persons {
+            let rights = Rights::Person(app.records.grants_of(person.id).await?);
+            let object = Object::Project { name: &project.name, seen: project.seen };
+            if allowed(&rights, Action::Land, object).is_ok() {
+                operators.insert(person.name.clone());
+            }
+        }
+        Ok(Known { logins, members, operators })
+    }
+
+    fn person(&self, login: &str) -> Option<&str> {
+        self.logins.iter().find(|(known, _)| known == login).map(|(_, person)| person.as_str())
+    }
+
+    fn is_among(&self, person: &str, by: &[String]) -> bool {
+        by.iter().any(|name| match name.strip_prefix('@') {
+            Some(group) => self.members.iter().any(|(of, member)| of == group && member == person),
+            None => name == person,
+        })
+    }
+}
+
+/// What is missing of these approvals, in words: `1 of 2 approvals, by ines or @keepers`.
+fn missing(wanted: &Approvals, row: &ProposalRow, reviews: &[ReviewRow], known: &Known) -> Option<String> {
+    let author = row.author.as_deref().and_then(|login| known.person(login));
+    let counts = |review: &&ReviewRow| {
+        let Some(person) = known.person(&review.who) else { return false };
+        let may = if wanted.by.is_empty() { known.operators.contains(person) } else { known.is_among(person, &wanted.by) };
+        let own = Some(person) == author || row.author.as_deref() == Some(review.who.as_str());
+        may && (wanted.author || !own)
+    };
+    if let Some(refusal) = reviews.iter().filter(counts).find(|review| !review.approves && review.commit_id == row.head) {
+        return Some(format!("{} refuses it", refusal.who));
+    }
+    let given = reviews.iter().filter(counts).filter(|review| review.approves && review.commit_id == row.head).count();
+    if given >= wanted.of {
+        return None;
+    }
+    let by = if wanted.by.is_empty() { String::new() } else { format!(", by {}", wanted.by.join(" or ")) };
+    let count = ordotaxis_core::language::counted(wanted.of - given, "approval");
+    let missing = if wanted.of - given == 1 { "is" } else { "are" };
+    Some(format!("{count} of its newest commit {missing} missing{by}"))
+}

@@ -78,19 +78,21 @@ impl Setting {
 
     /// What became of a proposal, once it has landed or left.
     async fn end(&self, number: usize) -> Value {
+        let name = number.to_string();
         until(&format!("the end of proposal {number}"), || async {
             let queue = self.queue().await;
-            queue["ended"].as_array()?.iter().find(|end| end["proposal"] == number.to_string()).cloned()
+            queue["ended"].as_array()?.iter().find(|end| end["proposal"] == name).cloned()
         })
         .await
     }
 
     /// What the queue says of a proposal, once it fits.
     async fn entry(&self, number: usize, what: &str, fits: impl Fn(&Value) -> bool) -> Value {
+        let name = number.to_string();
         until(&format!("proposal {number}: {what}"), || async {
             let queue = self.queue().await;
             let entries = queue["branches"][0]["entries"].as_array()?.clone();
-            entries.into_iter().find(|entry| entry["proposal"] == number.to_string() && fits(entry))
+            entries.into_iter().find(|entry| entry["proposal"] == name && fits(entry))
         })
         .await
     }

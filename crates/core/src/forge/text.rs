@@ -54,7 +54,7 @@ impl Text {
     }
 
     /// The text with each name's value in its place, or the first name that has none.
-    pub fn fill<'n>(&'n self, value: impl Fn(&str) -> Option<String>) -> Result<String, &'n str> {
+    pub fn fill(&self, value: impl Fn(&str) -> Option<String>) -> Result<String, &str> {
         let mut filled = String::new();
         for piece in &self.pieces {
             match piece {

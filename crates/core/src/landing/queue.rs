@@ -278,7 +278,7 @@ impl Queue {
     pub(super) fn leave(&mut self, proposal: &str, why: String, effects: &mut Vec<Effect>) {
         let Some(at) = self.entries.iter().position(|entry| entry.offered.proposal == proposal) else { return };
         let entry = self.entries.remove(at);
-        self.clear(&[entry.offered.clone()]);
+        self.clear(std::slice::from_ref(&entry.offered));
         effects.push(Effect::HasLeft { offered: entry.offered, why });
     }
 

@@ -34,7 +34,7 @@ impl FromStr for Hours {
     type Err = HoursError;
 
     fn from_str(text: &str) -> Result<Hours, HoursError> {
-        let spaced = text.replace('-', " - ").replace('–', " - ");
+        let spaced = text.replace(['-', '–'], " - ");
         let mut words: Vec<&str> = spaced.split_whitespace().collect();
         let named =
             words.last().filter(|word| words.len() > 1 && word.chars().next().is_some_and(char::is_alphabetic) && day(word).is_none());

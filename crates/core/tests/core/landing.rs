@@ -123,8 +123,8 @@ impl World {
                 }
                 Event::Verdict { trial, passed, sentence: "test.unit failed".into(), flaky }
             }
-            Effect::Land { trial, commit, .. } if away && at % 2 == 0 => {
-                let sure = at % 4 == 0 && !self.branch_holds(&commit);
+            Effect::Land { trial, commit, .. } if away && at.is_multiple_of(2) => {
+                let sure = at.is_multiple_of(4) && !self.branch_holds(&commit);
                 Event::NotLanded { trial, head: None, sure, why: "the server is away".into() }
             }
             Effect::Land { trial, from, commit, .. } if self.branch == from || self.branch == commit => {
@@ -246,13 +246,13 @@ proptest! {
                 4 if next > 0 => world.tell(Event::Leave { proposal: (which % next).to_string(), why: "ines took it out".into() }),
                 5 if next > 0 => {
                     touched.insert(which % next);
-                    world.tell(Event::Held { proposal: (which % next).to_string(), why: (which % 2 == 0).then(|| "later".into()) });
+                    world.tell(Event::Held { proposal: (which % next).to_string(), why: which.is_multiple_of(2).then(|| "later".into()) });
                 }
                 6 if next > 0 => {
                     touched.insert(which % next);
-                    world.tell(Event::Lacks { proposal: (which % next).to_string(), why: (which % 2 == 0).then(|| "1 approval is missing".into()) });
+                    world.tell(Event::Lacks { proposal: (which % next).to_string(), why: which.is_multiple_of(2).then(|| "1 approval is missing".into()) });
                 }
-                7 => world.tell(Event::Shut { why: (which % 2 == 0).then(|| "it is Friday".into()) }),
+                7 => world.tell(Event::Shut { why: which.is_multiple_of(2).then(|| "it is Friday".into()) }),
                 8 => world.crash(),
                 9 => world.tell(Event::Again),
                 10 => world.work(which, true),
@@ -260,7 +260,7 @@ proptest! {
                     let at = which % world.reports.len();
                     let (_, report) = world.reports.remove(at).expect("a report");
                     world.tell(report.clone());
-                    if which % 5 == 0 {
+                    if which.is_multiple_of(5) {
                         world.tell(report);
                     }
                 }

@@ -86,7 +86,7 @@ fn decoded(text: &str, written: Written) -> Option<Vec<u8>> {
         Written::Base64 => STANDARD.decode(text).ok(),
         Written::Hex => {
             let digits: Vec<u8> = text.chars().map(|c| c.to_digit(16).and_then(|digit| u8::try_from(digit).ok())).collect::<Option<_>>()?;
-            (digits.len() % 2 == 0).then(|| digits.chunks(2).map(|pair| (pair[0] << 4) | pair[1]).collect())
+            digits.len().is_multiple_of(2).then(|| digits.chunks(2).map(|pair| (pair[0] << 4) | pair[1]).collect())
         }
     }
 }

@@ -49,6 +49,20 @@ enum What {
         /// As if it came from another repository
         #[arg(long)]
         outside: bool,
+        /// Who offers it; whoever made its commit when absent
+        #[arg(long, default_value = "")]
+        by: String,
+    },
+    /// Approve a proposal, or refuse it
+    Review {
+        repository: String,
+        number: usize,
+        #[arg(long, default_value = "http://127.0.0.1:7080")]
+        forge: String,
+        #[arg(long)]
+        by: String,
+        #[arg(long)]
+        approve: bool,
     },
 }
 
@@ -58,8 +72,12 @@ async fn main() -> ExitCode {
     tracing_subscriber::fmt().with_writer(std::io::stderr).init();
     let done = match Options::parse().what {
         What::Forge { listen, data, dialect } => serve(listen, data, dialect).await,
-        What::Propose { repository, forge, source, target, title, outside } => {
-            let ask = serde_json::json!({ "source": source, "target": target, "title": title, "outside": outside });
+        What::Review { repository, number, forge, by, approve } => {
+            let ask = serde_json::json!({ "by": by, "approves": approve });
+            review(&format!("{forge}/api/people/{repository}/proposals/{number}/review"), &ask).await
+        }
+        What::Propose { repository, forge, source, target, title, outside, by } => {
+            let ask = serde_json::json!({ "source": source, "target": target, "title": title, "outside": outside, "by": by });
             propose(&repository, &forge, &ask).await
         }
         What::Repository { name, forge, hook, secret } => repository(&name, &forge, hook.zip(secret)).await,
@@ -98,5 +116,10 @@ async fn repository(name: &str, forge: &str, hook: Option<(String, String)>) -> 
 async fn propose(repository: &str, forge: &str, ask: &serde_json::Value) -> Result<(), Box<dyn std::error::Error>> {
     let made = reqwest::Client::new().post(format!("{forge}/api/repositories/{repository}/proposals")).json(ask).send().await?;
     println!("{}", made.error_for_status()?.text().await?);
+    Ok(())
+}
+
+async fn review(url: &str, ask: &serde_json::Value) -> Result<(), Box<dyn std::error::Error>> {
+    reqwest::Client::new().post(url).json(ask).send().await?.error_for_status()?;
     Ok(())
 }

@@ -2,6 +2,7 @@
 //! commits, each waited for. Everything is done with the project's own commands, as a person would.
 
 mod history;
+mod landing;
 mod process;
 
 use crate::setup;
@@ -38,11 +39,14 @@ pub(crate) fn demo(once: bool) -> Result<(), String> {
         rows.push(vec![text("run"), state.to_owned(), moment.ends.to_owned(), moment.title.to_owned(), text("sentence")]);
         eprintln!("  {:<14} {:<8} {}", text("run"), state, moment.title);
     }
+    let (landed, otherwise) = world.land_three()?;
+    rows.extend(landed);
+    wrong += otherwise;
     if once {
         world.wait_until_quiet()?;
         print_table(&rows);
         wrong += world.failed_stations()?;
-        return if wrong == 0 { Ok(()) } else { Err(format!("{wrong} runs did not end as the history expects")) };
+        return if wrong == 0 { Ok(()) } else { Err(format!("{wrong} runs or proposals did not end as the history expects")) };
     }
     world.invite()?;
     process::wait_for_interrupt()

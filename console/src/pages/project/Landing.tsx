@@ -48,7 +48,7 @@ export default function Landing() {
       ))}
       {data && data.ended.length > 0 && (
         <>
-          <h2>Landed or left</h2>
+          <h2 style={{ marginTop: 24 }}>Landed or left</h2>
           <table className="sheet">
             <tbody>
               {data.ended.map((end) => (
@@ -143,17 +143,19 @@ function Row(props: { project: string; entry: Entry; now: number; step: (proposa
           </div>
         ))}
       </td>
-      <td style={{ whiteSpace: 'nowrap' }}>
-        {steps.map(([what, word]) => (
-          <Button
-            key={what}
-            size="small"
-            onClick={() => step(entry.proposal, what)}
-            aria-label={`${word} ${entry.proposal}`}
-          >
-            {word}
-          </Button>
-        ))}
+      <td>
+        <div style={{ display: 'flex', gap: 4 }}>
+          {steps.map(([what, word]) => (
+            <Button
+              key={what}
+              size="small"
+              onClick={() => step(entry.proposal, what)}
+              aria-label={`${word} ${entry.proposal}`}
+            >
+              {word}
+            </Button>
+          ))}
+        </div>
       </td>
     </tr>
   );

@@ -81,10 +81,12 @@ async fn ended(app: &App, project: &Project, branch: &str, trial: u64) -> Result
     tell(app, project, branch, vec![verdict]).await
 }
 
-/// `tidegauge/12 failed: test.unit …`
+/// `failed in tidegauge/12: 2 of 11 jobs; first test.unit …`
 fn said(project: &Project, run: &TrialRun) -> String {
-    let why = run.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
-    format!("{}/{} {}{why}", project.name, run.number, run.state)
+    // What the run says of itself begins with its state.
+    let why = run.why.as_deref().map(|why| why.strip_prefix("Failed: ").unwrap_or(why));
+    let why = why.map(|why| format!(": {why}")).unwrap_or_default();
+    format!("{} in {}/{}{why}", run.state, project.name, run.number)
 }
 
 struct Act<'a> {

@@ -164,18 +164,36 @@ pub(crate) fn moment(at: jiff::Timestamp) -> String {
 
 pub(crate) fn print(line: impl std::fmt::Display) {
     let ascii = MANNER.get().is_some_and(|manner| manner.ascii);
+    let line = tame(&line.to_string());
     if ascii {
         // Our own signs; what comes from the repository stays as it is.
-        anstream::println!("{}", line.to_string().replace(" · ", " - ").replace('…', "..."));
+        anstream::println!("{}", line.replace(" · ", " - ").replace('…', "..."));
     } else {
         anstream::println!("{line}");
     }
 }
 
+/// Titles, branches and names come from outside: of what would steer a terminal only colours are left, which end with the line.
+fn tame(line: &str) -> String {
+    let (mut tamed, mut rest) = (String::with_capacity(line.len()), line);
+    while let Some(at) = rest.find(|c: char| c.is_control() && c != '\n' && c != '\t') {
+        tamed.push_str(&rest[..at]);
+        rest = &rest[at..];
+        let colour = rest.strip_prefix("\u{1b}[").and_then(|after| {
+            let end = after.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+            after[end..].starts_with('m').then_some(end + 3)
+        });
+        let length = colour.unwrap_or_else(|| rest.chars().next().map_or(1, char::len_utf8));
+        tamed.push_str(if colour.is_some() { &rest[..length] } else { "" });
+        rest = &rest[length..];
+    }
+    tamed + rest
+}
+
 /// Something beside what was asked for; not printed with `-q`.
 pub(crate) fn remark(line: impl std::fmt::Display) {
     if !quiet() {
-        anstream::eprintln!("{line}");
+        anstream::eprintln!("{}", tame(&line.to_string()));
     }
 }
 
@@ -192,6 +210,21 @@ pub(crate) fn write(bytes: &[u8]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_comes_from_outside_steers_no_terminal() {
+        let colour = as_state(State::Failed, "broken");
+        assert_eq!(tame(&colour), colour, "colours are ours");
+        for (text, wanted) in [
+            ("a title\u{1b}[2J\u{1b}]0;owned\u{7}!", "a title[2J]0;owned!"),
+            ("\u{9b}31mred\r\u{8}\u{0}", "31mred"),
+            ("\u{1b}", ""),
+            ("\u{1b}[", "["),
+            ("æøå\ttab\nnext", "æøå\ttab\nnext"),
+        ] {
+            assert_eq!(tame(text), wanted, "{text:?}");
+        }
+    }
 
     #[test]
     fn columns_line_up_whatever_is_coloured() {

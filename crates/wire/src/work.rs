@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 pub struct WorkView {
     pub id: i64,
     pub project: String,
-    /// `occasion`, `status` or `note`.
+    /// `occasion`, `status`, `note` or `landing`.
     pub kind: String,
     /// What it is about: the commit, for a report to one.
     pub commit: Option<String>,

@@ -41,10 +41,12 @@ async fn a_push_comes_to_a_verdict_on_its_commit() {
 
     let statuses = world.statuses_until("tidegauge", &commit, "success").await;
     let states: Vec<&str> = statuses.iter().map(|status| status.state.as_str()).collect();
-    assert_eq!(states, ["pending", "running", "success"]);
-    assert!(statuses[2].text.starts_with("Passed: 2 jobs, 1 may fail and did"), "{statuses:?}");
-    assert_eq!(statuses[2].context, "ordotaxis/main");
-    assert_eq!(statuses[2].link, format!("{}/runs/tidegauge/1", world.url));
+    // One that a newer one waits behind is left out; the last always comes.
+    assert!(matches!(states[..], ["pending", "success"] | ["pending", "running", "success"] | ["running", "success"]), "{states:?}");
+    let last = statuses.last().expect("a status");
+    assert!(last.text.starts_with("Passed: 2 jobs, 1 may fail and did"), "{statuses:?}");
+    assert_eq!(last.context, "ordotaxis/main");
+    assert_eq!(last.link, format!("{}/runs/tidegauge/1", world.url));
     note_says(&repository, &commit, "passed").await;
 
     let log = world.log(&run, "build.gauge").await;

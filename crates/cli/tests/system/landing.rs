@@ -51,7 +51,8 @@ impl Setting {
         git(&["checkout", "--quiet", "main"]);
         self.act(
             "repositories/tidegauge/proposals",
-            &json!({ "source": branch, "target": "main", "title": format!("Change {number}"), "by": "odd" }),
+            // A forge takes any text for a title; a commit's message is one that git takes.
+            &json!({ "source": branch, "target": "main", "title": format!("Change {number}\u{0}\nmore"), "by": "odd" }),
         )
         .await;
         let name = format!("tidegauge/{number}");

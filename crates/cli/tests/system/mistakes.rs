@@ -73,7 +73,7 @@ async fn unknown_names_are_told_with_the_nearest() {
         (vec!["project", "add", "Tide Gauge", "--git", "x"], "a project's name is lower-case letters"),
         (
             vec!["project", "add", "other", "--git", "https://git.example/x", "--forge", "none", "--forge-url", "x"],
-            "there is no forge profile none; there are: practice",
+            "there is no forge profile none; there are: beacon, harbour, practice",
         ),
     ] {
         let ran = world.run(&arguments).await;

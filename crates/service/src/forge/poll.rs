@@ -75,11 +75,12 @@ pub(crate) async fn work(app: App) {
 fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<()>) {
     let now = clock::now();
     let due = app.polls.with(|polls| {
+        let new = !polls.contains_key(&row.id);
         let poll = polls.entry(row.id).or_default();
-        // After a start all are not looked at together: each in its own time, which its last look gives.
-        if poll.next_at == 0 && poll.fails == 0 && row.looked_at.is_some() && row.poll_ms != Some(0) {
-            let ms = i64::try_from(every(&row, true).unwrap_or(TOLD).as_millis()).unwrap_or(i64::MAX);
-            poll.next_at = row.looked_at.unwrap_or(0).saturating_add(ms).min(now + ms).max(1);
+        // After a start all are not looked at together: each by chance within its own pause.
+        if new && row.looked_at.is_some() {
+            let pause = every(&row, false).unwrap_or(LONGEST_PAUSE).mul_f64(rand::random());
+            poll.next_at = now.saturating_add(i64::try_from(pause.as_millis()).unwrap_or(i64::MAX));
         }
         let due = row.poll_ms != Some(0) && !poll.going && poll.next_at <= now;
         poll.going |= due;

@@ -60,9 +60,9 @@ impl Profiles {
         self.get(project.forge.as_ref().map_or(PLAIN, |forge| forge.profile.as_str()))
     }
 
-    /// All names.
+    /// The names of all that are some forge's.
     pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
-        self.0.keys().map(String::as_str)
+        self.0.keys().map(String::as_str).filter(|name| *name != PLAIN)
     }
 }
 
@@ -85,7 +85,7 @@ mod tests {
     #[test]
     fn what_is_shipped_has_no_mistake_and_the_folder_goes_first() {
         let folder = tempfile::tempdir().unwrap();
-        assert_eq!(Profiles::load(folder.path()).unwrap().names().collect::<Vec<_>>(), ["beacon", "harbour", "plain", "practice"]);
+        assert_eq!(Profiles::load(folder.path()).unwrap().names().collect::<Vec<_>>(), ["beacon", "harbour", "practice"]);
         std::fs::write(folder.path().join("practice.toml"), "[hook]\nsignature = { way = \"token\", header = \"x-own\" }\n").unwrap();
         let own = Profiles::load(folder.path()).unwrap();
         assert!(own.get("practice").unwrap().events.is_empty());

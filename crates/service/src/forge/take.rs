@@ -93,7 +93,7 @@ pub(crate) async fn take(app: &App, project: &Project, came: &Came<'_>) -> Resul
     }
     let reading = body.map(|body| profile.events(&came.headers, &body));
     let mut tx = app.records.tx(&actor(came), now).await?;
-    let done = act(&mut tx, project, reading, &given).await?;
+    let done = act(&mut tx, project, reading, &given, true).await?;
     let headers = headers_of(Some(profile), &came.headers);
     let new = done.row(project.id, &given, &headers, &came.address, came.body);
     tx.add_delivery(&new.as_new()).await?;
@@ -129,7 +129,8 @@ pub(crate) async fn again(app: &App, actor: &Actor, project: &Project, row: &Del
     let reading = profile.body(&Delivery { headers: &headers, body: &body }).map(|body| profile.events(&headers, &body));
     let mut tx = app.records.tx(actor, now).await?;
     let once = format!("delivery {} again {now}", row.id);
-    let done = act(&mut tx, project, reading, &once).await?;
+    // What was taken before was believed then; by now things may be otherwise.
+    let done = act(&mut tx, project, reading, &once, row.state != "taken").await?;
     let new = done.row(project.id, row.given.as_deref().unwrap_or_default(), &row.headers, "", &[]);
     tx.delivery_read_again(row.id, &new.as_new()).await?;
     tx.note(Entry::new(Action::DeliveryAgain, format!("delivery {}", row.id)).of(&project.name));
@@ -226,8 +227,9 @@ impl Row<'_> {
     }
 }
 
-/// Acts on what was read. `once` names it: the same work is not added twice.
-async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, once: &str) -> Result<Done, StoreError> {
+/// Acts on what was read. `once` names it: the same work is not added twice. `news`: it tells how things are now, and not
+/// how they were once.
+async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, once: &str, news: bool) -> Result<Done, StoreError> {
     let reading = match reading {
         Ok(reading) => reading,
         Err(why) => return Ok(Done { said: Some(why.to_string()), taken: Taken::NoBody(why), events: Vec::new(), work: Vec::new() }),
@@ -235,7 +237,10 @@ async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, o
     let mut work = Vec::new();
     for (at, event) in reading.events.iter().enumerate() {
         let once = if at == 0 { once.to_owned() } else { format!("{once} {at}") };
-        work.extend(follow(tx, project, event, once).await?);
+        if news {
+            believe(tx, project.id, event).await?;
+        }
+        work.extend(begin(tx, project.id, event, once).await?);
     }
     let events: Vec<String> = reading.events.iter().map(Event::sentence).collect();
     let said = (!reading.misses.is_empty()).then(|| misses(&reading));
@@ -247,9 +252,8 @@ async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, o
     Ok(Done { said: said.or_else(|| taken.why()), taken, events, work })
 }
 
-/// What follows from one event: the number of the work, where there is some.
-async fn follow(tx: &mut Tx, project: &Project, event: &Event, once: String) -> Result<Option<i64>, StoreError> {
-    let id = project.id;
+/// Writes down what an event tells of branches and proposals.
+async fn believe(tx: &mut Tx, id: i64, event: &Event) -> Result<(), StoreError> {
     match event {
         Event::Push { branch, commit, .. } => {
             tx.set_ref_seen(id, &format!("refs/heads/{branch}"), Some(commit)).await?;
@@ -280,9 +284,14 @@ async fn follow(tx: &mut Tx, project: &Project, event: &Event, once: String) -> 
         }
         Event::Comment { .. } => {}
     }
+    Ok(())
+}
+
+/// The work that an event leads to, where it starts pipelines: its number.
+async fn begin(tx: &mut Tx, project_id: i64, event: &Event, once: String) -> Result<Option<i64>, StoreError> {
     let Some(occasion) = occasion(event) else { return Ok(None) };
     let body = serde_json::to_string(&occasion).unwrap_or_default();
-    tx.add_work(&NewWork { kind: WorkKind::Occasion, project_id: id, lane: String::new(), once: Some(once), body }).await
+    tx.add_work(&NewWork { kind: WorkKind::Occasion, project_id, lane: String::new(), once: Some(once), body }).await
 }
 
 /// The occasion that an event is, where it starts pipelines.

@@ -140,8 +140,8 @@ impl Act<'_> {
                 let why = format!("the repository does not have its commit {} any more", offered.head);
                 return self.tell(Event::Leave { proposal: offered.proposal.clone(), why }).await;
             }
-            let saying =
-                Saying { message: message(offered, row.as_ref()), author: row.and_then(|row| row.author), time: clock::now() / 1000 };
+            let author = row.as_ref().and_then(|row| row.author.as_deref()).map(plain).filter(|author| !author.is_empty());
+            let saying = Saying { message: message(offered, row.as_ref()), author, time: clock::now() / 1000 };
             match mirror.put_on(&tip, &offered.head, put_how(how), &saying).await? {
                 Put::Made(commit) => tip = commit,
                 Put::Contained => return self.tell(Event::Contained { trial, proposal: offered.proposal.clone() }).await,
@@ -272,9 +272,14 @@ fn put_how(how: How) -> PutHow {
 
 /// The commit's message: `Replay spring tides, too (proposal 7)`.
 fn message(offered: &Offered, row: Option<&ProposalRow>) -> String {
-    let title = row.map(|row| row.title.lines().next().unwrap_or_default().trim().to_owned()).filter(|title| !title.is_empty());
+    let title = row.map(|row| plain(row.title.lines().next().unwrap_or_default())).filter(|title| !title.is_empty());
     match title {
         Some(title) => format!("{title} (proposal {})\n", offered.proposal),
         None => format!("Proposal {}\n", offered.proposal),
     }
+}
+
+/// What a forge says of a proposal, fit for a commit: git takes no NUL, and a name is one line.
+fn plain(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control()).take(200).collect::<String>().trim().to_owned()
 }

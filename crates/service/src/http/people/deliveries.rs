@@ -4,7 +4,7 @@ use super::hook::{hook_url, new_secret};
 use super::projects;
 use crate::app::App;
 use crate::clock;
-use crate::forge::{PLAIN, again as take_again};
+use crate::forge::again as take_again;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
@@ -148,6 +148,5 @@ pub(crate) async fn profiles(State(app): State<App>) -> Json<Vec<ProfileView>> {
         events.dedup();
         Some(ProfileView { name: name.to_owned(), events, requests: profile.requests.keys().map(|kind| kind.word().to_owned()).collect() })
     };
-    // What plain git servers speak is no forge's: nobody names it.
-    Json(app.profiles.names().filter(|name| *name != PLAIN).filter_map(view).collect())
+    Json(app.profiles.names().filter_map(view).collect())
 }

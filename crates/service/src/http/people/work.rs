@@ -21,8 +21,8 @@ fn view(row: TroubledWork) -> WorkView {
     WorkView {
         id: row.id,
         project: row.project,
+        commit: Some(row.lane).filter(|lane| !lane.is_empty() && matches!(row.kind.as_str(), "status" | "note")),
         kind: row.kind,
-        commit: Some(row.lane).filter(|lane| !lane.is_empty()),
         run: message.map(|message| message.run),
         state: row.state,
         tries: row.tries,

@@ -53,16 +53,9 @@ impl Mirror {
     /// paths that conflict when they do.
     pub async fn merged(&self, base_commit: &str, head: &str) -> Result<Result<String, Vec<String>>, GitError> {
         let (base_commit, head) = (checked(base_commit)?, checked(head)?);
-        let tree = match run(
-            base(&self.dir),
-            &["merge-tree", "--write-tree", "--name-only", "--no-messages", "-z", base_commit, head],
-            None,
-        )
-        .await
-        {
-            Ok(out) => String::from_utf8_lossy(&out).trim_end_matches('\0').to_owned(),
-            Err(GitError::Failed { code: Some(1), .. }) => return Ok(Err(self.conflicts(base_commit, head).await)),
-            Err(error) => return Err(error),
+        let tree = match self.together(base_commit, head, None).await? {
+            Ok(tree) => tree,
+            Err(paths) => return Ok(Err(paths)),
         };
         let time = format!("{} +0000", self.commit(head).await?.time);
         let mut command = base(&self.dir);
@@ -70,14 +63,6 @@ impl Mirror {
         let message = format!("{head} merged into {base_commit}");
         let out = run(command, &["commit-tree", &tree, "-p", base_commit, "-p", head, "-m", &message], None).await?;
         Ok(Ok(String::from_utf8_lossy(&out).trim().to_owned()))
-    }
-
-    async fn conflicts(&self, base_commit: &str, head: &str) -> Vec<String> {
-        let mut command = base(&self.dir);
-        command.args(["merge-tree", "--write-tree", "--name-only", "--no-messages", base_commit, head]);
-        let Ok(output) = command.output().await else { return Vec::new() };
-        // The tree's id comes first, then the paths.
-        String::from_utf8_lossy(&output.stdout).lines().skip(1).filter(|line| !line.is_empty()).map(str::to_owned).collect()
     }
 
     /// Puts one file on top of a commit, as a new branch, in the repository itself. `by` is the author's name. Refused

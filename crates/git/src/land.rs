@@ -65,7 +65,7 @@ impl Mirror {
     }
 
     /// The tree of both together, or what conflicts. `from`: what `theirs` is a change of; where they part when absent.
-    async fn together(&self, ours: &str, theirs: &str, from: Option<&str>) -> Result<Result<String, Vec<String>>, GitError> {
+    pub(crate) async fn together(&self, ours: &str, theirs: &str, from: Option<&str>) -> Result<Result<String, Vec<String>>, GitError> {
         let from = from.map(|from| format!("--merge-base={from}"));
         let mut args = vec!["merge-tree", "--write-tree", "--name-only", "--no-messages"];
         args.extend(from.as_deref());

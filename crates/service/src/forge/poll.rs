@@ -9,7 +9,7 @@ use crate::landing::{told_moved, told_of_proposal};
 use ordotaxis_core::forge::{Event, Kind, Offer};
 use ordotaxis_core::language::counted;
 use ordotaxis_git::GitError;
-use ordotaxis_store::{NewWork, PolledRow, Project, StoreError, WorkKind};
+use ordotaxis_store::{NewWork, PolledRow, Project, ProposalRow, StoreError, WorkKind};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -92,11 +92,11 @@ fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<(
     let (app, room) = (app.clone(), room.clone());
     looks.spawn(async move {
         let _one = room.acquire_owned().await;
+        let _going = Going(&app, row.id);
         let looked = look_once(&app, &row).await;
         let chance: f64 = rand::random();
         app.polls.with(|polls| {
             let poll = polls.entry(row.id).or_default();
-            poll.going = false;
             let pause = match &looked {
                 Ok(pause) => {
                     (poll.fails, poll.trouble) = (0, None);
@@ -112,6 +112,15 @@ fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<(
             poll.next_at = clock::now().saturating_add(ms);
         });
     });
+}
+
+/// A look that goes on; also one that panics ends.
+struct Going<'a>(&'a App, i64);
+
+impl Drop for Going<'_> {
+    fn drop(&mut self) {
+        self.0.polls.with(|polls| polls.entry(self.1).or_default().going = false);
+    }
 }
 
 /// Looks at a project, and gives the pause until the next look.
@@ -159,9 +168,12 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
         tx.commit().await?;
         return Ok(());
     }
+    // What hooks tell of a proposal from here on is newer than the list.
+    let before = app.records.proposals(project.id, false, i64::MAX).await?;
     let offers = offers(app, project).await?;
+    let unknown = unknown(&before, &offers);
     let mut seen = app.records.refs_seen(project.id).await?;
-    if has_hooks && (moved(&seen, &there).iter().any(|one| one.to.is_some()) || !unknown(app, project, &offers).await?.is_empty()) {
+    if has_hooks && (moved(&seen, &there).iter().any(|one| one.to.is_some()) || !unknown.is_empty()) {
         // Its hook may be on the way.
         tokio::select! {
             () = app.stop.cancelled() => return Ok(()),
@@ -169,7 +181,8 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
         }
         seen = app.records.refs_seen(project.id).await?;
     }
-    let unknown = unknown(app, project, &offers).await?;
+    let now = app.records.proposals(project.id, false, i64::MAX).await?;
+    let untouched = |number: &str| of(&before, number) == of(&now, number);
     let mut tx = app.records.tx_by_rule("poll", clock::now()).await?;
     let mut found = Found::default();
     for one in moved(&seen, &there) {
@@ -186,7 +199,7 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
         }
     }
     for offer in unknown {
-        let Some(number) = offer.number.clone() else { continue };
+        let Some(number) = offer.number.clone().filter(|number| untouched(number)) else { continue };
         let once = format!("found proposal {number} {}", offer.commit);
         tx.set_proposal(project.id, &number, &offer).await?;
         told_of_proposal(&mut tx, project.id, &number, Some(&offer.commit), "it offers another commit now: ask again").await?;
@@ -195,7 +208,7 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
         tx.add_work(&work_of(project, &event, once)).await?;
     }
     if let Some(offers) = &offers.all {
-        for known in app.records.proposals(project.id, true, i64::MAX).await? {
+        for known in before.iter().filter(|known| known.state == "open" && untouched(&known.number)) {
             if !offers.iter().any(|offer| offer.open && offer.number.as_deref() == Some(known.number.as_str())) {
                 tx.end_proposal(project.id, &known.number, "closed", None).await?;
                 told_of_proposal(&mut tx, project.id, &known.number, None, "it was closed").await?;
@@ -255,14 +268,18 @@ struct Offers {
     all: Option<Vec<Offer>>,
 }
 
-/// Open proposals of the list that are not known as they are now.
-async fn unknown(app: &App, project: &Project, offers: &Offers) -> Result<Vec<Offer>, StoreError> {
-    let known = app.records.proposals(project.id, false, i64::MAX).await?;
+/// What is known of a proposal.
+fn of<'r>(rows: &'r [ProposalRow], number: &str) -> Option<&'r ProposalRow> {
+    rows.iter().find(|row| row.number == number)
+}
+
+/// Open proposals of the list that are not known as it says.
+fn unknown(known: &[ProposalRow], offers: &Offers) -> Vec<Offer> {
     let is_known = |offer: &Offer| {
-        let same = known.iter().find(|one| offer.number.as_deref() == Some(one.number.as_str()));
+        let same = offer.number.as_deref().and_then(|number| of(known, number));
         same.is_some_and(|one| one.state == "landed" || (one.head == offer.commit && one.target == offer.target && one.state == "open"))
     };
-    Ok(offers.read.iter().filter(|offer| offer.open && offer.number.is_some() && !is_known(offer)).cloned().collect())
+    offers.read.iter().filter(|offer| offer.open && offer.number.is_some() && !is_known(offer)).cloned().collect()
 }
 
 async fn offers(app: &App, project: &Project) -> Result<Offers, LookError> {

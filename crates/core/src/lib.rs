@@ -27,6 +27,7 @@ mod graph;
 pub mod landing;
 pub mod language;
 pub mod newest;
+pub mod notice;
 pub mod order;
 pub mod plan;
 pub mod report;

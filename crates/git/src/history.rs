@@ -17,6 +17,18 @@ impl Mirror {
         Ok(new_lines(&String::from_utf8_lossy(&git(&self.dir, &args).await?)))
     }
 
+    /// The commits that lead to `to` and not to `from`, newest first, at most so many; without `from` all that lead to it.
+    pub async fn between(&self, from: Option<&str>, to: &str, most: usize) -> Result<Vec<Between>, GitError> {
+        let range = match from {
+            Some(from) => format!("{}..{}", checked(from)?, checked(to)?),
+            None => checked(to)?.to_owned(),
+        };
+        let most = format!("--max-count={most}");
+        let args = ["log", "-z", &most, "--no-show-signature", "--format=%H%n%an%n%ae%n%s", "--end-of-options", &range, "--"];
+        let out = git(&self.dir, &args).await?;
+        Ok(String::from_utf8_lossy(&out).split('\0').filter_map(between).collect())
+    }
+
     /// A commit's first parent; none for a first commit.
     pub async fn parent(&self, commit: &str) -> Result<Option<String>, GitError> {
         self.id(&format!("{}^1^{{commit}}", checked(commit)?)).await
@@ -92,6 +104,22 @@ impl Mirror {
         self.outward(&args).await?;
         Ok(made)
     }
+}
+
+/// A commit, and who made it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Between {
+    pub id: String,
+    pub author: String,
+    pub mail: String,
+    pub title: String,
+}
+
+/// Id, author, address and title, a line each.
+fn between(text: &str) -> Option<Between> {
+    let mut lines = text.splitn(4, '\n').map(|line| line.trim().to_owned());
+    let (id, author, mail) = (lines.next().filter(|id| !id.is_empty())?, lines.next()?, lines.next()?);
+    Some(Between { id, author, mail, title: lines.next().unwrap_or_default() })
 }
 
 /// `MODE TYPE DIGEST\tPATH`

@@ -27,6 +27,7 @@ mod tags;
 pub use access::{Access, Key, Login};
 pub use address::{Address, AddressError};
 pub use command::GitError;
+pub use history::Between;
 pub use land::{Pushed, Put, PutHow, Saying};
 pub use mirror::{CommitInfo, Mirror, Mirrors};
 pub use pack::{PackAsk, PackStream};

@@ -7,9 +7,19 @@ use serde::Deserialize;
 pub struct Fault {
     #[serde(flatten)]
     pub what: What,
-    /// Only calls whose path holds this.
+    /// Only calls whose path holds this; with a `$` at its end, only those whose path ends so.
     #[serde(default)]
     pub on: String,
+}
+
+impl Fault {
+    /// Whether a call to this path meets it.
+    pub(crate) fn fits(&self, path: &str) -> bool {
+        match self.on.strip_suffix('$') {
+            Some(end) => path.ends_with(end),
+            None => path.contains(&self.on),
+        }
+    }
 }
 
 /// How an answer goes wrong.
@@ -31,7 +41,7 @@ pub enum What {
     Redirect {
         to: String,
     },
-    /// A good answer that takes its time.
+    /// A good answer that takes its time: it says how things were when it was asked.
     Slow {
         ms: u64,
     },

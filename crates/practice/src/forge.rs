@@ -50,6 +50,11 @@ impl Forge {
         self.faults().extend(faults);
     }
 
+    /// How many faults still wait for their call.
+    pub fn faults_left(&self) -> usize {
+        self.faults().len()
+    }
+
     pub(crate) fn faults(&self) -> MutexGuard<'_, Vec<Fault>> {
         self.faults.lock().unwrap_or_else(PoisonError::into_inner)
     }

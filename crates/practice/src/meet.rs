@@ -14,14 +14,15 @@ pub(crate) async fn meet(State(forge): State<Forge>, request: Request, next: Nex
     let brings = ["authorization", "x-beacon-pass"].iter().any(|name| request.headers().contains_key(*name));
     let fault = {
         let mut faults = forge.faults();
-        let at = faults.iter().position(|fault| brings && request.uri().path().contains(&fault.on));
+        let at = faults.iter().position(|fault| brings && fault.fits(request.uri().path()));
         at.map(|at| faults.remove(at).what)
     };
     match fault {
         None => next.run(request).await,
         Some(What::Slow { ms }) => {
+            let answer = next.run(request).await;
             tokio::time::sleep(Duration::from_millis(ms)).await;
-            next.run(request).await
+            answer
         }
         Some(What::Status { status }) => {
             let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);

@@ -39,6 +39,12 @@ pub(crate) struct Inner {
     pub(crate) schedules: Notify,
     /// For calls to forges: it follows no redirects, since what opens one would go along.
     pub(crate) http: reqwest::Client,
+    /// For webhooks of projects: what it may reach is limited.
+    pub(crate) notice_http: reqwest::Client,
+    /// The way to the mail server; none: no mail is sent.
+    pub(crate) post: Option<crate::notices::Post>,
+    /// Receivers of notices that are being told something.
+    pub(crate) busy: crate::notices::Busy,
     /// For the provider that persons sign in at: it follows no redirects.
     pub(crate) provider_http: reqwest::Client,
     /// Ends everything that would go on by itself: workers, open streams, held calls.

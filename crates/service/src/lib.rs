@@ -9,6 +9,7 @@
 //! - `landing`: acts for the queue in which proposals land.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
+mod about;
 mod app;
 mod badge;
 mod care;
@@ -21,6 +22,7 @@ mod keeper;
 mod kept;
 mod landing;
 mod listening;
+mod notices;
 mod occasions;
 mod places;
 mod plans;
@@ -33,8 +35,10 @@ mod sentence;
 mod serve;
 mod settings;
 mod sign_in;
+mod talk;
 mod tasks;
 mod trees;
+mod who;
 mod work;
 
 pub use forge::ProfileError;

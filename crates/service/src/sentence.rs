@@ -1,6 +1,7 @@
 //! The sentence a person would say about a run: in its status, at the top of its page, in the terminal.
 
 use ordotaxis_core::engine::{Hold, Progress, Run, State};
+use ordotaxis_store::RunRow;
 use ordotaxis_wire::words;
 
 /// What is known of a run's jobs, whether it goes on in memory or is read back from storage.
@@ -40,6 +41,35 @@ impl Summary {
                 .find_map(|job| if let Progress::Gated(Hold::Shut { why }) = &job.progress { Some(why.clone()) } else { None }),
             first: first.map(|at| (run.plan().jobs[at].id.to_string(), jobs[at].why().unwrap_or_default().into_owned())),
         }
+    }
+}
+
+/// What a run says that waits for someone to allow it.
+pub(crate) const HELD: &str = "Waits: it comes from outside, and someone must allow it";
+
+/// The sentence of a run that is read back. `counts`: how many of its jobs are in which state; `mistaken`: its file has
+/// mistakes.
+pub(crate) fn of_row(row: &RunRow, counts: &[(State, i64)], mistaken: bool, now: i64) -> String {
+    let state = State::from_word(&row.state).unwrap_or(State::Failed);
+    let took = row.started_at.map(|started| row.ended_at.unwrap_or(now) - started - row.rest_ms);
+    match (&row.why, state.is_end()) {
+        _ if row.held => format!("{HELD}: `ordotaxis allow {}/{}`", row.project, row.number),
+        (Some(why), true) if !mistaken && row.unread.is_none() => why.clone(),
+        _ => sentence(state, &summary(counts), took, row.why.as_deref()),
+    }
+}
+
+fn summary(counts: &[(State, i64)]) -> Summary {
+    let count = |wanted: &dyn Fn(State) -> bool| counts.iter().filter(|(state, _)| wanted(*state)).map(|(_, jobs)| jobs).sum();
+    Summary {
+        jobs: count(&|_| true),
+        failed: count(&|state| matches!(state, State::Failed | State::Lost)),
+        skipped: count(&|state| state == State::Skipped),
+        stopped: count(&|state| state == State::Stopped),
+        ended: count(&State::is_end),
+        well: count(&|state| matches!(state, State::Passed | State::Reused)),
+        first: None,
+        gate: None,
     }
 }
 

@@ -43,6 +43,8 @@ pub enum ServeError {
     Open(std::net::SocketAddr),
     #[error(transparent)]
     Listening(#[from] crate::listening::ListenError),
+    #[error("{0}")]
+    Mail(String),
     #[error("the client for outgoing calls could not be made")]
     Client(#[source] reqwest::Error),
 }
@@ -163,6 +165,9 @@ where
         profiles: Profiles::load(&settings.data.join("profiles"))?,
         polls: Default::default(),
         told: Default::default(),
+        notice_http: crate::notices::hook_client(&settings).map_err(ServeError::Client)?,
+        post: settings.mail.as_ref().map(crate::notices::Post::new).transpose().map_err(ServeError::Mail)?,
+        busy: Default::default(),
         blobs,
         shown: Default::default(),
         logs,

@@ -53,6 +53,12 @@ pub struct Settings {
     pub owner: String,
     /// Where persons sign in with OpenID Connect.
     pub sign_in: Option<SignIn>,
+    /// The mail server. None: no mail is sent.
+    pub mail: Option<MailSettings>,
+    /// After three messages to one receiver within this, what follows is gathered into one.
+    pub notice_pause: Duration,
+    /// Whether webhooks of projects may lie on this machine or in a private network.
+    pub near_notices: bool,
     /// For a rehearsal alone.
     pub rehearsal: Option<Rehearsal>,
 }
@@ -101,6 +107,53 @@ pub enum Newcomers {
     Add,
 }
 
+/// `[mail]`: the server that takes mail.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MailSettings {
+    pub host: String,
+    pub port: u16,
+    pub tls: MailTls,
+    pub from: String,
+    pub user: Option<String>,
+    pub password: Option<String>,
+    /// A certificate in PEM that signs the server's, besides those that everybody trusts.
+    pub ca_file: Option<PathBuf>,
+}
+
+/// How the way to the mail server is kept private.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum MailTls {
+    /// To this machine only.
+    None,
+    #[default]
+    Starttls,
+    Tls,
+}
+
+/// `[mail]` as it is written.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct MailFile {
+    /// `HOST:PORT`
+    server: String,
+    #[serde(default)]
+    tls: MailTls,
+    from: String,
+    user: Option<String>,
+    password_file: Option<PathBuf>,
+    ca_file: Option<PathBuf>,
+}
+
+/// `[notices]`
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct NoticesFile {
+    pause: Option<String>,
+    #[serde(default)]
+    near: bool,
+}
+
 /// `open = ["metrics", "description"]`
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Open {
@@ -143,6 +196,9 @@ struct File {
     #[serde(default)]
     git: GitFile,
     sign_in: Option<SignIn>,
+    mail: Option<MailFile>,
+    #[serde(default)]
+    notices: NoticesFile,
 }
 
 /// `[store]`: where packs are kept.
@@ -179,6 +235,8 @@ pub enum SettingsError {
     Duration { key: &'static str, value: String },
     #[error("`open` in the configuration knows `metrics` and `description`, not `{0}`")]
     Open(String),
+    #[error("`[mail]` in the configuration: {0}")]
+    Mail(String),
     #[error("`[store]` in the configuration says `endpoint` but not `{0}`")]
     Store(&'static str),
 }
@@ -209,6 +267,9 @@ impl Settings {
             near_git: false,
             owner: "owner".to_owned(),
             sign_in: None,
+            mail: None,
+            notice_pause: Duration::from_secs(10 * 60),
+            near_notices: false,
             rehearsal: None,
         }
     }
@@ -227,6 +288,8 @@ impl Settings {
         self.local_git = file.git.local;
         self.near_git = file.git.near;
         self.sign_in = file.sign_in;
+        self.mail = file.mail.map(mail).transpose()?;
+        self.near_notices = file.notices.near;
         for word in file.open {
             match word.as_str() {
                 "metrics" => self.open.metrics = true,
@@ -246,6 +309,7 @@ impl Settings {
             ("retry_pause", file.retry_pause, &mut self.retry_pause),
             ("hook_grace", file.hook_grace, &mut self.hook_grace),
             ("keep", file.keep, &mut self.keep),
+            ("pause", file.notices.pause, &mut self.notice_pause),
         ] {
             if let Some(value) = value {
                 *place = humantime::parse_duration(&value).map_err(|_| SettingsError::Duration { key, value })?;
@@ -253,6 +317,22 @@ impl Settings {
         }
         Ok(self)
     }
+}
+
+fn mail(file: MailFile) -> Result<MailSettings, SettingsError> {
+    let place = file.server.rsplit_once(':').and_then(|(host, port)| Some((host.to_owned(), port.parse().ok()?)));
+    let (host, port): (String, u16) =
+        place.ok_or_else(|| SettingsError::Mail(format!("`server` is `{}`; write HOST:PORT, such as mail.example:587", file.server)))?;
+    let here = host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
+    if file.tls == MailTls::None && !here {
+        return Err(SettingsError::Mail("`tls = \"none\"` is for a server on this machine only; write \"starttls\" or \"tls\"".into()));
+    }
+    let read = |path: PathBuf| std::fs::read_to_string(&path).map_err(|source| SettingsError::Read { path, source });
+    let password = file.password_file.map(read).transpose()?.map(|text| text.trim().to_owned());
+    if file.user.is_some() != password.is_some() {
+        return Err(SettingsError::Mail("`user` and `password_file` belong together".into()));
+    }
+    Ok(MailSettings { host, port, tls: file.tls, from: file.from, user: file.user, password, ca_file: file.ca_file })
 }
 
 fn objects(store: StoreFile) -> Result<Option<Objects>, SettingsError> {

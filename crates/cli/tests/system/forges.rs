@@ -242,6 +242,34 @@ async fn what_hooks_lose_is_found_by_looking() {
     assert_eq!(pushes.count(), 1, "{runs}");
 }
 
+/// What a hook tells while the forge's list is on its way is newer than the list.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_list_that_is_older_than_a_hook_changes_nothing() {
+    let world = world(Dialect::Practice).await;
+    let repository = world.project("tidegauge").await;
+    repository.push_pipeline(PIPELINE);
+    offer(&world, &repository, "topic/neap", false).await;
+    proposal(&world, "topic/neap", "open", |one| one["state"] == "open").await;
+    let looked = async || world.json(&["project", "show", "tidegauge"]).await["looked_at"].clone();
+    until("a first look", || async { (!looked().await.is_null()).then_some(()) }).await;
+    world.forge.will_fail([fault(What::Slow { ms: 2_000 }, "proposals$")]);
+    assert_eq!(world.run(&["project", "poll", "tidegauge", "1s"]).await.code, 0);
+    until("the list is made", || async { (world.forge.faults_left() == 0).then_some(()) }).await;
+    let before = looked().await;
+    repository.git(&["checkout", "--quiet", "topic/neap"]);
+    repository.write("more.txt", "low water 300\n");
+    let newer = repository.commit("More readings");
+    repository.git(&["push", "--quiet", "origin", "HEAD"]);
+    offer(&world, &repository, "topic/spring", false).await;
+    proposal(&world, "topic/spring", "open", |one| one["state"] == "open").await;
+    proposal(&world, "topic/neap", "its newer commit", |one| one["commit"] == newer).await;
+    assert_eq!(looked().await, before, "the list is still on its way");
+    until("the look has ended", || async { (looked().await != before).then_some(()) }).await;
+    let all = proposals(&world).await;
+    assert!(all.len() == 2 && all.iter().all(|one| one["state"] == "open"), "{all:?}");
+    assert!(all.iter().any(|one| one["commit"] == newer), "{all:?}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_plain_repository_is_looked_at() {
     let world = world(Dialect::Practice).await;
@@ -306,7 +334,7 @@ async fn answers_that_are_none_are_told_from_answers() {
     // A list of proposals that breaks off, or is a page, closes nothing.
     offer(&world, &repository, "topic/neap", false).await;
     proposal(&world, "topic/neap", "open", |one| one["state"] == "open").await;
-    world.forge.will_fail([fault(What::Half, "proposals"), fault(What::Page, "proposals")]);
+    world.forge.will_fail([fault(What::Half, "proposals$"), fault(What::Page, "proposals$")]);
     assert_eq!(world.run(&["project", "poll", "tidegauge", "1s"]).await.code, 0);
     let trouble =
         until("trouble", || async { world.json(&["project", "show", "tidegauge"]).await["trouble"].as_str().map(str::to_owned) }).await;

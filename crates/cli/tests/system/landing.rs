@@ -11,14 +11,15 @@ const PIPELINE: &str = "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\
     steps = [\"test ! -e bad\", \"! { test -e a && test -e b; }\", \"while test -n \\\"$HOLD\\\" && test -e \\\"$HOLD\\\"; do sleep 0.05; done\"]\nenv = { HOLD = \"HOLDFILE\" }\n";
 const CONFIG: &str = "beat = \"250ms\"\nretry_pause = \"100ms\"\nhook_grace = \"1s\"\n";
 
-struct Setting {
-    world: World,
-    repository: Repository,
+/// A project whose main branch has these rules, and a runner.
+pub(super) struct Setting {
+    pub(super) world: World,
+    pub(super) repository: Repository,
     _runner: Process,
 }
 
 impl Setting {
-    async fn new(rules: &str) -> Setting {
+    pub(super) async fn new(rules: &str) -> Setting {
         let world = World::start_speaking(ORDOTAXIS, CONFIG, tempfile::tempdir().expect("a folder"), Dialect::Practice).await;
         let repository = world.project("tidegauge").await;
         let runner = world.runner(RunnerOptions { slots: 4, ..RunnerOptions::default() }).await;
@@ -32,16 +33,16 @@ impl Setting {
     }
 
     /// Trials of from now on wait, until `release`.
-    fn hold(&self) {
+    pub(super) fn hold(&self) {
         std::fs::write(self.world.folder.path().join("hold"), "").expect("written");
     }
 
-    fn release(&self) {
+    pub(super) fn release(&self) {
         std::fs::remove_file(self.world.folder.path().join("hold")).expect("removed");
     }
 
     /// Offers a branch with one file; gives the proposal's number once it is known.
-    async fn offer(&self, number: usize, file: &str, text: &str) -> String {
+    pub(super) async fn offer(&self, number: usize, file: &str, text: &str) -> String {
         let branch = format!("topic/{number}");
         let git = |arguments: &[&str]| self.repository.git(arguments);
         git(&["checkout", "--quiet", "-B", &branch, "main"]);
@@ -64,21 +65,21 @@ impl Setting {
         name
     }
 
-    async fn act(&self, path: &str, body: &Value) {
+    pub(super) async fn act(&self, path: &str, body: &Value) {
         let call = reqwest::Client::new().post(format!("{}/api/{path}", self.world.forge_url)).json(body);
         call.send().await.expect("an answer").error_for_status().expect("it is done");
     }
 
-    async fn land(&self, proposal: &str) -> Value {
+    pub(super) async fn land(&self, proposal: &str) -> Value {
         self.world.json(&["land", proposal]).await
     }
 
-    async fn queue(&self) -> Value {
+    pub(super) async fn queue(&self) -> Value {
         self.world.json(&["landing", "tidegauge"]).await[0]["landing"].clone()
     }
 
     /// What became of a proposal, once it has landed or left.
-    async fn end(&self, number: usize) -> Value {
+    pub(super) async fn end(&self, number: usize) -> Value {
         let name = number.to_string();
         until(&format!("the end of proposal {number}"), || async {
             let queue = self.queue().await;
@@ -88,7 +89,7 @@ impl Setting {
     }
 
     /// What the queue says of a proposal, once it fits.
-    async fn entry(&self, number: usize, what: &str, fits: impl Fn(&Value) -> bool) -> Value {
+    pub(super) async fn entry(&self, number: usize, what: &str, fits: impl Fn(&Value) -> bool) -> Value {
         let name = number.to_string();
         until(&format!("proposal {number}: {what}"), || async {
             let queue = self.queue().await;
@@ -104,7 +105,7 @@ impl Setting {
     }
 }
 
-fn says(entry: &Value, words: &str) -> bool {
+pub(super) fn says(entry: &Value, words: &str) -> bool {
     entry["sentence"].as_str().is_some_and(|sentence| sentence.contains(words))
 }
 

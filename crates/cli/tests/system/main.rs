@@ -35,6 +35,7 @@ mod rehearse;
 mod rights;
 mod shapes;
 mod starts;
+mod talk;
 mod told;
 mod who;
 

@@ -5,6 +5,7 @@
 //! To add a word to profiles: its key in `keys`, its field in the type, its reading in `read`.
 
 mod address;
+mod comment;
 mod event;
 mod hook;
 mod keys;
@@ -14,8 +15,10 @@ mod place;
 mod profile;
 mod read;
 mod request;
+mod spoken;
 mod text;
 
+pub use comment::{ANSWERS, Answered, Comment, Failure, Grown, Ran};
 pub use event::{Event, Offer, Review};
 pub use hook::{Delivery, NoBody, Reading};
 pub use pattern::{Miss, Pattern};
@@ -23,4 +26,5 @@ pub use place::{Condition, Field, From, Holds, Spot};
 pub use profile::{Body, Hash, Profile, Signature, Written};
 pub use read::{profile, schema};
 pub use request::{Answer, Call, Kind, NotFilled, Outcome, Page, Payload, Request, next_by_link};
+pub use spoken::{CALL, Command, SPOKEN, Spoken, spoken};
 pub use text::Text;

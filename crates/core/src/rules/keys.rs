@@ -28,6 +28,24 @@ pub(super) const BRANCH: &[Key] = &[
     key("closed", WORDS, "times in which nothing lands: \"Fri 16:00 - Mon 06:00 Europe/Oslo\""),
 ];
 
+const OCCASIONS: &Shape = &Shape::List(&Shape::Choice(&["broke", "fixed", "landed", "left", "runner", "hook"]));
+
+pub(super) const NOTICE: &[Key] = &[
+    key("on", OCCASIONS, "what is told; [\"broke\", \"fixed\"] when absent"),
+    key("mail", WORDS, "mail addresses; each gets a message of its own"),
+    key("url", &Shape::Text(Format::Free), "a webhook: it gets CloudEvents 1.0, signed after the Standard Webhooks specification"),
+    key("secret", &Shape::Text(Format::Word), "the name of the project's secret that signs them, `whsec_` and base64"),
+];
+
+pub(super) const TOLD: &[Key] = &[
+    key(
+        "jobs",
+        &Shape::Either(&[&Shape::Flag, WORDS], "true, false or a list of jobs"),
+        "jobs with a status of their own; none when absent",
+    ),
+    key("comments", &Shape::Flag, "whether each proposal gets a comment that says how it is; true when absent"),
+];
+
 pub(super) const FILE: &[Key] = &[
     Key { name: "rules", shape: &Shape::Number { least: 1, most: 1 }, says: "the version of the rules: 1", required: true },
     key(
@@ -35,4 +53,10 @@ pub(super) const FILE: &[Key] = &[
         &Shape::Map { names: Names::Any, of: &Shape::Table { keys: BRANCH, called: "branch" }, called: "a branch" },
         "how changes come into a branch: [branch.NAME]",
     ),
+    key(
+        "notice",
+        &Shape::Map { names: Names::Any, of: &Shape::Table { keys: NOTICE, called: "notice" }, called: "an address that is told" },
+        "an address that is told what happens: [notice.NAME]",
+    ),
+    key("told", &Shape::Table { keys: TOLD, called: "`[told]`" }, "what the forge is told besides each pipeline's verdict"),
 ];

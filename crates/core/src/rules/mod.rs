@@ -14,6 +14,7 @@ pub use read::{read, schema};
 
 use crate::landing::Manner;
 use crate::language::Span;
+use crate::notice::Occasion;
 use indexmap::IndexMap;
 
 /// Where they stand in a repository.
@@ -24,6 +25,54 @@ pub const FILE: &str = "ordotaxis/rules.toml";
 pub struct Rules {
     /// By name of the branch.
     pub branches: IndexMap<String, BranchRules>,
+    /// Addresses that are told what happens, by name.
+    pub notices: IndexMap<String, NoticeRule>,
+    pub told: Told,
+}
+
+/// What the forge is told besides each pipeline's verdict.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Told {
+    /// Jobs with a status of their own.
+    pub jobs: ToldJobs,
+    /// Each proposal has a comment that says how it is.
+    pub comments: bool,
+}
+
+/// Which jobs have a status of their own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ToldJobs {
+    All,
+    /// By `STAGE.JOB` for all its cells, or `STAGE.JOB[CELL]`.
+    Named(Vec<String>),
+}
+
+impl Default for Told {
+    fn default() -> Told {
+        Told { jobs: ToldJobs::Named(Vec::new()), comments: true }
+    }
+}
+
+impl ToldJobs {
+    /// Whether a job is among them: by its id, and by that without its cell.
+    pub fn holds(&self, id: &str, without_cell: &str) -> bool {
+        match self {
+            ToldJobs::All => true,
+            ToldJobs::Named(names) => names.iter().any(|name| name == id || name == without_cell),
+        }
+    }
+}
+
+/// An address of the project's that is told what happens.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NoticeRule {
+    /// Where it stands in the file.
+    pub span: Span,
+    pub on: Vec<Occasion>,
+    /// Mail addresses.
+    pub mail: Vec<String>,
+    /// A webhook, and the name of the secret that signs what is sent to it.
+    pub hook: Option<(String, String)>,
 }
 
 /// How changes come into a branch.
@@ -91,6 +140,9 @@ impl Rules {
         for (name, more) in &more.branches {
             let own = self.branch(name);
             self.branches.insert(name.clone(), own.stricter(more));
+        }
+        for (name, notice) in &more.notices {
+            self.notices.entry(name.clone()).or_insert_with(|| notice.clone());
         }
         self
     }

@@ -1,10 +1,11 @@
 //! Reads the rules of a project.
 
-use super::{Approvals, BranchRules, Hours, How, Rules, keys};
+use super::{Approvals, BranchRules, Hours, How, NoticeRule, Rules, Told, ToldJobs, keys};
 use crate::landing::Manner;
 use crate::language::reader::{self, Reader, Value};
 use crate::language::shape::Place;
 use crate::language::{Code, Diagnostic, FILE_LIMIT, Span, document};
+use crate::notice::Occasion;
 use std::str::FromStr;
 use toml::de::DeTable;
 
@@ -21,6 +22,11 @@ pub fn read(text: &str) -> (Rules, Vec<Diagnostic>) {
             let Some(table) = reader::table(value) else { continue };
             rules.branches.insert(name.get_ref().to_string(), branch(reader, table, name.span()));
         }
+        for (name, value) in table.get("notice").and_then(reader::table).into_iter().flatten() {
+            let Some(table) = reader::table(value) else { continue };
+            rules.notices.insert(name.get_ref().to_string(), notice(reader, table, name.span()));
+        }
+        rules.told = table.get("told").and_then(reader::table).map(told).unwrap_or_default();
         rules
     })
 }
@@ -64,6 +70,64 @@ fn branch(notes: &mut Reader<'_>, table: &DeTable<'_>, span: Span) -> BranchRule
         }
     }
     rules
+}
+
+fn told(table: &DeTable<'_>) -> Told {
+    let jobs = match table.get("jobs") {
+        Some(value) if reader::flag(value) == Some(true) => ToldJobs::All,
+        Some(value) => ToldJobs::Named(reader::strings(value)),
+        None => ToldJobs::Named(Vec::new()),
+    };
+    Told { jobs, comments: table.get("comments").and_then(reader::flag).unwrap_or(true) }
+}
+
+fn notice(notes: &mut Reader<'_>, table: &DeTable<'_>, span: Span) -> NoticeRule {
+    let text = |key: &str| table.get(key).and_then(reader::string);
+    let usual = || vec![Occasion::Broke, Occasion::Fixed];
+    let on = table.get("on").map(reader::strings).map(|words| words.iter().filter_map(|word| Occasion::from_word(word)).collect());
+    let mut mail = Vec::new();
+    for address in table.get("mail").map(reader::texts).unwrap_or_default() {
+        if is_mail(&address.value) {
+            mail.push(address.value);
+        } else {
+            let told = Diagnostic::error(Code::BadValue, address.span, format!("`{}` is no mail address", address.value));
+            notes.note(told.hint("write one such as \"keepers@saltmarsh.example\""));
+        }
+    }
+    let (url, secret) = (text("url"), text("secret"));
+    let place = |key: &str| table.get(key).map_or(span.clone(), Value::span);
+    if let Some(bad) = url.as_ref().filter(|url| !is_web(url)) {
+        let told = Diagnostic::error(Code::BadValue, place("url"), format!("`{bad}` is no address of a webhook"));
+        notes.note(told.hint("write one that begins with https://, without a name or password in it"));
+    }
+    match (&url, &secret) {
+        (Some(_), None) => {
+            let told =
+                Diagnostic::error(Code::MissingKey, span.clone(), "a webhook without a secret: nobody could tell what comes from here");
+            notes.note(told.hint("name one of the project's secrets: secret = \"BOARD_KEY\""));
+        }
+        (None, Some(_)) => {
+            notes.note(Diagnostic::warning(Code::Unused, place("secret"), "`secret` signs what goes to `url`, and there is none"))
+        }
+        (None, None) if mail.is_empty() && !table.contains_key("mail") => {
+            let told = Diagnostic::error(Code::MissingKey, span.clone(), "it names nobody who is told");
+            notes.note(told.hint("add mail = [\"…\"], or url and secret"));
+        }
+        _ => {}
+    }
+    NoticeRule { span, on: on.unwrap_or_else(usual), mail, hook: url.zip(secret) }
+}
+
+/// One address, as far as that can be seen from here: what a server takes is its own affair.
+fn is_mail(text: &str) -> bool {
+    let fits = |part: &str| !part.is_empty() && !part.chars().any(|c| c.is_whitespace() || c.is_control() || "<>()[]\\,;:\"@".contains(c));
+    text.len() <= 254 && text.split_once('@').is_some_and(|(name, host)| fits(name) && fits(host) && !host.starts_with('.'))
+}
+
+fn is_web(text: &str) -> bool {
+    let rest = text.strip_prefix("https://").or_else(|| text.strip_prefix("http://")).unwrap_or_default();
+    let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
+    !host.is_empty() && !host.contains('@') && text.len() <= 2_000 && !text.chars().any(|c| c.is_whitespace() || c.is_control())
 }
 
 fn approvals(table: &DeTable<'_>) -> Option<Approvals> {

@@ -2,6 +2,7 @@
 
 use ordotaxis_core::landing::Manner;
 use ordotaxis_core::language::{Code, Severity, has_errors};
+use ordotaxis_core::notice::Occasion;
 use ordotaxis_core::rules::{Hours, HoursError, How, Rules, opens, read, schema};
 use proptest::prelude::*;
 use std::str::FromStr;
@@ -24,6 +25,17 @@ fn all_that_can_be_said_is_read() {
     assert_eq!((main.approvals[0].of, main.approvals[0].author, main.approvals[0].by.len()), (1, false, 2));
     assert_eq!(main.closed[0].text(), "Fri 16:00 - Mon 06:00 Europe/Oslo");
     assert!(!rules(WHOLE).branch("release/1.x").queue && !rules(WHOLE).branch("never/named").queue);
+    let all = rules(
+        "rules = 1\n[notice.keepers]\nmail = [\"keepers@saltmarsh.example\"]\n[notice.board]\non = [\"landed\"]\nurl = \"https://board.example/x\"\nsecret = \"KEY\"\n[told]\njobs = [\"test.unit\"]\ncomments = false\n",
+    );
+    let (keepers, board) = (&all.notices["keepers"], &all.notices["board"]);
+    assert_eq!((keepers.on.as_slice(), keepers.mail.len(), &keepers.hook), ([Occasion::Broke, Occasion::Fixed].as_slice(), 1, &None));
+    assert_eq!(
+        (board.on.as_slice(), &board.hook),
+        ([Occasion::Landed].as_slice(), &Some(("https://board.example/x".into(), "KEY".into())))
+    );
+    assert!(!all.told.comments && all.told.jobs.holds("test.unit[O2]", "test.unit") && !all.told.jobs.holds("test.soak", "test.soak"));
+    assert!(rules("rules = 1\n[told]\njobs = true\n").told.jobs.holds("a.b", "a.b") && rules("rules = 1").told.comments);
     let schema = schema();
     assert_eq!(schema["properties"]["branch"]["additionalProperties"]["properties"]["how"]["enum"][1], "squash");
 }
@@ -46,6 +58,15 @@ fn mistakes_are_told_where_they_stand() {
         ),
         ("rules = 1\n[branch.main]\nwants = [\"main\"]\n", Code::Unused, "this branch has none"),
         ("rules = 1\nbranch = 3\n", Code::WrongType, "must be a table"),
+        ("rules = 1\n[notice.a]\non = [\"broke\"]\n", Code::MissingKey, "nobody who is told"),
+        ("rules = 1\n[notice.a]\nmail = [\"keepers\"]\n", Code::BadValue, "no mail address"),
+        ("rules = 1\n[notice.a]\nmail = [\"a@b.example\\r\\nBcc: c@d\"]\n", Code::BadValue, "no mail address"),
+        ("rules = 1\n[notice.a]\nmail = [\"a@b.example\"]\non = [\"brok\"]\n", Code::BadValue, "did you mean \"broke\"?"),
+        ("rules = 1\n[notice.a]\nurl = \"ftp://b.example\"\nsecret = \"KEY\"\n", Code::BadValue, "https://"),
+        ("rules = 1\n[notice.a]\nurl = \"https://u:p@b.example\"\nsecret = \"KEY\"\n", Code::BadValue, "without a name"),
+        ("rules = 1\n[notice.a]\nurl = \"https://b.example\"\n", Code::MissingKey, "BOARD_KEY"),
+        ("rules = 1\n[notice.a]\nmail = [\"a@b.example\"]\nsecret = \"KEY\"\n", Code::Unused, "signs what goes to `url`"),
+        ("rules = 1\n[told]\njobs = 3\n", Code::WrongType, "true, false or a list"),
     ] {
         let (_, told) = read(text);
         let found = told.iter().find(|found| found.code == code).unwrap_or_else(|| panic!("{text}: {told:?}"));

@@ -85,6 +85,11 @@ impl<'a> Forge<'a> {
         self.profile.word(state)
     }
 
+    /// What the thing is called that a request made, where the profile says where that stands.
+    pub(crate) fn made(&self, kind: Kind, body: &Value) -> Option<String> {
+        self.profile.requests.get(&kind)?.made(body)
+    }
+
     pub(super) fn request(&self, kind: Kind) -> Result<&Request, CallError> {
         self.profile.requests.get(&kind).ok_or(CallError::NoRequest(kind.word()))
     }

@@ -2,10 +2,12 @@
 //! lost is found. What is found is an occasion like any other; what a hook tells meanwhile counts before it.
 
 use super::call::{CallError, Forge};
+use super::polls::Polls;
 use super::take::occasion;
 use crate::app::App;
 use crate::clock;
 use crate::landing::{told_moved, told_of_proposal};
+use crate::notices::{News, news};
 use ordotaxis_core::forge::{Event, Kind, Offer};
 use ordotaxis_core::language::counted;
 use ordotaxis_git::GitError;
@@ -92,7 +94,7 @@ fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<(
     let (app, room) = (app.clone(), room.clone());
     looks.spawn(async move {
         let _one = room.acquire_owned().await;
-        let _going = Going(&app, row.id);
+        let _going = Going(&app.polls, row.id);
         let looked = look_once(&app, &row).await;
         let chance: f64 = rand::random();
         app.polls.with(|polls| {
@@ -115,11 +117,11 @@ fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<(
 }
 
 /// A look that goes on; also one that panics ends.
-struct Going<'a>(&'a App, i64);
+struct Going<'a>(&'a Polls, i64);
 
 impl Drop for Going<'_> {
     fn drop(&mut self) {
-        self.0.polls.with(|polls| polls.entry(self.1).or_default().going = false);
+        self.0.with(|polls| polls.entry(self.1).or_default().going = false);
     }
 }
 
@@ -218,6 +220,7 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
     let words = found.words().filter(|_| has_hooks);
     if let Some(words) = &words {
         tracing::warn!(project = project.name, "{words}");
+        tx.add_work(&news(project.id, &News::Hook { words: words.clone() })).await?;
     }
     tx.looked(project.id, words.as_deref()).await?;
     tx.commit().await?;
@@ -329,6 +332,18 @@ mod tests {
             }
             prop_assert_eq!(followed, there);
         }
+    }
+
+    #[test]
+    fn a_look_that_panics_ends_too() {
+        let polls = Polls::default();
+        polls.with(|polls| polls.entry(1).or_default().going = true);
+        let look = std::panic::AssertUnwindSafe(|| {
+            let _going = Going(&polls, 1);
+            panic!("a look that panics");
+        });
+        assert!(std::panic::catch_unwind(look).is_err());
+        assert!(polls.with(|polls| !polls[&1].going), "the project is looked at again");
     }
 
     #[test]

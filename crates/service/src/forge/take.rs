@@ -4,9 +4,10 @@
 use super::signed::{self, NotSigned};
 use crate::app::App;
 use crate::clock;
-use crate::landing::{told_moved, told_of_proposal};
+use crate::landing::{told_moved, told_of_proposal, told_of_review};
+use crate::talk::{comment_anew, take_spoken};
 use ordotaxis_core::access::{Action, Actor, Way, Who};
-use ordotaxis_core::forge::{Delivery, Event, NoBody, Profile, Reading};
+use ordotaxis_core::forge::{Delivery, Event, NoBody, Profile, Reading, spoken};
 use ordotaxis_core::plan::{Cause, Occasion};
 use ordotaxis_store::{DeliveryRow, Entry, NewDelivery, NewWork, Project, StoreError, Tx, WorkKind};
 use sha2::{Digest, Sha256};
@@ -240,7 +241,10 @@ async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, o
         if news {
             believe(tx, project.id, event).await?;
         }
-        work.extend(begin(tx, project.id, event, once).await?);
+        work.extend(begin(tx, project.id, event, once.clone()).await?);
+        if news {
+            work.extend(talk(tx, project.id, event, once).await?);
+        }
     }
     let events: Vec<String> = reading.events.iter().map(Event::sentence).collect();
     let said = (!reading.misses.is_empty()).then(|| misses(&reading));
@@ -281,10 +285,25 @@ async fn believe(tx: &mut Tx, id: i64, event: &Event) -> Result<(), StoreError> 
         }
         Event::Review(review) => {
             tx.set_review(id, &review.proposal, &review.by, review.approves, review.commit.as_deref()).await?;
+            told_of_review(tx, id, &review.proposal).await?;
         }
         Event::Comment { .. } => {}
     }
     Ok(())
+}
+
+/// What an event changes in a proposal's comment, and what someone asks for in one of theirs.
+async fn talk(tx: &mut Tx, project_id: i64, event: &Event, once: String) -> Result<Option<i64>, StoreError> {
+    let proposal = match event {
+        Event::Comment { proposal, text, by: Some(by) } if !spoken(text).is_empty() => {
+            return take_spoken(tx, project_id, proposal, by, text, once).await;
+        }
+        Event::Review(review) => &review.proposal,
+        Event::Closed { proposal, .. } | Event::Landed { proposal, .. } => proposal,
+        _ => return Ok(None),
+    };
+    tx.add_work(&comment_anew(project_id, proposal)).await?;
+    Ok(None)
 }
 
 /// The work that an event leads to, where it starts pipelines: its number.

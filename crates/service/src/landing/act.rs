@@ -3,6 +3,7 @@
 use super::asked::LandingWork;
 use super::change::{change, queue_of};
 use super::rules::{RulesError, lacks, rules_of};
+use super::tick::tick;
 use crate::app::App;
 use crate::clock;
 use crate::forge::{CallError, Forge};
@@ -46,6 +47,7 @@ pub(crate) async fn work_off(app: &App, due: &DueWork) -> Result<Outcome, StoreE
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };
     let done = match serde_json::from_str::<LandingWork>(&due.body) {
         Err(_) => return Ok(Outcome::Hopeless("the landing queue's work cannot be read".into())),
+        Ok(LandingWork::Looked { branch }) => tick(app, &project, &branch).await.map_err(ActError::Store),
         Ok(LandingWork::Ended { branch, trial }) => ended(app, &project, &branch, trial).await,
         Ok(LandingWork::Effect { branch, effect }) => Act { app, project: &project, branch: &branch }.effect(effect).await,
     };

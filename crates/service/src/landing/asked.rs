@@ -9,6 +9,8 @@ use serde::{Deserialize, Serialize};
 pub(crate) enum LandingWork {
     /// Something that the queue asks for.
     Effect { branch: String, effect: Effect },
+    /// Someone gave a word on a proposal: what it lacks may be otherwise.
+    Looked { branch: String },
     /// A run of a trial has ended.
     Ended { branch: String, trial: u64 },
 }

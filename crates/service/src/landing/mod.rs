@@ -5,16 +5,19 @@
 //! - `change`: one event, from the queue on disk to the queue on disk;
 //! - `act`: what the queue asks for, done: trials made, begun and stopped, branches pushed;
 //! - `rules`: the rules of the main branch, and what a proposal still lacks by them;
+//! - `step`: what people ask of it;
 //! - `tick`: hours that open and close, approvals that were given, what could not be done tried again.
 
 mod act;
 mod asked;
 mod change;
 mod rules;
+mod step;
 mod tick;
 
 pub(crate) use act::work_off;
 pub(crate) use asked::LandingWork;
-pub(crate) use change::{change, told_moved, told_of_proposal};
-pub(crate) use rules::{lacks, rules_of};
+pub(crate) use change::{queue_of, told_moved, told_of_proposal, told_of_review};
+pub(crate) use rules::{RulesError, lacks, rules_of};
+pub(crate) use step::{NotLanding, step};
 pub(crate) use tick::{tick, work};

@@ -1,6 +1,7 @@
 //! The rules of a project, as its main branch says them now, and what a proposal still lacks by them.
 
 use crate::app::App;
+use crate::who::Who;
 use ordotaxis_core::access::{Action, Object, Rights, allowed};
 use ordotaxis_core::language::{Lines, Severity};
 use ordotaxis_core::rules::{self, Approvals, BranchRules, Rules};
@@ -45,58 +46,29 @@ pub(crate) async fn lacks(app: &App, project: &Project, row: &ProposalRow, rules
     }
     let reviews: Vec<ReviewRow> =
         app.records.reviews(project.id).await?.into_iter().filter(|review| review.proposal_id == row.id).collect();
-    let known = Known::of(app, project).await?;
-    Ok(rules.approvals.iter().find_map(|wanted| missing(wanted, row, &reviews, &known)))
+    let (who, operators) = (Who::of(app, project).await?, operators(app, project).await?);
+    Ok(rules.approvals.iter().find_map(|wanted| missing(wanted, row, &reviews, &who, &operators)))
 }
 
-/// Who is who: persons by what the forge calls them, and what may count.
-struct Known {
-    /// (login at the forge, person)
-    logins: Vec<(String, String)>,
-    /// (group, person)
-    members: Vec<(String, String)>,
-    operators: BTreeSet<String>,
-}
-
-impl Known {
-    async fn of(app: &App, project: &Project) -> Result<Known, StoreError> {
-        let issuer = project.forge.as_ref().map(|forge| forge.url.trim_end_matches('/').to_owned()).unwrap_or_default();
-        let persons = app.records.persons().await?;
-        let name = |id: i64| persons.iter().find(|person| person.id == id).map(|person| person.name.clone());
-        let identities = app.records.identities().await?.into_iter().filter(|one| one.issuer.trim_end_matches('/') == issuer);
-        let logins = identities.filter_map(|one| Some((one.subject, name(one.person_id)?))).collect();
-        let groups = app.records.groups().await?.into_iter();
-        let members = groups.flat_map(|group| group.members.into_iter().map(move |person| (group.name.clone(), person))).collect();
-        let mut operators = BTreeSet::new();
-        for person in &persons {
-            let rights = Rights::Person(app.records.grants_of(person.id).await?);
-            let object = Object::Project { name: &project.name, seen: project.seen };
-            if allowed(&rights, Action::Land, object).is_ok() {
-                operators.insert(person.name.clone());
-            }
+/// Who may operate the project, by name.
+async fn operators(app: &App, project: &Project) -> Result<BTreeSet<String>, StoreError> {
+    let mut operators = BTreeSet::new();
+    for person in app.records.persons().await? {
+        let rights = Rights::Person(app.records.grants_of(person.id).await?);
+        if allowed(&rights, Action::Land, Object::Project { name: &project.name, seen: project.seen }).is_ok() {
+            operators.insert(person.name);
         }
-        Ok(Known { logins, members, operators })
     }
-
-    fn person(&self, login: &str) -> Option<&str> {
-        self.logins.iter().find(|(known, _)| known == login).map(|(_, person)| person.as_str())
-    }
-
-    fn is_among(&self, person: &str, by: &[String]) -> bool {
-        by.iter().any(|name| match name.strip_prefix('@') {
-            Some(group) => self.members.iter().any(|(of, member)| of == group && member == person),
-            None => name == person,
-        })
-    }
+    Ok(operators)
 }
 
 /// What is missing of these approvals, in words: `1 of 2 approvals, by ines or @keepers`.
-fn missing(wanted: &Approvals, row: &ProposalRow, reviews: &[ReviewRow], known: &Known) -> Option<String> {
-    let author = row.author.as_deref().and_then(|login| known.person(login));
+fn missing(wanted: &Approvals, row: &ProposalRow, reviews: &[ReviewRow], who: &Who, operators: &BTreeSet<String>) -> Option<String> {
+    let author = row.author.as_deref().and_then(|login| who.by_login(login));
     let counts = |review: &&ReviewRow| {
-        let Some(person) = known.person(&review.who) else { return false };
-        let may = if wanted.by.is_empty() { known.operators.contains(person) } else { known.is_among(person, &wanted.by) };
-        let own = Some(person) == author || row.author.as_deref() == Some(review.who.as_str());
+        let Some(person) = who.by_login(&review.who) else { return false };
+        let may = if wanted.by.is_empty() { operators.contains(&person.name) } else { who.is_among(&person.name, &wanted.by) };
+        let own = author.is_some_and(|author| author.id == person.id) || row.author.as_deref() == Some(review.who.as_str());
         may && (wanted.author || !own)
     };
     if let Some(refusal) = reviews.iter().filter(counts).find(|review| !review.approves && review.commit_id == row.head) {

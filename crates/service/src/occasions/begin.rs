@@ -5,7 +5,7 @@ use super::{Complete, OccasionError, PipelineFile, order};
 use crate::app::App;
 use crate::events::Of;
 use crate::keeper::{Inputs, RunCommand, RunInfo, Shared, globs_of, ready};
-use crate::sentence::{Summary, sentence};
+use crate::sentence::{HELD, Summary, sentence};
 use crate::{clock, events};
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::digest::fitting;
@@ -17,9 +17,6 @@ use ordotaxis_store::{Entry, NewRunRow, Project, RunKey, RunRow, StoreError, Tx}
 use ordotaxis_wire::plan::{DiagnosticView, diagnostic_views};
 use std::collections::BTreeSet;
 use std::sync::Arc;
-
-/// What a run says that waits for someone to allow it.
-pub(crate) const HELD: &str = "Waits: it comes from outside, and someone must allow it";
 
 /// What happened to one pipeline of an occasion.
 pub(crate) enum Begun {

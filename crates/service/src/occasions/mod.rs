@@ -14,7 +14,7 @@ mod files;
 mod order;
 mod rules;
 
-pub(crate) use begin::{Begun, HELD, allow, begin, begin_again, end_held};
+pub(crate) use begin::{Begun, allow, begin, begin_again, end_held};
 pub(crate) use complete::{Complete, complete};
 pub(crate) use error::OccasionError;
 pub use files::{NotBorrowed, read_borrowed};

@@ -16,6 +16,9 @@ pub(crate) struct Message {
     pub(crate) branch: Option<String>,
     pub(crate) started_at: Option<i64>,
     pub(crate) ended_at: Option<i64>,
+    /// The page that tells more, where that is not the run's.
+    #[serde(default)]
+    pub(crate) page: Option<String>,
 }
 
 /// A note that someone leaves on a run's commit; the body of such work, too.
@@ -60,6 +63,7 @@ fn told(kind: WorkKind, event: &RunEvent) -> NewWork {
         branch: event.branch.clone(),
         started_at: event.started_at,
         ended_at: event.ended_at,
+        page: None,
     };
     let body = serde_json::to_string(&message).unwrap_or_default();
     NewWork { kind, project_id: event.project_id, lane: event.told_on.clone(), once: None, body }

@@ -3,8 +3,10 @@
 //!
 //! To add a reaction: a file with a function from events to work, and a line in [`REACTIONS`].
 
+mod comment;
 mod landing;
 mod message;
+mod news;
 mod passed;
 
 pub(crate) use message::{Message, Remark};
@@ -32,10 +34,12 @@ struct Reaction {
     follows: for<'a> fn(&'a App, i64, &'a RunEvent) -> Follows<'a>,
 }
 
-const REACTIONS: [Reaction; 4] = [
+const REACTIONS: [Reaction; 6] = [
     Reaction { name: "status", follows: |app, run, event| Box::pin(message::status(app, run, event)) },
     Reaction { name: "note", follows: |app, run, event| Box::pin(message::note(app, run, event)) },
     Reaction { name: "landing", follows: |app, run, event| Box::pin(landing::ended(app, run, event)) },
+    Reaction { name: "comment", follows: |app, run, event| Box::pin(comment::follows(app, run, event)) },
+    Reaction { name: "news", follows: |app, run, event| Box::pin(news::follows(app, run, event)) },
     Reaction { name: "passed", follows: |app, run, event| Box::pin(passed::passed(app, run, event)) },
 ];
 

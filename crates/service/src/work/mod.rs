@@ -5,6 +5,7 @@
 //! To add a kind: a variant of `store::WorkKind`, its line in [`limits`], and its function in [`attempt`].
 
 mod backoff;
+mod jobs;
 mod lanes;
 mod note;
 mod outcome;
@@ -12,6 +13,7 @@ mod status;
 mod told;
 
 pub(crate) use outcome::Outcome;
+pub(crate) use status::ended;
 pub(crate) use told::Told;
 
 use crate::app::App;
@@ -29,7 +31,11 @@ fn limits(kind: WorkKind) -> (usize, Backoff) {
     match kind {
         // Occasions of one project build on each other.
         WorkKind::Occasion => (1, Backoff::up_to(LONGEST_PAUSE)),
-        WorkKind::Status | WorkKind::Note | WorkKind::Landing => (4, Backoff::up_to(LONGEST_PAUSE)),
+        WorkKind::Status | WorkKind::Note | WorkKind::Landing | WorkKind::Comment | WorkKind::Spoken | WorkKind::News => {
+            (4, Backoff::up_to(LONGEST_PAUSE))
+        }
+        // For about a day; see `notices`.
+        WorkKind::Notice => (4, Backoff::up_to(crate::notices::LONGEST_PAUSE)),
     }
 }
 
@@ -40,6 +46,10 @@ async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, St
         WorkKind::Status => status::send(app, due).await,
         WorkKind::Note => note::write(app, due).await,
         WorkKind::Landing => crate::landing::work_off(app, due).await,
+        WorkKind::Comment => crate::talk::write(app, due).await,
+        WorkKind::Spoken => crate::talk::answer(app, due).await,
+        WorkKind::News => crate::notices::find_out(app, due).await,
+        WorkKind::Notice => crate::notices::send(app, due).await,
     }
 }
 
@@ -86,6 +96,10 @@ async fn try_one(app: &App, kind: WorkKind, due: &DueWork) -> Result<(), StoreEr
     let mut tx = app.records.tx_by_rule(kind.word(), clock::now()).await?;
     match outcome {
         Outcome::Done(said) => tx.work_done(due.id, said.as_deref()).await?,
+        Outcome::Later(pause) => {
+            let next = clock::now() + i64::try_from(pause.as_millis()).unwrap_or(60_000);
+            tx.work_rests(due.id, next).await?;
+        }
         Outcome::Failed { why, tries, after } if tried < tries => {
             let pause = limits(kind).1.pause(app.settings.retry_pause, tried, rand::random());
             let pause = pause.max(after.unwrap_or_default());

@@ -4,6 +4,8 @@
 pub(crate) enum Outcome {
     /// It is done; in words where there is something to say.
     Done(Option<String>),
+    /// It is not time for it yet.
+    Later(std::time::Duration),
     /// It failed, and may succeed later.
     Failed {
         why: String,

@@ -1,6 +1,7 @@
 //! Tells a forge how a commit's run is, as its profile says.
 
 use super::Outcome;
+use super::jobs;
 use crate::app::App;
 use crate::forge::{CallError, Forge};
 use crate::react::Message;
@@ -29,13 +30,13 @@ pub(super) async fn send(app: &App, due: &DueWork) -> Result<Outcome, StoreError
             _ => break,
         }
     }
-    let done = call(app, &project, &due.lane, &message).await;
+    let done = call(app, &project, &due.lane, &message).await?;
     app.told.note(of);
     Ok(ended(done))
 }
 
 /// What the end of a call means for the work that made it.
-pub(super) fn ended(done: Result<(), CallError>) -> Outcome {
+pub(crate) fn ended(done: Result<(), CallError>) -> Outcome {
     match done {
         Ok(()) => Outcome::Done(None),
         Err(error) if error.is_final() => Outcome::Hopeless(error.to_string()),
@@ -43,18 +44,21 @@ pub(super) fn ended(done: Result<(), CallError>) -> Outcome {
     }
 }
 
-/// The page of the run that is reported.
+/// The page that tells more: of the run that is reported, if nothing else is said.
 pub(super) fn link(app: &App, message: &Message) -> String {
-    format!("{}/runs/{}", app.public_url, message.run)
+    match &message.page {
+        Some(page) => format!("{}/{page}", app.public_url),
+        None => format!("{}/runs/{}", app.public_url, message.run),
+    }
 }
 
-/// Makes the one HTTP request that sets a status.
-async fn call(app: &App, project: &Project, commit: &str, message: &Message) -> Result<(), CallError> {
-    let Some(forge) = Forge::of(app, project) else { return Ok(()) };
-    let forge = forge?;
-    if !forge.can(Kind::Status) {
-        return Ok(());
-    }
+/// Sets the status of the pipeline, and of jobs that have one of their own.
+async fn call(app: &App, project: &Project, commit: &str, message: &Message) -> Result<Result<(), CallError>, StoreError> {
+    let forge = match Forge::of(app, project) {
+        Some(Ok(forge)) if forge.can(Kind::Status) => forge,
+        Some(Err(error)) => return Ok(Err(error)),
+        Some(Ok(_)) | None => return Ok(Ok(())),
+    };
     let values = BTreeMap::from([
         ("commit", commit.to_owned()),
         ("context", format!("ordotaxis/{}", message.pipeline)),
@@ -63,5 +67,9 @@ async fn call(app: &App, project: &Project, commit: &str, message: &Message) -> 
         ("sentence", message.sentence.clone()),
         ("link", link(app, message)),
     ]);
-    forge.ask(Kind::Status, values).await.map(drop)
+    match forge.ask(Kind::Status, values).await {
+        Ok(_) if message.page.is_none() => jobs::tell(app, &forge, project, commit, message).await,
+        Ok(_) => Ok(Ok(())),
+        Err(error) => Ok(Err(error)),
+    }
 }

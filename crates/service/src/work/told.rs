@@ -14,12 +14,14 @@ const REMEMBERED: usize = 10_000;
 pub(crate) struct Told(Mutex<HashMap<(i64, String, String), Instant>>);
 
 impl Told {
-    pub(super) fn rest(&self, of: &(i64, String, String)) -> Option<Duration> {
+    /// How long nothing should be told yet.
+    pub(crate) fn rest(&self, of: &(i64, String, String)) -> Option<Duration> {
         let told = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         EACH.checked_sub(told.get(of)?.elapsed())
     }
 
-    pub(super) fn note(&self, of: (i64, String, String)) {
+    /// Something was told now.
+    pub(crate) fn note(&self, of: (i64, String, String)) {
         let mut told = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if told.len() >= REMEMBERED {
             told.retain(|_, at| at.elapsed() < EACH);

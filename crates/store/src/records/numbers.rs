@@ -50,6 +50,12 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(runs).fetch_all(&self.reads).await?)
     }
 
+    /// The numbers of a run, by name.
+    pub async fn numbers_of(&self, run_id: i64) -> Result<Vec<(String, f64)>, StoreError> {
+        let sql = "SELECT name, value FROM numbers WHERE run_id = ? ORDER BY name";
+        Ok(sqlx::query_as(sql).bind(run_id).fetch_all(&self.reads).await?)
+    }
+
     /// One number in runs before another, newest first: (run, value).
     pub async fn number_before(&self, project_id: i64, pipeline: &str, name: &str, run_id: i64) -> Result<Vec<(i64, f64)>, StoreError> {
         let sql = "SELECT runs.number, value FROM numbers JOIN runs ON runs.id = run_id

@@ -138,7 +138,7 @@ impl Records {
 impl Tx {
     /// A name that is taken is refused.
     pub async fn add_person(&mut self, name: &str, mail: Option<&str>) -> Result<i64, StoreError> {
-        let sql = "INSERT INTO persons (name, mail, added_at) VALUES (?, ?, ?) RETURNING id";
+        let sql = "INSERT INTO persons (name, mail, added_at, notice_key) VALUES (?, ?, ?, lower(hex(randomblob(16)))) RETURNING id";
         let query = sqlx::query_scalar(sql).bind(name).bind(mail).bind(self.now);
         query.fetch_one(&mut *self.on).await.map_err(|error| exists(error, "a person", name))
     }

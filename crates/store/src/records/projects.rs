@@ -103,6 +103,11 @@ impl Records {
 }
 
 impl Tx {
+    /// What a project is called; none where it was removed.
+    pub async fn project_name(&mut self, id: i64) -> Result<Option<String>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT name FROM projects WHERE id = ?").bind(id).fetch_optional(&mut *self.on).await?)
+    }
+
     /// Adds a project and gives its number. A name that is taken is refused. What is to be sealed is sealed for the number: set
     /// it afterwards with [`Records::seal_project`].
     pub async fn add_project(&mut self, project: &Project) -> Result<i64, StoreError> {

@@ -1,7 +1,7 @@
 //! Proposals as their forges tell of them, and who approved or refused them.
 
 use super::{Records, StoreError, Tx};
-use ordotaxis_core::forge::Offer;
+use ordotaxis_core::forge::{ANSWERS, Answered, Offer};
 
 /// A change that is offered.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
@@ -28,6 +28,18 @@ pub struct ProposalRow {
     pub landed_as: Option<String>,
     /// What the forge calls the one comment that is rewritten.
     pub comment: Option<String>,
+    /// What it says, and the commit that it speaks of.
+    pub comment_text: Option<String>,
+    pub comment_head: Option<String>,
+    /// JSON list: the last commands in comments, answered.
+    pub answers: String,
+}
+
+impl ProposalRow {
+    /// The last commands in comments, oldest first.
+    pub fn answered(&self) -> Vec<Answered> {
+        serde_json::from_str(&self.answers).unwrap_or_default()
+    }
 }
 
 /// Someone's last word on a proposal.
@@ -52,6 +64,12 @@ impl Records {
     pub async fn proposal(&self, project_id: i64, number: &str) -> Result<Option<ProposalRow>, StoreError> {
         let sql = "SELECT * FROM proposals WHERE project_id = ? AND number = ?";
         Ok(sqlx::query_as(sql).bind(project_id).bind(number).fetch_optional(&self.reads).await?)
+    }
+
+    /// What the forge calls the proposal that a run is for; none for any other run.
+    pub async fn proposal_of(&self, run: i64) -> Result<Option<String>, StoreError> {
+        let sql = "SELECT proposal FROM runs WHERE id = ?";
+        Ok(sqlx::query_scalar::<_, Option<String>>(sql).bind(run).fetch_optional(&self.reads).await?.flatten())
     }
 
     /// Words on the proposals of a project that are open.
@@ -118,9 +136,22 @@ impl Tx {
         Ok(())
     }
 
-    /// What the forge calls the comment that is rewritten; none: it is gone.
-    pub async fn set_proposal_comment(&mut self, id: i64, comment: Option<&str>) -> Result<(), StoreError> {
-        sqlx::query("UPDATE proposals SET comment = ? WHERE id = ?").bind(comment).bind(id).execute(&mut *self.on).await?;
+    /// The comment was written: what the forge calls it (none where it does not say), what it says, and the commit that it
+    /// speaks of.
+    pub async fn set_proposal_comment(&mut self, id: i64, comment: Option<&str>, text: &str, head: &str) -> Result<(), StoreError> {
+        let sql = "UPDATE proposals SET comment = ?, comment_text = ?, comment_head = ? WHERE id = ?";
+        sqlx::query(sql).bind(comment).bind(text).bind(head).bind(id).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
+    /// A command in a comment was answered; the last few answers are kept.
+    pub async fn add_answer(&mut self, id: i64, answered: &Answered) -> Result<(), StoreError> {
+        let text: String = sqlx::query_scalar("SELECT answers FROM proposals WHERE id = ?").bind(id).fetch_one(&mut *self.on).await?;
+        let mut answers: Vec<Answered> = serde_json::from_str(&text).unwrap_or_default();
+        answers.push(answered.clone());
+        let kept = answers.len().saturating_sub(ANSWERS);
+        let text = super::error::json(&answers[kept..])?;
+        sqlx::query("UPDATE proposals SET answers = ? WHERE id = ?").bind(text).bind(id).execute(&mut *self.on).await?;
         Ok(())
     }
 }

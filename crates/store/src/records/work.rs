@@ -14,11 +14,28 @@ pub enum WorkKind {
     Note,
     /// Do what a landing queue asks for, or tell it what became of that.
     Landing,
+    /// Write a proposal's comment anew.
+    Comment,
+    /// Do what someone asked for in a comment.
+    Spoken,
+    /// Find out whether something is worth telling, and whom.
+    News,
+    /// Tell one receiver.
+    Notice,
 }
 
 impl WorkKind {
     /// Every kind, in the order in which they were added.
-    pub const ALL: [WorkKind; 4] = [WorkKind::Occasion, WorkKind::Status, WorkKind::Note, WorkKind::Landing];
+    pub const ALL: [WorkKind; 8] = [
+        WorkKind::Occasion,
+        WorkKind::Status,
+        WorkKind::Note,
+        WorkKind::Landing,
+        WorkKind::Comment,
+        WorkKind::Spoken,
+        WorkKind::News,
+        WorkKind::Notice,
+    ];
 
     /// The word that is stored for it. Words never change.
     pub fn word(self) -> &'static str {
@@ -27,6 +44,10 @@ impl WorkKind {
             WorkKind::Status => "status",
             WorkKind::Note => "note",
             WorkKind::Landing => "landing",
+            WorkKind::Comment => "comment",
+            WorkKind::Spoken => "spoken",
+            WorkKind::News => "news",
+            WorkKind::Notice => "notice",
         }
     }
 
@@ -104,6 +125,12 @@ impl Records {
         Ok(query.fetch_one(&self.reads).await?)
     }
 
+    /// Whether more of the same kind and lane waits behind this.
+    pub async fn waits_behind(&self, kind: WorkKind, of: &DueWork) -> Result<bool, StoreError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM work WHERE kind = ? AND project_id = ? AND lane = ? AND id > ? AND state = 'waiting')";
+        Ok(sqlx::query_scalar(sql).bind(kind.word()).bind(of.project_id).bind(&of.lane).bind(of.id).fetch_one(&self.reads).await?)
+    }
+
     /// When the next row comes due that is not due yet.
     pub async fn next_work_at(&self, now: i64) -> Result<Option<i64>, StoreError> {
         let sql = "SELECT min(next_at) FROM work WHERE state = 'waiting' AND next_at > ?";
@@ -163,6 +190,12 @@ impl Tx {
     pub async fn work_failed(&mut self, id: i64, said: &str, next_at: i64) -> Result<(), StoreError> {
         let sql = "UPDATE work SET tries = tries + 1, next_at = ?, said = ? WHERE id = ?";
         sqlx::query(sql).bind(next_at).bind(said).bind(id).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
+    /// It is done later, and was not tried now.
+    pub async fn work_rests(&mut self, id: i64, next_at: i64) -> Result<(), StoreError> {
+        sqlx::query("UPDATE work SET next_at = ? WHERE id = ?").bind(next_at).bind(id).execute(&mut *self.on).await?;
         Ok(())
     }
 

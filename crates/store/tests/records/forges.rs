@@ -111,7 +111,7 @@ async fn a_proposal_follows_what_its_forge_tells() {
         ("landed", "c2", Some("c9")),
         "what has landed stays"
     );
-    change!(records, 80, set_proposal_comment(landed.id, Some("12"))).expect("an answer");
+    change!(records, 80, set_proposal_comment(landed.id, Some("12"), "Passed", "c1")).expect("an answer");
     assert_eq!(now().await.comment.as_deref(), Some("12"));
 }
 

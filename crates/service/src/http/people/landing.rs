@@ -3,19 +3,16 @@
 use super::projects;
 use super::views::run_views;
 use crate::app::App;
-use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
-use crate::landing::{change, lacks, rules_of, tick};
+use crate::landing::{NotLanding, rules_of, step};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use ordotaxis_core::access::Action;
-use ordotaxis_core::landing::{Entry as Queued, Event, Offered, Queue};
-use ordotaxis_git::GitError;
-use ordotaxis_store::{Entry, LandingEnd, Project, ProposalRow};
-use ordotaxis_wire::landing::{LandAsk, LandingBranch, LandingEndView, LandingEntry, LandingStep, LandingView};
+use ordotaxis_core::landing::{Entry as Queued, Queue};
+use ordotaxis_store::{LandingEnd, Project};
+use ordotaxis_wire::landing::{LandAsk, LandingBranch, LandingEndView, LandingEntry, LandingView};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::proposal::VerdictView;
@@ -97,86 +94,14 @@ pub(crate) async fn land(
         )
     };
     let row = app.records.proposal(project.id, &number).await?.ok_or_else(none)?;
-    let branch = row.target.clone();
-    if ask.what == LandingStep::Land {
-        asked(&app, &caller, &project, &row).await?;
-    } else {
-        moved(&app, &caller, &project, &row, &ask).await?;
-    }
-    tick(&app, &project, &branch).await?;
+    step(&app, &caller.actor, &project, &row, ask.what, ask.why.as_deref()).await.map_err(refused)?;
     Ok(Json(view(&app, &project).await?))
 }
 
-fn conflict(detail: impl Into<String>) -> ApiError {
-    ApiError::new(StatusCode::CONFLICT, "not-landing", detail)
-}
-
-/// It takes its place, if its branch has a queue and it is offered.
-async fn asked(app: &App, caller: &Caller, project: &Project, row: &ProposalRow) -> Result<(), ApiError> {
-    if row.state != "open" {
-        return Err(conflict(format!("proposal {} is {}: there is nothing to land", row.number, row.state)));
+fn refused(error: NotLanding) -> ApiError {
+    match error {
+        NotLanding::Store(error) => error.into(),
+        NotLanding::Away(why) => ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", why),
+        NotLanding::No(why) => ApiError::new(StatusCode::CONFLICT, "not-landing", why),
     }
-    let away = |error: GitError| {
-        ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", format!("{} cannot be read now: {error}", project.git_url))
-    };
-    let mirror = app.mirror(project);
-    mirror.fetch_all().await.map_err(away)?;
-    let rules = rules_of(app, project).await.map_err(|error| conflict(error.to_string()))?.branch(&row.target);
-    if !rules.queue {
-        let detail = format!(
-            "the branch {} has no landing queue: `{}` on {} says land = \"queue\" below [branch.{}] where it should have one",
-            row.target,
-            ordotaxis_core::rules::FILE,
-            project.main_branch,
-            row.target
-        );
-        return Err(conflict(detail));
-    }
-    let Some(head) = mirror.resolve(&row.target).await.map_err(away)? else {
-        return Err(conflict(format!("there is no branch {}", row.target)));
-    };
-    let lacking = lacks(app, project, row, &rules).await?;
-    let offered = Offered { proposal: row.number.clone(), head: row.head.clone() };
-    let now = clock::now();
-    let mut tx = app.records.tx(&caller.actor, now).await?;
-    if tx.landing(project.id, &row.target).await?.is_none() {
-        tx.set_landing(project.id, &row.target, &Queue::new(&head, rules.manner)).await?;
-    }
-    let events = vec![
-        Event::Moved { head },
-        Event::Manner(rules.manner),
-        // What it lacks is known before it is tried.
-        Event::Asked { offered, by: caller.name().to_owned(), at: now, lacks: lacking },
-    ];
-    change(&mut tx, project.id, &row.target, events).await?;
-    tx.note(Entry::new(Action::Land, format!("proposal {}", row.number)).of(&project.name).after(&row.head));
-    tx.commit().await?;
-    Ok(())
-}
-
-/// It leaves, goes first, is held or released.
-async fn moved(app: &App, caller: &Caller, project: &Project, row: &ProposalRow, ask: &LandAsk) -> Result<(), ApiError> {
-    let proposal = row.number.clone();
-    let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
-    let queue = tx.landing(project.id, &row.target).await?;
-    let Some(queue) = queue.filter(|queue| queue.entry(&proposal).is_some()) else {
-        return Err(conflict(format!("proposal {proposal} is not in the landing queue of {}", row.target)));
-    };
-    if queue.is_landing(&proposal) && ask.what != LandingStep::Release {
-        return Err(conflict(format!("proposal {proposal} is landing just now: it is too late")));
-    }
-    let why = |what: &str| match &ask.why {
-        Some(why) => format!("{}: {why}", caller.name()),
-        None => format!("{} {what}", caller.name()),
-    };
-    let event = match ask.what {
-        LandingStep::Leave => Event::Leave { proposal, why: why("took it out") },
-        LandingStep::First => Event::Ranked { proposal, rank: 1 },
-        LandingStep::Hold => Event::Held { proposal, why: Some(why("holds it back")) },
-        LandingStep::Release | LandingStep::Land => Event::Held { proposal, why: None },
-    };
-    change(&mut tx, project.id, &row.target, vec![event]).await?;
-    tx.note(Entry::new(Action::Land, format!("proposal {}", row.number)).of(&project.name).after(ask.what));
-    tx.commit().await?;
-    Ok(())
 }

@@ -2,10 +2,10 @@
 
 use super::projects;
 use super::views::find_run;
+use crate::about::is_new;
 use crate::app::App;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
-use crate::http::runner::is_new;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::report::CaseEnd;

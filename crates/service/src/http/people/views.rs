@@ -5,8 +5,8 @@ use crate::app::App;
 use crate::clock;
 use crate::http::error::ApiError;
 
-use crate::occasions::{HELD, pipeline_of};
-use crate::sentence::{Summary, sentence};
+use crate::occasions::pipeline_of;
+use crate::sentence::of_row;
 use ordotaxis_core::engine::{Numbers, Paths, Run, State, sums, why_job, why_shut};
 use ordotaxis_core::language::{Bound, Severity};
 use ordotaxis_core::plan::{Event, Plan};
@@ -52,14 +52,10 @@ pub(crate) async fn run_views(app: &App, rows: Vec<RunRow>) -> Result<Vec<RunVie
 /// `past`: the durations of earlier runs that passed.
 fn run_view(row: RunRow, counts: Vec<StateCount>, mut past: Vec<i64>) -> RunView {
     let state = state_of(&row.state);
-    let took = row.started_at.map(|started| row.ended_at.unwrap_or_else(clock::now) - started - row.rest_ms);
     let diagnostics: Vec<DiagnosticView> = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
     let broken = diagnostics.iter().any(|found| found.severity == Severity::Error);
-    let words = match (&row.why, state.is_end()) {
-        _ if row.held => format!("{HELD}: `ordotaxis allow {}/{}`", row.project, row.number),
-        (Some(why), true) if !broken && row.unread.is_none() => why.clone(),
-        _ => sentence(state, &summary(&counts), took, row.why.as_deref()),
-    };
+    let by_state: Vec<(State, i64)> = counts.iter().map(|count| (count.state, count.jobs)).collect();
+    let words = of_row(&row, &by_state, broken, clock::now());
     past.sort_unstable();
     RunView {
         run: format!("{}/{}", row.project, row.number),
@@ -95,20 +91,6 @@ fn run_view(row: RunRow, counts: Vec<StateCount>, mut past: Vec<i64>) -> RunView
 
 fn event_of(word: &str) -> Event {
     Event::ALL.into_iter().find(|event| event.word() == word).unwrap_or_default()
-}
-
-fn summary(counts: &[StateCount]) -> Summary {
-    let count = |wanted: &dyn Fn(State) -> bool| counts.iter().filter(|count| wanted(count.state)).map(|count| count.jobs).sum();
-    Summary {
-        jobs: count(&|_| true),
-        failed: count(&|state| matches!(state, State::Failed | State::Lost)),
-        skipped: count(&|state| state == State::Skipped),
-        stopped: count(&|state| state == State::Stopped),
-        ended: count(&State::is_end),
-        well: count(&|state| matches!(state, State::Passed | State::Reused)),
-        first: None,
-        gate: None,
-    }
 }
 
 /// One run with its jobs, each with why it is as it is.

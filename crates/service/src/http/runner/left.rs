@@ -1,6 +1,7 @@
 //! What attempts leave beside files: taken from runners, compared with an earlier run, added up for gates.
 
 use super::attempt::{attempt_id, stale};
+use crate::about::{case_name, is_new};
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::AsRunner;
@@ -102,9 +103,9 @@ async fn tests(
     let count = |end: CaseEnd| own.iter().filter(|row| row.ended == end.word()).count() as u64;
     let (passed, failed, skipped) = (count(CaseEnd::Passed), count(CaseEnd::Failed), count(CaseEnd::Skipped));
     let new: Vec<&&ResultRow> = own.iter().filter(|row| is_new(row)).collect();
-    let first_new = new.first().map(|row| format!("first new: {}", named(row)));
+    let first_new = new.first().map(|row| format!("first new: {}", case_name(row)));
     let first_known =
-        own.iter().find(|row| row.ended == CaseEnd::Failed.word()).map(|row| format!("none of them new; first: {}", named(row)));
+        own.iter().find(|row| row.ended == CaseEnd::Failed.word()).map(|row| format!("none of them new; first: {}", case_name(row)));
     let mut said = format!("{} tests: {passed} passed", own.len());
     for (count, word) in [(failed, "failed"), (skipped, "skipped")] {
         if count > 0 {
@@ -139,15 +140,6 @@ fn row(case: &Case) -> NewResult {
         line: case.line,
         message: case.message.clone(),
     }
-}
-
-/// It fails, and in the run that this one is compared with it did not.
-pub(crate) fn is_new(row: &ResultRow) -> bool {
-    row.ended == CaseEnd::Failed.word() && row.before.as_deref() != Some(CaseEnd::Failed.word())
-}
-
-fn named(row: &ResultRow) -> String {
-    if row.suite.is_empty() { row.name.clone() } else { format!("{} > {}", row.suite, row.name) }
 }
 
 /// Of all lines, and of those that the commit changed.

@@ -5,8 +5,6 @@ mod content;
 mod files;
 mod left;
 
-pub(super) use left::is_new;
-
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::AsRunner;

@@ -5,6 +5,7 @@
 
 mod alone;
 mod browser;
+mod mail;
 mod port;
 mod process;
 mod proxy;
@@ -16,6 +17,7 @@ mod world;
 
 pub use alone::Alone;
 pub use browser::Browser;
+pub use mail::{Mail, MailServer};
 pub use port::free_port;
 pub use process::Process;
 pub use proxy::Proxy;

@@ -130,6 +130,11 @@ impl World {
         self.service = Some(Process::start(&mut command, self.folder.path(), "service", ready));
     }
 
+    /// Adds to the service's configuration; it counts from its next start.
+    pub fn configure(&mut self, more: &str) {
+        self.config = format!("{}{more}", self.config).leak();
+    }
+
     /// SIGKILL to the service, as a crash would be; [`World::start_service`] brings it back.
     pub fn kill_service(&mut self) {
         if let Some(service) = self.service.take() {

@@ -15,6 +15,27 @@ pub struct LandAsk {
     pub why: Option<String>,
 }
 
+/// A project's rules.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RulesView {
+    /// Where the file stands.
+    pub path: String,
+    /// Its text on the main branch; none where there is none, or it cannot be read.
+    pub file: Option<String>,
+    /// What the service keeps besides; empty: nothing.
+    pub kept: String,
+    /// Why the rules cannot be read; nothing lands until then.
+    pub trouble: Option<String>,
+}
+
+/// Keeps rules in the service, besides those of the main branch.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetRules {
+    /// TOML, as in the file; empty takes them away.
+    pub text: String,
+}
+
 /// What is done with a proposal in the queue.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]

@@ -20,6 +20,7 @@ pub mod fleet;
 pub mod journal;
 pub mod landing;
 pub mod log;
+pub mod notice;
 pub mod person;
 pub mod pipeline;
 pub mod plan;

@@ -15,6 +15,7 @@ mod journal;
 mod landing;
 mod local;
 mod logs;
+mod notice;
 mod patience;
 mod person;
 mod pipeline;
@@ -23,6 +24,7 @@ mod profile;
 mod project;
 mod proposals;
 mod rehearse;
+mod rules;
 mod runner;
 mod runners_there;
 mod runs;
@@ -184,6 +186,16 @@ enum Command {
         #[command(subcommand)]
         command: token::TokenCommand,
     },
+    /// What you are told, and by which way
+    Notice {
+        #[command(subcommand)]
+        command: notice::NoticeCommand,
+    },
+    /// What admits changes into a project's branches
+    Rules {
+        #[command(subcommand)]
+        command: rules::RulesCommand,
+    },
     /// Browsers that are signed in
     Session {
         #[command(subcommand)]
@@ -258,6 +270,8 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Group { command } => group::group(command, &api()?, json).await,
         Command::Grant { command } => grant::grant(command, &api()?, json).await,
         Command::Token { command } => token::token(command, &api()?, json).await,
+        Command::Notice { command } => notice::notice(command, &api()?, json).await,
+        Command::Rules { command } => rules::rules(command, &api()?, json).await,
         Command::Session { command } => session::session(command, &api()?, json).await,
         Command::Journal(options) => journal::journal(options, &api()?, json).await,
         Command::Completions(options) => completions::completions(&options, Options::command()),

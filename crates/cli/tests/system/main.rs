@@ -27,6 +27,7 @@ mod language;
 mod lists;
 mod lost;
 mod mistakes;
+mod notices;
 mod order;
 mod outside;
 mod private;

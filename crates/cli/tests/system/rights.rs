@@ -11,11 +11,11 @@ const NEEDS: &[(&str, &str)] = &[
     (
         "signed in",
         "board check live me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
-         end_token list_persons list_groups list_grants",
+         end_token list_notices choose_notices drop_notice_choice sample_notice list_persons list_groups list_grants",
     ),
     (
         "reader",
-        "show_project list_proposals show_proposal show_landing list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
+        "show_project show_rules list_proposals show_proposal show_landing list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why",
     ),
@@ -23,11 +23,11 @@ const NEEDS: &[(&str, &str)] = &[
     ("operator", "land_proposal start_run again allow_run start_job stop_run add_note"),
     (
         "editor",
-        "set_poll list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact
+        "set_poll list_project_notices list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact
          set_outside project_journal set_repository_login remove_repository_login make_repository_key remove_repository_key
          forget_repository_hosts set_main_branch",
     ),
-    ("owner", "remove_project set_seen"),
+    ("owner", "remove_project set_seen set_rules"),
     (
         "owner of the service",
         "add_project invite_runner set_runner remove_runner drain_runner list_work work_again sweep_store verify_store add_person set_person

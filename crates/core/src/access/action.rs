@@ -50,6 +50,12 @@ actions! {
     MakeToken "token.make" Needs::SignedIn;
     EndToken "token.end" Needs::SignedIn;
     EndSession "own-session.end" Needs::SignedIn;
+    /// What one is told.
+    SetNotices "notice.set" Needs::SignedIn;
+    /// A sample to oneself.
+    SampleNotice "notice.sample" Needs::SignedIn;
+    /// By the key in a mail: its person's notices end.
+    EndNotices "notice.end" Needs::Nothing;
     /// Lists over all projects that the caller sees.
     SeeLists "lists.see" Needs::SignedIn;
     /// Check and plan a file that is sent along.
@@ -84,6 +90,8 @@ actions! {
     SetHookSecret "project.hook-secret" EDITOR;
     AddProject "project.add" OWNER;
     RemoveProject "project.remove" OWNER;
+    /// Rules that hold besides those of its main branch.
+    SetRules "project.rules" OWNER;
     /// Who sees a project.
     SetSeen "project.seen" OWNER;
     InviteRunner "runner.invite" OWNER;

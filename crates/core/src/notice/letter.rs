@@ -65,7 +65,7 @@ fn parts(notice: &Notice) -> Vec<(String, Vec<String>)> {
     let mut parts: Vec<(String, Vec<String>)> =
         notice.parts.iter().map(|part| (line(&part.title), part.lines.iter().map(|one| line(one)).collect())).collect();
     if !notice.commits.is_empty() {
-        let commit = |one: &super::Change| line(&format!("{}  {} ({})", one.id.chars().take(8).collect::<String>(), one.title, one.author));
+        let commit = |one: &super::Change| line(&format!("{} {} ({})", one.id.chars().take(8).collect::<String>(), one.title, one.author));
         parts.push(("Commits since it last passed".into(), notice.commits.iter().map(commit).collect()));
     }
     for (_, lines) in &mut parts {

@@ -19,6 +19,7 @@ mod known;
 mod people;
 mod refusals;
 mod runner;
+mod unsubscribe;
 mod well_known;
 
 pub(crate) use caller::IDLE_MS;
@@ -66,6 +67,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))
         .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(hooks::LIMIT)))
         .nest("/runner/v1", runner::router())
+        .route("/notices/v1/end", get(unsubscribe::look).post(unsubscribe::end))
         .route("/badge/{file}", get(badges::badge))
         .route("/view/{token}/{*path}", get(people::page))
         .route("/.well-known/openid-configuration", get(well_known::discovery))

@@ -16,21 +16,38 @@ pub(crate) enum RulesError {
     Store(#[from] StoreError),
     #[error("the rules cannot be read: {0}")]
     Git(#[from] GitError),
-    #[error("{}:{line}: {message}; nothing lands until it is mended", rules::FILE)]
-    Mistake { line: usize, message: String },
+    #[error("{place}:{line}: {message}; nothing lands until it is mended")]
+    Mistake { place: &'static str, line: usize, message: String },
 }
 
-/// The rules that the newest commit of the main branch holds; none at all where it has no such file.
+/// The rules that the newest commit of the main branch holds (none at all where it has no such file), and those that the
+/// service keeps, which only add to them.
 pub(crate) async fn rules_of(app: &App, project: &Project) -> Result<Rules, RulesError> {
+    let kept = app.records.kept_rules(project.id).await?;
+    let own = match text_on_main(app, project).await? {
+        Some(text) => read(&text, rules::FILE)?,
+        None => Rules::default(),
+    };
+    Ok(if kept.is_empty() { own } else { own.stricter(&read(&kept, KEPT)?) })
+}
+
+/// What the rules are called that the service keeps.
+const KEPT: &str = "the rules that the service keeps";
+
+/// The file's text on the main branch; none where it has none.
+pub(crate) async fn text_on_main(app: &App, project: &Project) -> Result<Option<String>, RulesError> {
     let mirror = app.mirror(project);
-    let Some(commit) = mirror.resolve(&project.main_branch).await? else { return Ok(Rules::default()) };
-    let Some(bytes) = mirror.read(&commit, rules::FILE).await? else { return Ok(Rules::default()) };
-    let text = String::from_utf8_lossy(&bytes).into_owned();
-    let (rules, told) = rules::read(&text);
+    let Some(commit) = mirror.resolve(&project.main_branch).await? else { return Ok(None) };
+    let bytes = mirror.read(&commit, rules::FILE).await?;
+    Ok(bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
+}
+
+fn read(text: &str, place: &'static str) -> Result<Rules, RulesError> {
+    let (rules, told) = rules::read(text);
     match told.iter().find(|found| found.severity == Severity::Error) {
         Some(found) => {
-            let (line, _) = Lines::new(&text).position(found.span.start);
-            Err(RulesError::Mistake { line, message: found.message.clone() })
+            let (line, _) = Lines::new(text).position(found.span.start);
+            Err(RulesError::Mistake { place, line, message: found.message.clone() })
         }
         None => Ok(rules),
     }

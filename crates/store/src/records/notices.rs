@@ -125,6 +125,12 @@ impl Tx {
         Ok(sqlx::query(sql).bind(person_id).bind(project_id).execute(&mut *self.on).await?.rows_affected() > 0)
     }
 
+    /// Nothing is chosen any more, neither for all nor for single projects.
+    pub async fn drop_choices(&mut self, person_id: i64) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM choices WHERE person_id = ?").bind(person_id).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
     /// People are told how a pipeline of the main branch is.
     pub async fn set_turns(&mut self, project_id: i64, pipeline: &str, turns: &Turns) -> Result<(), StoreError> {
         let text = serde_json::to_string(turns).map_err(|_| StoreError::Value("turns.state"))?;

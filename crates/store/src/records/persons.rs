@@ -143,6 +143,11 @@ impl Tx {
         query.fetch_one(&mut *self.on).await.map_err(|error| exists(error, "a person", name))
     }
 
+    /// What a person is called; none where they were removed.
+    pub async fn person_name(&mut self, person_id: i64) -> Result<Option<String>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT name FROM persons WHERE id = ?").bind(person_id).fetch_optional(&mut *self.on).await?)
+    }
+
     /// Sets a person's mail address, or removes it.
     pub async fn set_mail(&mut self, person_id: i64, mail: Option<&str>) -> Result<(), StoreError> {
         sqlx::query("UPDATE persons SET mail = ? WHERE id = ?").bind(mail).bind(person_id).execute(&mut *self.on).await?;

@@ -102,7 +102,21 @@ impl Records {
     }
 }
 
+impl Records {
+    /// The rules that the service keeps for a project, as text.
+    pub async fn kept_rules(&self, project_id: i64) -> Result<String, StoreError> {
+        let sql = "SELECT rules FROM projects WHERE id = ?";
+        Ok(sqlx::query_scalar(sql).bind(project_id).fetch_optional(&self.reads).await?.unwrap_or_default())
+    }
+}
+
 impl Tx {
+    /// Keeps rules for a project besides those of its main branch.
+    pub async fn set_rules(&mut self, project_id: i64, text: &str) -> Result<(), StoreError> {
+        sqlx::query("UPDATE projects SET rules = ? WHERE id = ?").bind(text).bind(project_id).execute(&mut *self.on).await?;
+        Ok(())
+    }
+
     /// What a project is called; none where it was removed.
     pub async fn project_name(&mut self, id: i64) -> Result<Option<String>, StoreError> {
         Ok(sqlx::query_scalar("SELECT name FROM projects WHERE id = ?").bind(id).fetch_optional(&mut *self.on).await?)

@@ -18,12 +18,14 @@ mod live;
 mod logins;
 mod logs;
 mod notes;
+mod notices;
 mod numbers;
 mod persons;
 mod pipelines;
 mod projects;
 mod proposals;
 mod repository;
+mod rules;
 mod runners;
 mod runs;
 mod secrets;
@@ -135,6 +137,10 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(deliveries::again))
         .routes(routes!(deliveries::secret))
         .routes(routes!(deliveries::profiles))
+        .routes(routes!(notices::list, notices::choose, notices::drop_choice))
+        .routes(routes!(notices::sample))
+        .routes(routes!(notices::of_project))
+        .routes(routes!(rules::show, rules::set))
         .routes(routes!(proposals::list))
         .routes(routes!(proposals::show))
         .routes(routes!(landing::show))

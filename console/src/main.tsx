@@ -20,6 +20,7 @@ const Landing = lazy(() => import('./pages/project/Landing'));
 const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
 const People = lazy(() => import('./pages/people/People'));
+const Notices = lazy(() => import('./pages/people/Notices'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
 const Draft = lazy(() => import('./pages/draft/Draft'));
 const SignIn = lazy(() => import('./pages/sign-in/SignIn'));
@@ -45,6 +46,7 @@ function Console() {
               <Route path="/" element={framed(<Board />)} />
               <Route path="/runners" element={framed(<Runners />)} />
               <Route path="/people" element={framed(<People />)} />
+              <Route path="/notices" element={framed(<Notices />)} />
               <Route path="/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />

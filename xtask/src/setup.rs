@@ -35,6 +35,7 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("git-lfs", "git-lfs"),
     ("sshd", "openssh-server"),
     ("gitolite", "gitolite3"),
+    ("aiosmtpd", "python3-aiosmtpd"),
     ("docker-registry", "docker-registry"),
     ("autoconf", "autoconf"),
     ("automake", "automake"),

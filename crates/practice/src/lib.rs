@@ -1,4 +1,4 @@
-//! Stand-ins for the outside world, for the demo and the tests: small and plain, but real. So far a forge: bare
+//! Stand-ins for the outside world, for the demo and the tests: small and plain, but real. A mail sink; and a forge: bare
 //! repositories served by git's own smart HTTP, signed webhooks, commit statuses, proposals with reviews and comments, one
 //! page a repository. It speaks three dialects, and fails or is slow when it is told to.
 
@@ -14,6 +14,7 @@ mod fault;
 mod forge;
 mod large;
 mod letters;
+mod mail;
 mod meet;
 mod news;
 mod page;
@@ -25,4 +26,5 @@ pub use book::{Comment, Offered, Proposal, Review};
 pub use dialect::Dialect;
 pub use fault::{Fault, What};
 pub use forge::{Forge, ForgeError};
+pub use mail::Sink;
 pub use status::Status;

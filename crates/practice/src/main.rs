@@ -1,7 +1,7 @@
-//! `ordotaxis-practice forge`: serves the practice forge on loopback until interrupted.
+//! `ordotaxis-practice`: serves the practice forge, or the practice mail sink, on loopback until interrupted.
 
 use clap::{Parser, Subcommand};
-use ordotaxis_practice::{Dialect, Forge};
+use ordotaxis_practice::{Dialect, Forge, Sink};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -24,6 +24,15 @@ enum What {
         /// How it speaks: each dialect has a profile of its name
         #[arg(long, value_enum, default_value_t = Dialect::Practice)]
         dialect: Dialect,
+    },
+    /// A mail server that keeps what it is given, and a page that shows it
+    Mail {
+        #[arg(long, default_value = "127.0.0.1:7025")]
+        listen: SocketAddr,
+        #[arg(long, default_value = "127.0.0.1:7090")]
+        page: SocketAddr,
+        #[arg(long, default_value = "./practice-mail")]
+        data: PathBuf,
     },
     /// Make a repository on a running practice forge, or set where its webhooks go; prints it as JSON
     Repository {
@@ -72,6 +81,7 @@ async fn main() -> ExitCode {
     tracing_subscriber::fmt().with_writer(std::io::stderr).init();
     let done = match Options::parse().what {
         What::Forge { listen, data, dialect } => serve(listen, data, dialect).await,
+        What::Mail { listen, page, data } => mail(listen, page, data).await,
         What::Review { repository, number, forge, by, approve } => {
             let ask = serde_json::json!({ "by": by, "approves": approve });
             review(&format!("{forge}/api/people/{repository}/proposals/{number}/review"), &ask).await
@@ -98,6 +108,17 @@ async fn serve(listen: SocketAddr, data: PathBuf, dialect: Dialect) -> Result<()
     println!("practice forge at http://{address}");
     tokio::select! {
         served = forge.serve(listener) => Ok(served?),
+        signal = tokio::signal::ctrl_c() => Ok(signal?),
+    }
+}
+
+async fn mail(listen: SocketAddr, page: SocketAddr, data: PathBuf) -> Result<(), Box<dyn std::error::Error>> {
+    let (mail, page) = (tokio::net::TcpListener::bind(listen).await?, tokio::net::TcpListener::bind(page).await?);
+    let sink = Sink::open(data)?;
+    println!("practice mail at {}, shown at http://{}", mail.local_addr()?, page.local_addr()?);
+    tokio::select! {
+        taken = sink.clone().take(mail) => Ok(taken?),
+        shown = sink.show(page) => Ok(shown?),
         signal = tokio::signal::ctrl_c() => Ok(signal?),
     }
 }

@@ -14,7 +14,7 @@ pub(crate) struct Commit {
 }
 
 const STYLE: &str = "body{font:14px/20px system-ui,sans-serif;margin:24px;color:#222;max-width:1100px}\
-    table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px 0;border-bottom:1px solid #ddd;vertical-align:top}\
+    pre{white-space:pre-wrap}table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px 0;border-bottom:1px solid #ddd;vertical-align:top}\
     code{font:12.5px ui-monospace,monospace}.success{color:#0f7a52}.failure,.error{color:#a3170a}.running{color:#2458b3}.pending{color:#5f6b7a}";
 
 fn shell(title: &str, body: &str) -> String {
@@ -43,8 +43,10 @@ pub(crate) fn commits(log: &str, statuses: impl Fn(&str) -> Vec<Status>) -> Vec<
     log.lines().filter_map(read).collect()
 }
 
-pub(crate) fn repository(name: &str, refs: &BTreeMap<String, String>, commits: &[Commit], proposals: &[Proposal]) -> String {
-    let mut body = String::from("<p><a href=\"/\">All repositories</a></p><h2>Branches and tags</h2><ul>");
+pub(crate) fn repository(name: &str, readme: &str, refs: &BTreeMap<String, String>, commits: &[Commit], proposals: &[Proposal]) -> String {
+    let mut body = String::from("<p><a href=\"/\">All repositories</a></p>");
+    body.push_str(&shown(readme));
+    body.push_str("<h2>Branches and tags</h2><ul>");
     for (name, id) in refs.iter().filter(|(name, _)| name.starts_with("refs/heads/") || name.starts_with("refs/tags/")) {
         let short = name.trim_start_matches("refs/heads/").trim_start_matches("refs/tags/");
         let _ = write!(body, "<li>{} <code>{}</code>", escaped(short), id.get(..10).unwrap_or(id));
@@ -81,6 +83,52 @@ pub(crate) fn repository(name: &str, refs: &BTreeMap<String, String>, commits: &
     shell(&escaped(name), &body)
 }
 
+/// A README: pictures (`![words](address)`, with a link around them or without), headings and plain lines.
+fn shown(readme: &str) -> String {
+    let picture = |line: &str| {
+        let inner = line.strip_prefix("[!").map_or(line, |_| &line[1..]);
+        let (words, rest) = inner.strip_prefix("![")?.split_once("](")?;
+        let (address, rest) = rest.split_once(')')?;
+        let link = rest.strip_prefix("](").and_then(|rest| rest.split_once(')')).map_or(address, |(link, _)| link);
+        let web = |address: &str| address.starts_with("http://") || address.starts_with("https://");
+        let image = format!("<a href=\"{}\"><img src=\"{}\" alt=\"{}\"></a>", escaped(link), escaped(address), escaped(words));
+        (web(address) && web(link)).then_some(image)
+    };
+    let line = |line: &str| match line.trim().strip_prefix("# ") {
+        Some(title) => format!("<h2>{}</h2>", escaped(title)),
+        None => format!("<p>{}</p>", picture(line.trim()).unwrap_or_else(|| escaped(line))),
+    };
+    readme.lines().filter(|text| !text.trim().is_empty()).take(20).map(line).collect()
+}
+
+/// Mail, the newest first: who it is for, what it is about, and its text.
+pub(crate) fn mails(came: &[String]) -> String {
+    let mut body = String::from("<p>Nothing is sent on from here.</p>");
+    for message in came.iter().rev() {
+        let Ok(mail) = mailparse::parse_mail(message.as_bytes()) else { continue };
+        let header = |name: &str| escaped(&mailparse::MailHeaderMap::get_first_value(&mail.headers[..], name).unwrap_or_default());
+        let text = text_of(&mail).unwrap_or_default();
+        let _ = write!(
+            body,
+            "<section><h3>{}</h3><p>to {}, from {}, {}</p><pre>{}</pre></section>",
+            header("subject"),
+            header("to"),
+            header("from"),
+            header("date"),
+            escaped(text.trim_end())
+        );
+    }
+    shell(&format!("Practice mail: {} came", came.len()), &body)
+}
+
+/// The first part that is plain text.
+fn text_of(mail: &mailparse::ParsedMail<'_>) -> Option<String> {
+    if mail.ctype.mimetype == "text/plain" {
+        return mail.get_body().ok();
+    }
+    mail.subparts.iter().find_map(text_of)
+}
+
 /// A proposal with what was said of it; the text of comments as it was written.
 fn proposal(one: &Proposal) -> String {
     let state = match one.state {
@@ -107,4 +155,19 @@ fn proposal(one: &Proposal) -> String {
         let _ = write!(out, "<blockquote><b>{}</b><pre>{}</pre></blockquote>", escaped(&comment.by), escaped(&comment.text));
     }
     out + "</section>"
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_readme_shows_its_badge_and_nothing_that_acts() {
+        let page = shown("# tidegauge\n\n[![a](http://h/badge.svg?key=1&x)](http://h/p)\n![b](javascript:alert)\n<script>x</script>\n");
+        assert_eq!(
+            page,
+            "<h2>tidegauge</h2><p><a href=\"http://h/p\"><img src=\"http://h/badge.svg?key=1&amp;x\" alt=\"a\"></a></p>\
+             <p>![b](javascript:alert)</p><p>&lt;script&gt;x&lt;/script&gt;</p>"
+        );
+    }
 }

@@ -135,6 +135,9 @@ async fn repository(State(forge): State<Forge>, Path(name): Path<String>) -> Ans
     let mut command = tokio::process::Command::new("git");
     command.arg("--git-dir").arg(dir).args(["log", "--branches", "-40", "--format=%H%x09%an%x09%ar%x09%s"]);
     let log = command.output().await.map(|output| output.stdout).unwrap_or_default();
+    let mut command = tokio::process::Command::new("git");
+    command.arg("--git-dir").arg(forge.folder.join(format!("{name}.git"))).args(["show", "HEAD:README.md"]);
+    let readme = command.output().await.map(|output| output.stdout).unwrap_or_default();
     let commits = page::commits(&String::from_utf8_lossy(&log), |id| forge.statuses(&name, id));
-    Ok(Html(page::repository(&name, &refs, &commits, &proposals)))
+    Ok(Html(page::repository(&name, &String::from_utf8_lossy(&readme), &refs, &commits, &proposals)))
 }

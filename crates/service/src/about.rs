@@ -7,7 +7,7 @@ use crate::sentence::of_row;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::forge::{Failure, Grown};
 use ordotaxis_core::language::Severity;
-use ordotaxis_core::plan::Plan;
+use ordotaxis_core::plan::{Change, Plan, compare};
 use ordotaxis_core::report::CaseEnd;
 use ordotaxis_store::{ResultRow, RunRow, StoreError};
 use ordotaxis_wire::plan::DiagnosticView;
@@ -77,6 +77,41 @@ pub(crate) async fn failing(app: &App, row: &RunRow, plan: Option<&Plan>) -> Res
         failing.new.push(failure);
     }
     Ok(failing)
+}
+
+/// What a run's plan does otherwise than the newest before it on the branch that it is for: a sentence each.
+pub(crate) async fn plan_changes(app: &App, project_id: i64, row: &RunRow, plan: &Plan) -> Result<Vec<String>, StoreError> {
+    let Some(target) = row.target.as_deref().or(row.branch.as_deref()) else { return Ok(Vec::new()) };
+    let Some(base) = app.records.planned_before(project_id, &row.pipeline, target, row.id).await? else { return Ok(Vec::new()) };
+    let Some(before) = app.plan_of(base).await? else { return Ok(Vec::new()) };
+    // What one occasion skips and another does not is no change of the file.
+    let changes: Vec<Change> = compare(&before, plan).into_iter().filter(|change| !is_skip(change)).collect();
+    let mut lines: Vec<String> = changes.iter().take(CHANGES).map(|change| format!("{}: {}", row.pipeline, words_of(change))).collect();
+    if changes.len() > CHANGES {
+        lines.push(format!("{}: and {} more", row.pipeline, changes.len() - CHANGES));
+    }
+    Ok(lines)
+}
+
+/// So many changes of a plan are named.
+const CHANGES: usize = 30;
+
+fn is_skip(change: &Change) -> bool {
+    let is_reason = |text: &str| text.starts_with("its condition");
+    matches!(change, Change::KeyChanged { key, before, after, .. } if key == "if" && (is_reason(before) || is_reason(after)))
+}
+
+fn words_of(change: &Change) -> String {
+    match change {
+        Change::JobCame { job } => format!("{job} is new"),
+        Change::JobGone { job } => format!("{job} is gone"),
+        Change::WaitCame { job, on } => format!("{job} waits for {on} now"),
+        Change::WaitGone { job, on } => format!("{job} does not wait for {on} any more"),
+        Change::KeyChanged { job, key, before, after } => {
+            let word = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.chars().take(80).collect() };
+            format!("{job}: {key} is {} in place of {}", word(after), word(before))
+        }
+    }
 }
 
 /// Numbers that say something: those that a gate looks at, coverage of what changed, and whatever is not as it was.

@@ -39,6 +39,7 @@ async fn prune(app: &App, now: i64) -> Result<(), StoreError> {
     tx.drop_events(now - EVENTS_MS).await?;
     tx.drop_work(now - DONE_MS, now - GIVEN_UP_MS).await?;
     tx.drop_deliveries(now - DELIVERIES_MS, DELIVERIES_BYTES).await?;
+    tx.drop_reusable().await?;
     tx.drop_notices(now - NOTICES_MS).await?;
     tx.drop_answers(now - ANSWERS_MS).await?;
     tx.drop_ended_sessions(now - crate::http::IDLE_MS).await?;

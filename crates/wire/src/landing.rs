@@ -93,6 +93,9 @@ pub struct LandingEntry {
     pub together: Vec<String>,
     /// The commit that is tested, and that lands.
     pub commit: Option<String>,
+    /// When it will likely land, by how long runs took so far; none where that is not known.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub expected_at: Option<Timestamp>,
     /// The runs of its trial.
     pub runs: Vec<VerdictView>,
 }

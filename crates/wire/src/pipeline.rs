@@ -36,6 +36,8 @@ pub struct CheckView {
     pub plan: Option<PlanView>,
     /// The plan as SVG, where there is one.
     pub picture: Option<String>,
+    /// What a project's rules say, a sentence each; empty for a pipeline.
+    pub says: Vec<String>,
 }
 
 /// One pipeline of a project.

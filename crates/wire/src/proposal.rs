@@ -37,8 +37,38 @@ pub struct ProposalView {
     pub reviews: Vec<ReviewView>,
     /// The newest run of each pipeline for its newest commit.
     pub verdicts: Vec<VerdictView>,
-    /// Every run of it, newest first; only where one proposal is asked for.
+    /// How many tests fail in those runs that did not fail before.
+    pub new_failures: u64,
+    /// Where it stands in the landing queue, what it lacks, or how it landed: a sentence each.
+    pub landing: Vec<String>,
+    /// What fails in those runs that did not fail before; only where one proposal is asked for, as what follows.
+    pub failures: Vec<FailureView>,
+    /// Numbers of those runs that are otherwise than before, or that a gate looks at: sizes and coverage among them.
+    pub numbers: Vec<GrownView>,
+    /// What its newest commit changes in the plans of pipelines: a sentence each.
+    pub plan: Vec<String>,
+    /// Every run of it, newest first.
     pub runs: Vec<RunView>,
+}
+
+/// A test, or a job without tests, that fails.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FailureView {
+    pub job: String,
+    pub test: Option<String>,
+    pub message: Option<String>,
+    /// `FILE:LINE`
+    pub place: Option<String>,
+}
+
+/// A number beside what it was before.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GrownView {
+    pub name: String,
+    pub now: String,
+    pub before: Option<String>,
+    /// What a gate asks for, such as `>= 80`.
+    pub wants: Option<String>,
 }
 
 /// Someone's word on a proposal.

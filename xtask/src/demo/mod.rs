@@ -56,6 +56,7 @@ struct World {
     folder: PathBuf,
     service_url: String,
     forge_url: String,
+    mail_url: String,
     token: String,
     /// In the order they are ended.
     _processes: Vec<Process>,
@@ -72,6 +73,18 @@ impl World {
             practice().args(["forge", "--listen", &format!("127.0.0.1:{forge_port}"), "--data"]).arg(folder.join("forge")),
             "practice forge at",
         )?;
+        let (mail_port, mail_page) = if once { (free_port(0)?, free_port(0)?) } else { (free_port(7025)?, free_port(7090)?) };
+        let mail = Process::start(
+            &folder,
+            "mail",
+            practice()
+                .args(["mail", "--listen", &format!("127.0.0.1:{mail_port}"), "--page", &format!("127.0.0.1:{mail_page}"), "--data"])
+                .arg(folder.join("mail")),
+            "practice mail at",
+        )?;
+        let config = folder.join("service.toml");
+        let text = std::fs::read_to_string(setup::root().join("demo/service.toml")).map_err(|error| error.to_string())?;
+        std::fs::write(&config, text.replace("127.0.0.1:7025", &format!("127.0.0.1:{mail_port}"))).map_err(|error| error.to_string())?;
         let service = Process::start(
             &folder,
             "service",
@@ -79,16 +92,17 @@ impl World {
                 .args(["serve", "--owner", "ines", "--listen", &format!("127.0.0.1:{service_port}"), "--data"])
                 .arg(folder.join("service"))
                 .arg("--config")
-                .arg(setup::root().join("demo/service.toml")),
+                .arg(&config),
             "the owner's token",
         )?;
         let token = service.line_after("printed this once: ").ok_or("the service printed no token")?;
-        let mut world = World { folder, service_url, forge_url, token, _processes: Vec::new() };
+        let mut world =
+            World { folder, service_url, forge_url, mail_url: format!("http://127.0.0.1:{mail_page}"), token, _processes: Vec::new() };
         for name in ["quay", "spar"] {
             let runner = world.start_runner(name)?;
             world._processes.push(runner);
         }
-        world._processes.extend([service, forge]);
+        world._processes.extend([service, forge, mail]);
         Ok(world)
     }
 
@@ -113,6 +127,7 @@ impl World {
 
     /// Tomas and Maren keep things going, Odd looks on. Stations are not for him to see.
     fn add_people(&self) -> Result<(), String> {
+        output(self.client().args(["person", "set", "ines", "--mail", "ines@saltmarsh.example"]))?;
         for name in ["tomas", "maren", "odd"] {
             output(self.client().args(["person", "add", name, "--mail", &format!("{name}@saltmarsh.example")]))?;
             output(self.client().args(["person", "known", name, "--issuer", &self.forge_url, "--subject", name]))?;
@@ -164,7 +179,18 @@ impl World {
         std::fs::create_dir_all(&work).map_err(|error| error.to_string())?;
         git(&work, &["init", "--quiet", "--initial-branch=main"])?;
         git(&work, &["remote", "add", "origin", &text(&made, "git_url")])?;
-        if name == "almanac" { self.add_datum(&work) } else { Ok(()) }
+        match name {
+            "almanac" => self.add_datum(&work),
+            "tidegauge" => self.add_badge(&work),
+            _ => Ok(()),
+        }
+    }
+
+    /// A README that shows how the main branch is.
+    fn add_badge(&self, work: &Path) -> Result<(), String> {
+        let badge: Value = json(self.client().args(["--json", "project", "badge", "tidegauge"]))?;
+        let text = format!("# tidegauge\n\n{}\n\nA simulator of the gauges' firmware.\n", badge["markdown"].as_str().unwrap_or_default());
+        std::fs::write(work.join("README.md"), text).map_err(|error| error.to_string())
     }
 
     /// The heights that readings are measured from: a repository of its own, which the almanac has as a submodule.
@@ -268,7 +294,7 @@ impl World {
             println!("  {name:<6} {what:<12} {}", link.trim());
         }
         println!();
-        println!("The practice forge is at {}. Some commands to try:\n", self.forge_url);
+        println!("The practice forge is at {}, the mail that was sent at {}. Some commands to try:\n", self.forge_url, self.mail_url);
         println!("  export ORDOTAXIS_URL={} ORDOTAXIS_TOKEN={}", self.service_url, self.token);
         println!("  {binary} runs");
         println!("  {binary} show almanac");

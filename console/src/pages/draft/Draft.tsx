@@ -30,15 +30,37 @@ push = ["main"]
 steps = ["make test"]
 `;
 
+/** The rules of a project are no pipeline, and are drafted as one is. */
+const rulesName = 'rules';
+
+function rulesAsFile(rules: Schemas['RulesView'] | undefined): Schemas['PipelineView'] | undefined {
+  if (!rules?.file) return undefined;
+  return { name: rulesName, path: rules.path, text: rules.file, version: null, commit: '' };
+}
+
+const firstRules = `rules = 1
+
+[branch.main]
+land      = "queue"
+wants     = ["main"]
+approvals = { of = 1 }
+`;
+
 export default function Draft() {
   const { project = '', pipeline = 'main' } = useParams();
   const { data, error } = useQuery({
     queryKey: ['pipelines', project],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/pipelines', { params: { path: { project } } })),
   });
+  const { data: rules } = useQuery({
+    queryKey: ['rules', project],
+    enabled: pipeline === rulesName,
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/rules', { params: { path: { project } } })),
+  });
   if (error) return <Trouble error={error} />;
   if (!data) return null;
-  const found = data.find((one) => one.name === pipeline);
+  const found = pipeline === rulesName ? rulesAsFile(rules) : data.find((one) => one.name === pipeline);
+  if (pipeline === rulesName && !rules) return null;
   return <Desk key={`${project}/${pipeline}`} project={project} pipeline={pipeline} all={data} given={found} />;
 }
 
@@ -54,7 +76,8 @@ function Desk({
   given: Schemas['PipelineView'] | undefined;
 }) {
   const navigate = useNavigate();
-  const [text, setText] = useState(given?.text ?? first);
+  const isRules = pipeline === rulesName;
+  const [text, setText] = useState(given?.text ?? (isRules ? firstRules : first));
   const [event, setEvent] = useState<Event>('push');
   const [name, setName] = useState('main');
   const [changed, setChanged] = useState('');
@@ -72,7 +95,10 @@ function Desk({
           aria-label="Pipeline"
           value={pipeline}
           style={{ minWidth: 120 }}
-          options={[...new Set([...all.map((one) => one.name), pipeline])].map((value) => ({ value, label: value }))}
+          options={[...new Set([...all.map((one) => one.name), pipeline, rulesName])].map((value) => ({
+            value,
+            label: value,
+          }))}
           onChange={(value) => navigate(`/projects/${project}/draft/${value}`)}
         />
         <span className="soft grow code">
@@ -80,45 +106,55 @@ function Desk({
           {given?.version != null && ` · kept by the service, version ${given.version}`}
           {text !== (given?.text ?? '') && ' · changed'}
         </span>
-        <span className="soft">plan for</span>
-        <Select
-          aria-label="Occasion"
-          value={event}
-          style={{ width: 176 }}
-          options={events}
-          onChange={(value) => {
-            setEvent(value);
-            setName(value === 'tag' ? 'v1' : 'main');
-          }}
-        />
-        <Input
-          aria-label="Branch or tag"
-          style={{ width: 130 }}
-          value={name}
-          onChange={(change) => setName(change.target.value)}
-        />
-        <Input
-          aria-label="Changed paths"
-          style={{ width: 190 }}
-          placeholder="changed: src/a.c, …"
-          value={changed}
-          onChange={(change) => setChanged(change.target.value)}
-        />
+        {!isRules && (
+          <>
+            <span className="soft">plan for</span>
+            <Select
+              aria-label="Occasion"
+              value={event}
+              style={{ width: 176 }}
+              options={events}
+              onChange={(value) => {
+                setEvent(value);
+                setName(value === 'tag' ? 'v1' : 'main');
+              }}
+            />
+            <Input
+              aria-label="Branch or tag"
+              style={{ width: 130 }}
+              value={name}
+              onChange={(change) => setName(change.target.value)}
+            />
+            <Input
+              aria-label="Changed paths"
+              style={{ width: 190 }}
+              placeholder="changed: src/a.c, …"
+              value={changed}
+              onChange={(change) => setChanged(change.target.value)}
+            />
+          </>
+        )}
         <Button type="primary" disabled={errors > 0 || text === given?.text} onClick={() => setKeeping(true)}>
           Keep as a branch
         </Button>
       </div>
       <div className="draft-desk">
         <section className="draft-text" aria-label="Pipeline file">
-          <Editor text={text} onText={setText} diagnostics={diagnostics} />
+          <Editor rules={isRules} text={text} onText={setText} diagnostics={diagnostics} />
           <Findings found={diagnostics} later={checked?.later ?? []} known={checked !== undefined} />
         </section>
         <section className="draft-plan" aria-label="Plan">
-          <Plan checked={checked} />
+          {isRules ? <Says says={checked?.says} /> : <Plan checked={checked} />}
         </section>
       </div>
       {keeping && (
-        <Keep project={project} pipeline={pipeline} text={text} from={given?.commit} onDone={() => setKeeping(false)} />
+        <Keep
+          project={project}
+          pipeline={pipeline}
+          text={text}
+          from={given?.commit || undefined}
+          onDone={() => setKeeping(false)}
+        />
       )}
     </div>
   );
@@ -145,6 +181,22 @@ function useCheck(project: string, file: string, asked: Asked) {
       return answered(api.POST('/api/v1/check', { body: { text, file, project, occasion } }));
     },
   });
+}
+
+/** What rules say, in sentences. */
+function Says({ says }: { says: string[] | undefined }) {
+  if (!says) return null;
+  if (says.length === 0) return <p className="empty">They say nothing yet, or something is wrong with them.</p>;
+  return (
+    <>
+      <p className="soft">Once they are on the main branch:</p>
+      <ul className="plain">
+        {says.map((line) => (
+          <li key={line}>{line}</li>
+        ))}
+      </ul>
+    </>
+  );
 }
 
 /** The plan; while something is wrong the last one that was right, faded. */

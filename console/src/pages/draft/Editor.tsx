@@ -33,10 +33,13 @@ const look = EditorView.theme({
 });
 
 export function Editor({
+  rules,
   text,
   onText,
   diagnostics,
 }: {
+  /** It is a project's rules, and no pipeline. */
+  rules: boolean;
   text: string;
   onText: (text: string) => void;
   diagnostics: Schemas['DiagnosticView'][];
@@ -48,9 +51,9 @@ export function Editor({
   told.current = onText;
   const begin = useRef(text);
   const { data } = useQuery({
-    queryKey: ['schema'],
+    queryKey: ['schema', rules],
     staleTime: Number.POSITIVE_INFINITY,
-    queryFn: () => answered(api.GET('/api/v1/schema')),
+    queryFn: () => answered(api.GET('/api/v1/schema', { params: { query: { rules } } })),
   });
   schema.current = data as Schema | undefined;
   useEffect(() => {

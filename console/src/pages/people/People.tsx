@@ -33,6 +33,7 @@ export default function People() {
                 {word}
               </Link>
             ))}
+          <Link to="/notices">Your notices</Link>
         </nav>
       </div>
       {at === 'persons' && <Persons owner={owner} />}

@@ -6,7 +6,7 @@ import { Link, useParams } from 'react-router';
 import { answered, api, queries, type Schemas } from '../../api/client';
 import { StateWord } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
+import { age, duration, exact, time, useNow } from '../../parts/words';
 import { ProjectWords } from './Kept';
 
 type Step = Schemas['LandingStep'];
@@ -89,6 +89,7 @@ function Queue(props: { project: string; branch: Branch; now: number; step: (pro
             <th>asked by</th>
             <th>asked</th>
             <th>it</th>
+            <th>likely</th>
             <th>runs</th>
             <th>
               <span className="hidden">steps</span>
@@ -132,6 +133,9 @@ function Row(props: { project: string; entry: Entry; now: number; step: (proposa
             <code>{entry.commit.slice(0, 10)}</code>
           </div>
         )}
+      </td>
+      <td className="num" title={entry.expected_at ? exact(entry.expected_at) : undefined}>
+        {entry.expected_at && `in ${duration(Math.max(time(entry.expected_at) - now, 0))}`}
       </td>
       <td>
         {entry.runs.map((run) => (

@@ -78,6 +78,7 @@ export default function Proposals() {
               <th>by</th>
               <th>approved</th>
               <th>verdict</th>
+              <th>landing</th>
               <th>changed</th>
             </tr>
           </thead>
@@ -98,6 +99,16 @@ export default function Proposals() {
                 </td>
                 <td>
                   <Verdicts proposal={one} />
+                  {one.new_failures > 0 && (
+                    <div className="s-failed">
+                      {one.new_failures} new {one.new_failures === 1 ? 'failure' : 'failures'}
+                    </div>
+                  )}
+                </td>
+                <td className="soft">
+                  {one.landing.map((line) => (
+                    <div key={line}>{line}</div>
+                  ))}
                 </td>
                 <td className="num" title={exact(one.changed_at)}>
                   {age(now - time(one.changed_at))}
@@ -109,6 +120,26 @@ export default function Proposals() {
       )}
     </>
   );
+}
+
+/** Some sentences under a heading; nothing where there are none. */
+function Part({ title, lines }: { title: string; lines: string[] }) {
+  if (lines.length === 0) return null;
+  return (
+    <>
+      <h3>{title}</h3>
+      <ul className="plain">
+        {lines.map((line) => (
+          <li key={line}>{line}</li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
+function failure(one: Schemas['FailureView']): string {
+  const message = one.message?.split('\n')[0];
+  return [one.job, one.test, message && `– ${message}`, one.place && `at ${one.place}`].filter(Boolean).join(' ');
 }
 
 /** Asks for a proposal to land, and says where it stands then. */
@@ -174,6 +205,27 @@ export function OneProposal() {
           </p>
           <Approvals proposal={data} />
           {data.state === 'open' && <Land project={project} number={data.number} />}
+          <Part title="Landing" lines={data.landing} />
+          <Part title="New failures" lines={data.failures.map(failure)} />
+          <Part title="What it changes in the plan" lines={data.plan} />
+          {data.numbers.length > 0 && (
+            <>
+              <h3>Numbers</h3>
+              <table className="sheet">
+                <tbody>
+                  {data.numbers.map((one) => (
+                    <tr key={one.name}>
+                      <td>{one.name}</td>
+                      <td className="num">{one.now}</td>
+                      <td className="soft num">{one.before && one.before !== one.now && `was ${one.before}`}</td>
+                      <td className="soft">{one.wants && `wanted ${one.wants}`}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </>
+          )}
+          <h3>Runs</h3>
           {data.runs.length === 0 ? (
             <p className="empty">
               It has no runs: no pipeline has <code>proposal</code> among its <code>[starts]</code> for this branch.

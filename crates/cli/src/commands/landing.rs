@@ -93,7 +93,7 @@ async fn list(project: Option<String>, api: &Api, json: bool) -> Done {
         out::json(&all.iter().map(|(project, view)| serde_json::json!({ "project": project, "landing": view })).collect::<Vec<_>>());
         return OK;
     }
-    let head = ["place", "proposal", "title", "for", "asked by", "asked", "it"].map(str::to_owned).to_vec();
+    let head = ["place", "proposal", "title", "for", "asked by", "asked", "likely", "it"].map(str::to_owned).to_vec();
     let mut rows = vec![head];
     for (project, view) in &all {
         if let Some(trouble) = &view.trouble {
@@ -128,6 +128,7 @@ fn row(project: &str, branch: &LandingBranch, entry: &LandingEntry) -> Vec<Strin
         branch.branch.clone(),
         entry.by.clone(),
         out::moment(entry.asked_at),
+        entry.expected_at.map(out::moment).unwrap_or_default(),
         format!("{}{by}", entry.sentence),
     ]
 }

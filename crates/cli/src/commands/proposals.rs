@@ -3,8 +3,9 @@
 use crate::api::Api;
 use crate::failure::{Done, OK};
 use crate::out::{self, table};
+use ordotaxis_core::language::counted;
 use ordotaxis_wire::project::ProjectView;
-use ordotaxis_wire::proposal::{ProposalView, VerdictView};
+use ordotaxis_wire::proposal::{FailureView, GrownView, ProposalView, VerdictView};
 
 /// `proposals`
 #[derive(clap::Args)]
@@ -38,7 +39,7 @@ pub(super) async fn proposals(options: ProposalsOptions, api: &Api, as_json: boo
         out::json(&list);
         return OK;
     }
-    let head = ["proposal", "state", "title", "for", "by", "approved by", "verdict", "changed"].map(str::to_owned).to_vec();
+    let head = ["proposal", "state", "title", "for", "by", "approved by", "verdict", "changed", "landing"].map(str::to_owned).to_vec();
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(list.iter().map(row)).collect();
     table(&rows, if options.all { "nothing was ever offered" } else { "nothing is offered now; --all shows what was" });
     OK
@@ -55,6 +56,10 @@ fn verdict(one: &VerdictView) -> String {
 fn row(one: &ProposalView) -> Vec<String> {
     let state = if one.draft && one.state == "open" { "draft".to_owned() } else { one.state.clone() };
     let outside = if one.outside { ", from outside" } else { "" };
+    let new = match one.new_failures {
+        0 => String::new(),
+        count => format!(", {}", counted(usize::try_from(count).unwrap_or(usize::MAX), "new failure")),
+    };
     vec![
         format!("{}/{}", one.project, one.number),
         format!("{state}{outside}"),
@@ -62,8 +67,9 @@ fn row(one: &ProposalView) -> Vec<String> {
         one.target.clone(),
         one.author.clone().unwrap_or_default(),
         approved_by(one),
-        one.verdicts.iter().map(verdict).collect::<Vec<_>>().join(", "),
+        format!("{}{new}", one.verdicts.iter().map(verdict).collect::<Vec<_>>().join(", ")),
         out::moment(one.changed_at),
+        one.landing.join("; "),
     ]
 }
 
@@ -82,10 +88,34 @@ fn show(one: &ProposalView) {
         let old = if review.current { "" } else { ", of an earlier commit" };
         out::print(format!("  {:<12} {} {what}, {}{old}", "", review.by, out::moment(review.at)));
     }
+    part("landing", one.landing.iter().cloned());
+    part("fails anew", one.failures.iter().map(failure));
+    part("numbers", one.numbers.iter().map(number));
+    part("plan", one.plan.iter().cloned());
     let head = ["run", "state", "commit", "what happened"].map(str::to_owned).to_vec();
     let row = |run: &ordotaxis_wire::run::RunView| {
         vec![run.run.clone(), out::state(run.state), run.commit.get(..8).unwrap_or(&run.commit).to_owned(), run.sentence.clone()]
     };
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(one.runs.iter().map(row)).collect();
     table(&rows, "it has no runs: no pipeline has `proposal` among its `[starts]` for this branch");
+}
+
+/// Lines under a word that stands before the first.
+fn part(word: &str, lines: impl Iterator<Item = String>) {
+    for (at, line) in lines.enumerate() {
+        out::print(format!("  {:<12} {line}", if at == 0 { word } else { "" }));
+    }
+}
+
+fn failure(one: &FailureView) -> String {
+    let test = one.test.as_ref().map(|test| format!(" {test}")).unwrap_or_default();
+    let message = one.message.as_ref().and_then(|message| message.lines().next()).map(|line| format!(": {line}")).unwrap_or_default();
+    let place = one.place.as_ref().map(|place| format!(" at {place}")).unwrap_or_default();
+    format!("{}{test}{message}{place}", one.job)
+}
+
+fn number(one: &GrownView) -> String {
+    let before = one.before.as_ref().filter(|before| **before != one.now).map(|before| format!(", was {before}")).unwrap_or_default();
+    let wants = one.wants.as_ref().map(|wants| format!(", wanted {wants}")).unwrap_or_default();
+    format!("{} {}{before}{wants}", one.name, one.now)
 }

@@ -312,3 +312,156 @@ async fn rules_are_checked_with_the_pipelines() {
     let schema: Value = serde_json::from_str(&world.run_in(&folder, &["schema", "--rules"]).await.out).expect("JSON");
     assert_eq!(schema["title"], "Ordotaxis rules, version 1");
 }
+
+/// The run of a wanted pipeline of a branch's newest commit.
+async fn run_of_push(setting: &Setting, commit: &str) -> Value {
+    until("the run of the push", || async {
+        let runs = setting.world.json(&["runs", "tidegauge"]).await;
+        let ours = |run: &&Value| run["commit"] == commit && run["occasion"]["event"] == "push" && !run["ended_at"].is_null();
+        let found = runs.as_array()?.iter().find(ours)?["run"].as_str()?.to_owned();
+        Some(setting.world.json(&["show", &found]).await)
+    })
+    .await
+}
+
+/// What landed has passed as exactly that commit: its push does nothing twice but what a trial may not do.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_commit_is_not_built_twice() {
+    let setting = Setting::new(RULES).await;
+    let text = std::fs::read_to_string(setting.repository.folder.join("ordotaxis.toml")).expect("a pipeline");
+    setting.repository.write("ordotaxis.toml", &format!("{text}[job.ship.it]\nif = 'ref.branch == \"main\"'\nsteps = [\"true\"]\n"));
+    let commit = setting.repository.commit("Ship it");
+    setting.repository.git(&["push", "--quiet", "origin", "HEAD"]);
+    setting.world.verdict("tidegauge", &commit).await;
+    let one = setting.offer(1, "a", "1\n").await;
+    setting.hold();
+    setting.land(&one).await;
+    let entry = setting.entry(1, "tested", |entry| says(entry, "is being tested") && entry["expected_at"].is_string()).await;
+    assert!(entry["runs"][0]["run"].is_string(), "{entry}");
+    assert!(setting.world.run(&["landing", "tidegauge"]).await.out.contains("likely"));
+    setting.release();
+    let end = setting.end(1).await;
+    let run = run_of_push(&setting, end["commit"].as_str().expect("a commit")).await;
+    let (tested, shipped) = (World::job(&run, "test.together"), World::job(&run, "ship.it"));
+    assert_eq!((&tested["state"], &shipped["state"]), (&json!("reused"), &json!("passed")), "{run}");
+    let trial = entry["runs"][0]["run"].as_str().expect("a run");
+    assert!(tested["why"].as_str().is_some_and(|why| why.contains(trial)), "{tested}");
+    assert_eq!(tested["not_reused"], Value::Null, "{tested}");
+}
+
+/// A test that is known to turn by itself is given one more try, and that is said; when it fails again, it leaves.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_known_to_turn_by_itself_is_tried_once_more() {
+    let setting = Setting::new(RULES).await;
+    let world = &setting.world;
+    let luck = world.folder.path().join("luck");
+    let report = |fails: bool| {
+        let inner = if fails { "<failure message='no luck'/>" } else { "" };
+        format!("<testsuite name='t'><testcase name='turns'>{inner}</testcase></testsuite>")
+    };
+    std::fs::write(world.folder.path().join("good.xml"), report(false)).expect("written");
+    std::fs::write(world.folder.path().join("bad.xml"), report(true)).expect("written");
+    // While `luck` holds a line, the test fails and takes the line away.
+    let script = format!(
+        "if test -s {luck}; then sed -i 1d {luck}; cp {dir}/bad.xml t.xml; exit 1; fi; cp {dir}/good.xml t.xml",
+        luck = luck.display(),
+        dir = world.folder.path().display()
+    );
+    let pipeline = format!(
+        "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.test.luck]\nreports = {{ junit = [\"t.xml\"] }}\nsteps = [\"\"\"{script}\"\"\"]\n"
+    );
+    std::fs::write(&luck, "").expect("written");
+    let commit = setting.repository.push_pipeline(&pipeline);
+    let run = world.verdict("tidegauge", &commit).await;
+    // On one commit it both passes and fails: that is known from now on.
+    std::fs::write(&luck, "x\n").expect("written");
+    world.run(&["again", run["run"].as_str().expect("a run")]).await;
+    until("that it is known to turn", || async {
+        let flaky = world.json(&["tests", "tidegauge", "--flaky"]).await;
+        (!flaky.as_array()?.is_empty()).then_some(())
+    })
+    .await;
+    let one = setting.offer(1, "a", "1\n").await;
+    until("its own run", || async {
+        let one = world.json(&["proposals", "tidegauge/1"]).await;
+        (one["verdicts"][0]["state"] == "passed").then_some(())
+    })
+    .await;
+    std::fs::write(&luck, "x\n").expect("written");
+    setting.land(&one).await;
+    assert!(setting.end(1).await["commit"].is_string(), "the second try passes");
+    let two = setting.offer(2, "b", "1\n").await;
+    until("its own run", || async {
+        let one = world.json(&["proposals", "tidegauge/2"]).await;
+        (one["verdicts"][0]["state"] == "passed").then_some(())
+    })
+    .await;
+    std::fs::write(&luck, "x\nx\nx\n").expect("written");
+    setting.land(&two).await;
+    let why = setting.end(2).await["why"].as_str().expect("a reason").to_owned();
+    assert!(why.contains("every test that failed is known to turn by itself"), "{why}");
+    assert_eq!(std::fs::read_to_string(&luck).expect("text").lines().count(), 1, "one more try, and no third");
+}
+
+/// What a keeper adds in the service holds besides what the main branch says, and never makes anything easier.
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_that_the_service_keeps_only_make_it_stricter() {
+    let setting = Setting::new(RULES).await;
+    let world = &setting.world;
+    let file = world.folder.path().join("more.toml");
+    let keep = async |text: &str| {
+        std::fs::write(&file, text).expect("written");
+        world.run(&["rules", "keep", "tidegauge", "more.toml"]).await
+    };
+    let bad = keep("rules = 1\n[branch.main]\nland = \"quue\"\n").await;
+    assert!(bad.code == 2 && bad.err.contains("line 3") && bad.err.contains("did you mean \"queue\"?"), "{bad:?}");
+    let good = keep("rules = 1\n[branch.main]\nland = \"queue\"\nwants = [\"main\"]\napprovals = { of = 1, by = [\"owner\"] }\n").await;
+    assert!(good.code == 0 && good.out.contains("# kept by the service, besides"), "{good:?}");
+    let one = setting.offer(1, "a", "1\n").await;
+    setting.land(&one).await;
+    setting.entry(1, "an approval is missing", |entry| says(entry, "1 approval of its newest commit is missing, by owner")).await;
+    // `land = "free"` there takes nothing away.
+    assert_eq!(keep("rules = 1\n[branch.main]\nland = \"free\"\n").await.code, 0);
+    assert!(setting.end(1).await["commit"].is_string());
+    assert_eq!(world.run(&["rules", "drop", "tidegauge"]).await.code, 0);
+    let journal = world.json(&["journal", "tidegauge"]).await.to_string();
+    assert!(journal.matches("project.rules").count() >= 3, "{journal}");
+}
+
+/// A proposal's page says what is new in it: failures, numbers, and what it changes in the plan.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_proposal_says_what_it_brings() {
+    let setting = Setting::new(RULES).await;
+    let world = &setting.world;
+    let base = "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.test.unit]\nreports = { junit = [\"t.xml\"] }\n\
+        facts = [{ name = \"size\", number = true }]\nsteps = [\"wc -c < flash > \\\"$ORDOTAXIS_FACTS/size\\\"\", \"! grep -q failure t.xml\"]\n";
+    setting.repository.write("t.xml", "<testsuite name='t'><testcase name='a'/></testsuite>");
+    setting.repository.write("flash", "1234");
+    let commit = setting.repository.push_pipeline(base);
+    world.verdict("tidegauge", &commit).await;
+    setting.repository.git(&["checkout", "--quiet", "-B", "topic/1", "main"]);
+    setting
+        .repository
+        .write("t.xml", "<testsuite name='t'><testcase name='a'/><testcase name='b'><failure message='4100'/></testcase></testsuite>");
+    setting.repository.write("flash", "12345678");
+    setting.repository.write("ordotaxis.toml", &format!("{base}[job.test.more]\nsteps = [\"true\"]\n"));
+    setting.repository.commit("More");
+    setting.repository.git(&["push", "--quiet", "origin", "HEAD"]);
+    world.propose("tidegauge", "topic/1", false).await;
+    let one = until("its verdict", || async {
+        let one = world.json(&["proposals", "tidegauge/1"]).await;
+        (one["verdicts"][0]["state"] == "failed").then_some(one)
+    })
+    .await;
+    assert_eq!(
+        (&one["new_failures"], &one["failures"][0]["test"], &one["failures"][0]["message"]),
+        (&json!(1), &json!("t > b"), &json!("4100")),
+        "{one}"
+    );
+    assert_eq!(one["plan"], json!(["main: test.more is new"]), "{one}");
+    let size = one["numbers"].as_array().into_iter().flatten().find(|one| one["name"] == "fact.test.unit.size").expect("its size").clone();
+    assert_eq!((&size["now"], &size["before"]), (&json!("8"), &json!("4")));
+    let shown = world.run(&["proposals", "tidegauge/1"]).await.out;
+    assert!(shown.contains("fails anew   test.unit t > b: 4100") && shown.contains("fact.test.unit.size 8, was 4"), "{shown}");
+    assert!(world.run(&["proposals", "tidegauge"]).await.out.contains("1 new failure"));
+}

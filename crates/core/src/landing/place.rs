@@ -27,9 +27,10 @@ pub enum Standing {
     NotMade {
         why: String,
     },
-    /// Its trial runs.
+    /// Its trial runs. `twice`: once more, since all that failed is known to fail by itself at times.
     Running {
         trial: u64,
+        twice: bool,
     },
     /// Its trial has passed; it waits for those ahead, or for the branch to be open.
     Passed {
@@ -70,6 +71,7 @@ impl Standing {
             Standing::Lacks { why } => format!("waits: {why}"),
             Standing::Making => format!("is being put on top of the branch{}", after()),
             Standing::NotMade { why } => format!("could not be put on top of the branch yet: {why}"),
+            Standing::Running { twice: true, .. } => format!("is being tested once more, since what failed turns by itself{}", after()),
             Standing::Running { .. } => format!("is being tested{}", after()),
             Standing::Passed { shut: Some(why), .. } => format!("has passed, and waits: {why}"),
             Standing::Passed { .. } => format!("has passed, and lands{}", after()),
@@ -97,7 +99,7 @@ impl Queue {
             return match &trial.state {
                 TrialState::Making => Standing::Making,
                 TrialState::Unmade { why } => Standing::NotMade { why: why.clone() },
-                TrialState::Running { .. } => Standing::Running { trial: number },
+                TrialState::Running { .. } => Standing::Running { trial: number, twice: trial.twice },
                 TrialState::Passed { .. } => Standing::Passed { trial: number, shut: self.shut.clone() },
                 TrialState::Landing { .. } => Standing::Landing { trial: number },
                 TrialState::Unlanded { why, .. } => Standing::NotLanded { trial: number, why: why.clone() },

@@ -52,8 +52,8 @@ occasions! {
     Landed "landed" "a proposal landed through the queue";
     /// A proposal left the queue without landing.
     Left "left" "a proposal left the queue without landing";
-    /// A runner went away, or is back.
-    Runner "runner" "a runner has gone away, or is back";
+    /// A runner went away in the middle of a job.
+    Runner "runner" "a runner went away in the middle of a job";
     /// The forge's hooks did not come.
     Hook "hook" "the forge's hooks did not come; what they should have told was found by looking";
 }

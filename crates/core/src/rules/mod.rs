@@ -3,11 +3,13 @@
 //!
 //! - `keys`: every key with what it may look like;
 //! - `read`: the reading;
-//! - `hours`: times of the week.
+//! - `hours`: times of the week;
+//! - `words`: what they say, in sentences.
 
 mod hours;
 mod keys;
 mod read;
+mod words;
 
 pub use hours::{Hours, HoursError, opens};
 pub use read::{read, schema};

@@ -36,6 +36,25 @@ fn all_that_can_be_said_is_read() {
     );
     assert!(!all.told.comments && all.told.jobs.holds("test.unit[O2]", "test.unit") && !all.told.jobs.holds("test.soak", "test.soak"));
     assert!(rules("rules = 1\n[told]\njobs = true\n").told.jobs.holds("a.b", "a.b") && rules("rules = 1").told.comments);
+    let said = rules(WHOLE).sentences().join("\n");
+    for words in [
+        "proposals for main land one after another, as one commit each, once main and soak passed",
+        "main: up to 2 trials at once, each with up to 3 proposals",
+        "main: 1 approval of the newest commit by ines or @keepers",
+        "main: nothing lands Fri 16:00 - Mon 06:00 Europe/Oslo",
+        "release/1.x is free",
+    ] {
+        assert!(said.contains(words), "{said}");
+    }
+    assert_eq!(
+        all.sentences(),
+        [
+            "keepers: keepers@saltmarsh.example is told of broke, fixed",
+            "board: https://board.example/x is told of landed",
+            "these jobs have statuses of their own at the forge: test.unit",
+            "proposals get no comment"
+        ]
+    );
     let schema = schema();
     assert_eq!(schema["properties"]["branch"]["additionalProperties"]["properties"]["how"]["enum"][1], "squash");
 }

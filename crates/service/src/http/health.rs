@@ -52,7 +52,7 @@ pub(super) async fn metrics(State(app): State<App>, mut parts: Parts) -> Result<
         let _ = writeln!(out, "ordotaxis_jobs{{state=\"{}\"}} {count}", state.word());
     }
     let (busy, slots) = snapshot.slots();
-    let unsent = app.records.unsent_messages().await.unwrap_or_default();
+    let unsent = app.records.unsent_messages(crate::clock::now()).await.unwrap_or_default();
     for (name, help, value) in [
         ("ordotaxis_runners", "Connected runners.", snapshot.runners().len().to_string()),
         ("ordotaxis_slots", "Slots of connected runners.", slots.to_string()),

@@ -30,6 +30,8 @@ pub(crate) struct RunInfo {
     pub(crate) inputs: Arc<Inputs>,
     /// A newer commit was looked at first: the run that makes this one pointless, or nothing.
     pub(crate) behind: Option<String>,
+    /// Its commit is or was a landing queue's trial: whatever passes of that once need not pass again.
+    pub(crate) tried: bool,
 }
 
 impl RunInfo {
@@ -53,6 +55,7 @@ impl RunInfo {
             shared: Arc::new(read(stored.shared.as_ref()).unwrap_or_default()),
             inputs: Arc::new(read(stored.inputs.as_ref()).unwrap_or_default()),
             behind: stored.behind.clone(),
+            tried: stored.tried,
         }
     }
 }

@@ -4,7 +4,7 @@ use super::artifact::{CompleteArtifact, Given, of_row};
 use super::info::RunInfo;
 use ordotaxis_core::digest::{Before, Parts, parts};
 use ordotaxis_core::engine::Run;
-use ordotaxis_core::plan::PlannedJob;
+use ordotaxis_core::plan::{Plan, PlannedJob};
 use ordotaxis_store::{Records, ReusableRow, StoreError};
 
 /// How long artifacts must still be kept for their job's result to be taken over: longer than any run's start.
@@ -54,10 +54,11 @@ pub(crate) fn globs_of(job: &PlannedJob) -> Option<String> {
     job.extras.as_ref()?.reuse.as_ref().map(|globs| globs.join("\n"))
 }
 
-/// Reads what jobs of a plan could take over.
-pub(crate) async fn ready(records: &Records, project_id: i64, pipeline: &str, jobs: &[PlannedJob]) -> Result<Vec<Ready>, StoreError> {
+/// Reads what jobs of a run could take over.
+pub(crate) async fn ready(records: &Records, info: &RunInfo, plan: &Plan) -> Result<Vec<Ready>, StoreError> {
+    let (project_id, pipeline) = (info.project_id, plan.pipeline.as_str());
     let mut all = Vec::new();
-    for job in jobs.iter().filter(|job| globs_of(job).is_some()) {
+    for job in plan.jobs.iter().filter(|job| info.tried || globs_of(job).is_some()) {
         for row in records.reusable(project_id, pipeline, job.id.as_str()).await? {
             let (mut kept, mut artifacts) = (Vec::new(), Vec::new());
             for artifact in records.artifacts(row.run_id).await?.into_iter().filter(|artifact| artifact.job == row.job_number) {
@@ -86,7 +87,12 @@ fn given_count(row: &ReusableRow) -> usize {
 pub(super) fn looked_up(info: &RunInfo, run: &Run, given: &Given, job: usize) -> Option<Parts> {
     let plan = run.plan();
     let planned = &plan.jobs[job];
-    let globs = globs_of(planned)?;
+    let files = match globs_of(planned) {
+        Some(globs) => info.inputs.get(&globs).cloned().unwrap_or_default(),
+        // Of the very same commit everything is the same.
+        None if info.tried => [("the commit".to_owned(), info.commit.clone())].into(),
+        None => return None,
+    };
     if planned.extras.as_ref().is_some_and(|extras| extras.deploys.is_some()) {
         return None;
     }
@@ -98,7 +104,7 @@ pub(super) fn looked_up(info: &RunInfo, run: &Run, given: &Given, job: usize) ->
     let inputs = plan.occasion.inputs.iter().chain(&run.jobs()[job].inputs).map(|(name, value)| (name.as_str(), value.as_str()));
     let facts = || run.facts_for(job).into_iter().map(|((stage, job, name), value)| (format!("{stage}.{job}.{name}"), Some(value)));
     let before = Before {
-        files: info.inputs.get(&globs).cloned().unwrap_or_default(),
+        files,
         takes: takes.collect(),
         inputs: inputs.collect(),
         facts: if planned.late { facts().collect() } else { Vec::new() },

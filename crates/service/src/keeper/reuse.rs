@@ -3,7 +3,7 @@
 //! Only what trusted runs did is noted: a proposal from outside may take over their results, and leaves none.
 
 use super::artifact::CompleteArtifact;
-use super::ready::{Kept, Looked, MARGIN_MS, Ready, looked_up};
+use super::ready::{Kept, Looked, MARGIN_MS, Ready, globs_of, looked_up};
 use super::room::Room;
 use ordotaxis_core::digest::{differences, key, why_not};
 use ordotaxis_core::engine::{Event, State};
@@ -63,7 +63,10 @@ impl Room {
             (None, None, Some(last)) => Some(why_not(&differences(&last.parts, &parts), &last.row.run)),
             (None, None, None) => Some("no earlier run has passed it".to_owned()),
         };
-        if let Some(live) = self.live(id) {
+        // Who did not ask for that need not be told why nothing was taken over.
+        if globs_of(&plan.jobs[job]).is_some()
+            && let Some(live) = self.live(id)
+        {
             live.looked.insert(job, Looked { work, not_reused });
         }
         self.touched.jobs.insert((id, job));

@@ -84,6 +84,7 @@ impl Stage {
             fresh: false,
             inputs: Default::default(),
             behind: None,
+            tried: false,
             shared: Arc::default(),
         };
         self.tell(RunCommand::Begin { info: Box::new(info), plan, usual, ready: Vec::new() });

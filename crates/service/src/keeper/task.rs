@@ -84,7 +84,7 @@ impl Task {
         let given: Given = artifacts.filter_map(|row| Some(((usize::try_from(row.job).ok()?, row.name.clone()), of_row(row)?))).collect();
         let usual = self.records.usual(project.id, &plan.pipeline).await?;
         let info = RunInfo::of(&project, &stored, jobs.iter().all(|job| job.fresh));
-        let ready = ready(&self.records, project.id, &plan.pipeline, &plan.jobs).await?;
+        let ready = ready(&self.records, &info, &plan).await?;
         let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state() == State::Waiting);
         if unbegun {
             // Written down, but the service went away before it began.

@@ -15,13 +15,16 @@ use ordotaxis_core::engine::State;
 use ordotaxis_core::forge::Kind;
 use ordotaxis_core::landing::{Effect, Event, Offered};
 use ordotaxis_core::plan::{Cause, Occasion};
+use ordotaxis_core::report::CaseEnd;
 use ordotaxis_core::rules::{BranchRules, How};
 use ordotaxis_git::{GitError, Pushed, Put, PutHow, Saying};
-use ordotaxis_store::{DueWork, Project, ProposalRow, StoreError, TrialRun};
-use std::collections::BTreeMap;
+use ordotaxis_store::{DueWork, JobRow, Project, ProposalRow, ResultRow, StoreError, TrialRun};
+use std::collections::{BTreeMap, HashSet};
 
 /// After so many tries, about three days, it is given up.
 const MOST_TRIES: u32 = 900;
+/// How many runs are searched for tests that turn by themselves.
+const FLAKY_RUNS: i64 = 200;
 /// Who does it.
 const RULE: &str = "landing";
 
@@ -76,11 +79,49 @@ async fn ended(app: &App, project: &Project, branch: &str, trial: u64) -> Result
     let bad = wants.iter().filter_map(of).find(|run| run.ended_at.is_some() && run.state != State::Passed.word());
     let all = wants.iter().all(|name| of(name).is_some_and(|run| run.ended_at.is_some()));
     let verdict = match (bad, all) {
-        (Some(run), _) => Event::Verdict { trial, passed: false, sentence: said(project, run), flaky: false },
+        (Some(run), _) => {
+            let flaky = is_flaky(app, project, run).await?;
+            // What the others say changes nothing any more.
+            if !flaky {
+                stop_runs(app, &runs).await?;
+            }
+            let once_more = if flaky { "; every test that failed is known to turn by itself" } else { "" };
+            Event::Verdict { trial, passed: false, sentence: format!("{}{once_more}", said(project, run)), flaky }
+        }
         (None, true) => Event::Verdict { trial, passed: true, sentence: String::new(), flaky: false },
         (None, false) => return Ok(()),
     };
     tell(app, project, branch, vec![verdict]).await
+}
+
+/// Whether all that failed in a run are tests that turned by themselves before.
+async fn is_flaky(app: &App, project: &Project, run: &TrialRun) -> Result<bool, ActError> {
+    if run.state != State::Failed.word() {
+        return Ok(false);
+    }
+    let failed = app.records.results(run.id, None).await?.into_iter().filter(|case| case.ended == CaseEnd::Failed.word());
+    let failed: Vec<ResultRow> = failed.collect();
+    let jobs: HashSet<i64> = failed.iter().map(|case| case.job_number).collect();
+    let bad = |job: &JobRow| matches!(State::from_word(&job.state), Some(State::Failed | State::Lost));
+    let explained = app.records.jobs(run.id).await?.iter().filter(|job| bad(job)).all(|job| jobs.contains(&job.number));
+    if failed.is_empty() || !explained {
+        return Ok(false);
+    }
+    let known = app.records.flaky_tests(project.id, FLAKY_RUNS).await?;
+    let is_known =
+        |case: &ResultRow| known.iter().any(|flaky| (&flaky.job, &flaky.suite, &flaky.name) == (&case.job, &case.suite, &case.name));
+    Ok(failed.iter().all(is_known))
+}
+
+/// Stops those of some runs that still go on.
+async fn stop_runs(app: &App, runs: &[TrialRun]) -> Result<(), ActError> {
+    for run in runs.iter().filter(|run| run.ended_at.is_none()) {
+        let by = Actor::rule(RULE);
+        let stopped = app.keeper.ask(|reply| RunCommand::Stop { run: run.id, job: None, by, reply }).await;
+        // One that has ended meanwhile is as good as stopped.
+        let _ = stopped.map_err(|_| ActError::Ending)?;
+    }
+    Ok(())
 }
 
 /// `failed in tidegauge/12: 2 of 11 jobs; first test.unit …`
@@ -200,15 +241,7 @@ impl Act<'_> {
     }
 
     async fn stop(&self, trial: u64) -> Result<(), ActError> {
-        for run in self.app.records.trial_runs(self.project.id, self.branch, trial).await? {
-            if run.ended_at.is_none() {
-                let by = Actor::rule(RULE);
-                let stopped = self.app.keeper.ask(|reply| RunCommand::Stop { run: run.id, job: None, by, reply }).await;
-                // One that has ended meanwhile is as good as stopped.
-                let _ = stopped.map_err(|_| ActError::Ending)?;
-            }
-        }
-        Ok(())
+        stop_runs(self.app, &self.app.records.trial_runs(self.project.id, self.branch, trial).await?).await
     }
 
     /// Pushes exactly what was tested, if it still may land.

@@ -6,11 +6,13 @@
 //! - `act`: what the queue asks for, done: trials made, begun and stopped, branches pushed;
 //! - `rules`: the rules of the main branch, and what a proposal still lacks by them;
 //! - `step`: what people ask of it;
+//! - `expected`: when each will likely land;
 //! - `tick`: hours that open and close, approvals that were given, what could not be done tried again.
 
 mod act;
 mod asked;
 mod change;
+mod expected;
 mod rules;
 mod step;
 mod tick;
@@ -18,6 +20,7 @@ mod tick;
 pub(crate) use act::work_off;
 pub(crate) use asked::LandingWork;
 pub(crate) use change::{queue_of, told_moved, told_of_proposal, told_of_review};
+pub(crate) use expected::expected;
 pub(crate) use rules::{RulesError, lacks, rules_of, text_on_main};
 pub(crate) use step::{NotLanding, step};
 pub(crate) use tick::{tick, work};

@@ -188,8 +188,8 @@ async fn begin_stored(app: &App, project: &Project, id: i64, plan: Option<Plan>,
         None => serde_json::from_str(&stored.plan).map_err(|_| StoreError::Value("runs.plan"))?,
     };
     let usual = app.records.usual(project.id, &plan.pipeline).await?;
-    let ready = ready(&app.records, project.id, &plan.pipeline, &plan.jobs).await?;
     let info = RunInfo::of(project, &stored, fresh);
+    let ready = ready(&app.records, &info, &plan).await?;
     // A keeper that is away is about to stop; the run is on disk and begins at the next start.
     let _ = app.keeper.tell(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready }).await;
     Ok(true)

@@ -42,7 +42,7 @@ pub(crate) async fn write(app: &App, due: &DueWork) -> Result<Outcome, StoreErro
 }
 
 /// How it is with a proposal now.
-async fn gathered(app: &App, project: &Project, row: &ProposalRow) -> Result<Comment, StoreError> {
+pub(crate) async fn gathered(app: &App, project: &Project, row: &ProposalRow) -> Result<Comment, StoreError> {
     let runs = newest_runs(app, project, row).await?;
     let mut comment = Comment {
         project: project.name.clone(),
@@ -69,14 +69,14 @@ async fn gathered(app: &App, project: &Project, row: &ProposalRow) -> Result<Com
 }
 
 /// The newest run of each pipeline for the newest commit of a proposal.
-pub(super) async fn newest_runs(app: &App, project: &Project, row: &ProposalRow) -> Result<Vec<RunRow>, StoreError> {
+pub(crate) async fn newest_runs(app: &App, project: &Project, row: &ProposalRow) -> Result<Vec<RunRow>, StoreError> {
     let runs = app.records.runs_of_proposals(project.id, &[&row.number], RUNS).await?;
     let mut seen = HashSet::new();
     Ok(runs.into_iter().filter(|run| run.told_on() == row.head && seen.insert(run.pipeline.clone())).collect())
 }
 
 /// Where it stands in the landing queue; where it was in none, what it would lack.
-async fn landing(app: &App, project: &Project, row: &ProposalRow) -> Result<Vec<String>, StoreError> {
+pub(crate) async fn landing(app: &App, project: &Project, row: &ProposalRow) -> Result<Vec<String>, StoreError> {
     match row.state.as_str() {
         "landed" => {
             let commit = row.landed_as.as_deref().map(|commit| format!(" as {}", &commit[..commit.len().min(8)])).unwrap_or_default();

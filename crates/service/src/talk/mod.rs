@@ -9,6 +9,6 @@ mod comment;
 mod spoken;
 mod wanted;
 
-pub(crate) use comment::write;
+pub(crate) use comment::{gathered, landing, newest_runs, write};
 pub(crate) use spoken::answer;
 pub(crate) use wanted::{comment_anew, take_spoken};

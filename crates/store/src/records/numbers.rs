@@ -56,6 +56,12 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(run_id).fetch_all(&self.reads).await?)
     }
 
+    /// One number of several runs, by run.
+    pub async fn number_of(&self, name: &str, runs: &[i64]) -> Result<Vec<(i64, f64)>, StoreError> {
+        let sql = "SELECT run_id, value FROM numbers WHERE name = ? AND run_id IN (SELECT value FROM json_each(?))";
+        Ok(sqlx::query_as(sql).bind(name).bind(super::error::json(runs)?).fetch_all(&self.reads).await?)
+    }
+
     /// One number in runs before another, newest first: (run, value).
     pub async fn number_before(&self, project_id: i64, pipeline: &str, name: &str, run_id: i64) -> Result<Vec<(i64, f64)>, StoreError> {
         let sql = "SELECT runs.number, value FROM numbers JOIN runs ON runs.id = run_id

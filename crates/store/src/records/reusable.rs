@@ -47,6 +47,16 @@ pub(super) async fn write(tx: &mut SqliteConnection, rows: &[ReusableRow]) -> Re
     Ok(())
 }
 
+impl super::Tx {
+    /// Drops results that are not looked at any more, since newer ones of their jobs are.
+    pub async fn drop_reusable(&mut self) -> Result<u64, StoreError> {
+        let sql = "DELETE FROM reusable WHERE (project_id, pipeline, job, key) IN (SELECT project_id, pipeline, job, key FROM
+                     (SELECT *, row_number() OVER (PARTITION BY project_id, pipeline, job ORDER BY at DESC) AS place FROM reusable)
+                   WHERE place > ?)";
+        Ok(sqlx::query(sql).bind(LOOKED_AT).execute(&mut *self.on).await?.rows_affected())
+    }
+}
+
 impl Records {
     /// The newest results of a job, newest first.
     pub async fn reusable(&self, project_id: i64, pipeline: &str, job: &str) -> Result<Vec<ReusableRow>, StoreError> {

@@ -120,11 +120,14 @@ pub struct StoredRun {
     pub inputs: Option<String>,
     /// A newer commit was looked at first: the run that makes this one pointless, or nothing.
     pub behind: Option<String>,
+    /// It is a landing queue's trial, or its commit was tried by one.
+    pub tried: bool,
 }
 
 const STORED: &str = "SELECT id, number, project_id, state, commit_id, commit_time, branch, merged, started_at, ended_at,
-  rest_ms, plan, again_of, shared,
-  inputs, behind FROM runs";
+  rest_ms, plan, again_of, shared, inputs, behind,
+  EXISTS (SELECT 1 FROM runs AS trial WHERE trial.project_id = runs.project_id AND trial.trial IS NOT NULL
+    AND trial.pipeline = runs.pipeline AND trial.commit_id = runs.commit_id) AS tried FROM runs";
 
 /// A run that was set aside: what the report to its commit needs.
 #[derive(Debug, Clone, sqlx::FromRow)]
@@ -219,6 +222,14 @@ impl Records {
         Ok(query.fetch_all(&self.reads).await?)
     }
 
+    /// The newest run before another of a pipeline's pushes to a branch that has a plan.
+    pub async fn planned_before(&self, project_id: i64, pipeline: &str, branch: &str, before: i64) -> Result<Option<i64>, StoreError> {
+        let sql = "SELECT id FROM runs WHERE project_id = ? AND pipeline = ? AND branch = ? AND id < ? AND plan IS NOT NULL AND event <> 'proposal'
+                   ORDER BY id DESC LIMIT 1";
+        let query = sqlx::query_scalar(sql).bind(project_id).bind(pipeline).bind(branch).bind(before);
+        Ok(query.fetch_optional(&self.reads).await?)
+    }
+
     /// The plan of a run as JSON; none when its file had mistakes.
     pub async fn run_plan(&self, id: i64) -> Result<Option<Plan>, StoreError> {
         let text: Option<String> = sqlx::query_scalar("SELECT plan FROM runs WHERE id = ?").bind(id).fetch_one(&self.reads).await?;
@@ -260,11 +271,13 @@ impl Records {
         Ok(rows.into_iter().map(|row| (row.run_id, row)).collect())
     }
 
-    /// For each of these runs the durations, in milliseconds, of the last passed runs of its pipeline before it.
+    /// For each of these runs the durations, in milliseconds, of the last passed runs of its pipeline before it that did
+    /// something: what took all over from another says nothing.
     pub async fn passed_durations(&self, runs: &[i64]) -> Result<HashMap<i64, Vec<i64>>, StoreError> {
         let sql = "SELECT runs.id, past.ended_at - past.started_at - past.rest_ms FROM runs JOIN runs AS past ON past.id IN (
                      SELECT id FROM runs AS one WHERE one.project_id = runs.project_id AND one.pipeline = runs.pipeline
-                     AND one.state = 'passed' AND one.id < runs.id AND one.started_at IS NOT NULL ORDER BY one.id DESC LIMIT 15)
+                     AND one.state = 'passed' AND one.id < runs.id AND one.started_at IS NOT NULL
+                     AND EXISTS (SELECT 1 FROM jobs WHERE jobs.run_id = one.id AND jobs.state = 'passed') ORDER BY one.id DESC LIMIT 15)
                    WHERE runs.id IN (SELECT value FROM json_each(?))";
         let rows: Vec<(i64, i64)> = sqlx::query_as(sql).bind(json(runs)?).fetch_all(&self.reads).await?;
         let mut durations: HashMap<i64, Vec<i64>> = HashMap::new();

@@ -137,10 +137,12 @@ impl Records {
         Ok(sqlx::query_scalar(sql).bind(now).fetch_one(&self.reads).await?)
     }
 
-    /// How many messages to the outside have not been accepted yet.
-    pub async fn unsent_messages(&self) -> Result<i64, StoreError> {
-        let sql = "SELECT count(*) FROM work WHERE state = 'waiting' AND kind <> 'occasion'";
-        Ok(sqlx::query_scalar(sql).fetch_one(&self.reads).await?)
+    /// How many messages to the outside have not been accepted yet. Notices that are gathered into one message wait on purpose.
+    pub async fn unsent_messages(&self, now: i64) -> Result<i64, StoreError> {
+        let sql = "SELECT count(*) FROM work WHERE state = 'waiting' AND kind <> 'occasion'
+                   AND NOT (kind = 'notice' AND EXISTS (SELECT 1 FROM work AS first WHERE first.kind = 'notice' AND first.state = 'waiting'
+                     AND first.project_id = work.project_id AND first.lane = work.lane AND first.tries = 0 AND first.next_at > ?))";
+        Ok(sqlx::query_scalar(sql).bind(now).fetch_one(&self.reads).await?)
     }
 
     /// Work that was given up, the newest first, then what failed and is tried again; at most 200 rows.

@@ -65,7 +65,7 @@ async fn of_each_commit_only_the_oldest_message_is_due() {
     assert_eq!(second, ["3", "4"], "the second status waits for the first");
     change!(records, 60, work_done(first[0].0, None)).expect("an answer");
     assert!(due(60).await.iter().any(|(_, body)| body == "2"));
-    assert_eq!(records.unsent_messages().await.expect("a count"), 3);
+    assert_eq!(records.unsent_messages(1).await.expect("a count"), 3);
     assert_eq!(records.next_work_at(0).await.expect("an answer"), Some(10));
 }
 

@@ -6,7 +6,7 @@ use crate::app::App;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
-use crate::landing::{NotLanding, rules_of, step};
+use crate::landing::{NotLanding, expected, rules_of, step};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -29,10 +29,19 @@ pub(crate) async fn show(State(app): State<App>, Path(project): Path<String>) ->
 
 async fn view(app: &App, project: &Project) -> Result<LandingView, ApiError> {
     let mut branches = Vec::new();
+    let (rules, trouble) = match rules_of(app, project).await {
+        Ok(rules) => (Some(rules), None),
+        Err(error) => (None, Some(error.to_string())),
+    };
     for (branch, queue) in app.records.landings(project.id).await? {
+        let expected = match &rules {
+            Some(rules) => expected(app, project, &branch, &rules.branch(&branch), &queue).await?,
+            None => Default::default(),
+        };
         let mut entries = Vec::new();
         for entry in queue.entries() {
-            entries.push(entry_view(app, project, &branch, &queue, entry).await?);
+            let expected_at = expected.get(&entry.offered.proposal).copied().map(moment);
+            entries.push(LandingEntry { expected_at, ..entry_view(app, project, &branch, &queue, entry).await? });
         }
         branches.push(LandingBranch { branch, head: queue.head.clone(), shut: queue.shut.clone(), entries });
     }
@@ -43,7 +52,6 @@ async fn view(app: &App, project: &Project) -> Result<LandingView, ApiError> {
         why: end.why,
         at: moment(end.at),
     };
-    let trouble = rules_of(app, project).await.err().map(|error| error.to_string());
     Ok(LandingView { branches, ended: app.records.landing_ends(project.id, ENDED).await?.into_iter().map(ended).collect(), trouble })
 }
 
@@ -67,6 +75,7 @@ async fn entry_view(app: &App, project: &Project, branch: &str, queue: &Queue, e
         place: place.as_ref().map_or(0, |place| place.place),
         sentence: place.as_ref().map(|place| place.standing.sentence(&place.ahead)).unwrap_or_default(),
         ahead: place.map(|place| place.ahead).unwrap_or_default(),
+        expected_at: None,
         trial: trial.map(|trial| trial.number),
         together: trial.iter().flat_map(|trial| &trial.group).map(|one| one.proposal.clone()).filter(|one| *one != proposal).collect(),
         commit: trial.and_then(|trial| trial.commit().cloned()),

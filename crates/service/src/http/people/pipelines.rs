@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
-use crate::http::extract::{Body, Path};
+use crate::http::extract::{Body, Path, Query};
 use crate::http::gate::unknown_project;
 use crate::occasions::{PipelineFile, fetch_missing_borrowed, path_of, pipeline_files, take_over};
 use axum::Json;
@@ -14,20 +14,31 @@ use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::language::{self, Diagnostic};
 use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, check_borrowing, plan, starts, svg};
+use ordotaxis_core::rules;
 use ordotaxis_store::{Entry, StoredPipeline};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::pipeline::{Check, NewDraft, NewStored};
 use ordotaxis_wire::pipeline::{CheckView, DraftView, PipelineView, VersionView};
 use ordotaxis_wire::plan::{PlanView, diagnostic_views};
 use ordotaxis_wire::problem::Problem;
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 /// Plans of more jobs than this are not drawn while someone types.
 const DRAWN_JOBS: usize = 2_000;
 
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Schema {
+    /// Of a project's rules, in place of pipelines.
+    #[serde(default)]
+    rules: bool,
+}
+
 /// The language as JSON Schema, for editors.
-#[utoipa::path(get, operation_id = "schema", path = "/api/v1/schema", responses((status = 200, body = serde_json::Value)))]
-pub(crate) async fn schema() -> Json<serde_json::Value> {
-    Json(language::schema())
+#[utoipa::path(get, operation_id = "schema", path = "/api/v1/schema", params(Schema), responses((status = 200, body = serde_json::Value)))]
+pub(crate) async fn schema(Query(of): Query<Schema>) -> Json<serde_json::Value> {
+    Json(if of.rules { rules::schema() } else { language::schema() })
 }
 
 /// All that is wrong with a file, and its plan for an occasion.
@@ -72,6 +83,9 @@ pub(crate) async fn apart<T: Send + 'static>(app: &App, work: impl FnOnce() -> T
 /// The diagnostics of a text, and its plan where it has one.
 fn checked(ask: &Check, borrowed: &BorrowedFiles) -> CheckView {
     let file = ask.file.clone().unwrap_or_else(|| path_of("main"));
+    if file == rules::FILE {
+        return checked_rules(&file, &ask.text);
+    }
     let name = file.rsplit('/').next().and_then(|name| name.strip_suffix(".toml")).unwrap_or("main");
     let name = if name == "ordotaxis" { "main" } else { name };
     let occasion = ask.occasion.clone().unwrap_or_else(|| Occasion::push("main"));
@@ -88,15 +102,24 @@ fn checked(ask: &Check, borrowed: &BorrowedFiles) -> CheckView {
                 jobs,
                 plan: drawn,
                 picture,
+                says: Vec::new(),
             }
         }
         Err(found) => {
             // Mistakes that only this occasion has are listed after those that the file always has.
             let mut all = check_borrowing(&ask.text, borrowed);
             all.extend(found.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>());
-            CheckView { diagnostics: views(&all), later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None }
+            CheckView { diagnostics: views(&all), later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None, says: Vec::new() }
         }
     }
+}
+
+/// The diagnostics of rules, and what they say.
+fn checked_rules(file: &str, text: &str) -> CheckView {
+    let (rules, told) = rules::read(text);
+    let says = if language::has_errors(&told) { Vec::new() } else { rules.sentences() };
+    let diagnostics = diagnostic_views(file, text, &told);
+    CheckView { diagnostics, later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None, says }
 }
 
 /// A project's pipelines as its main branch has them, those kept here included.

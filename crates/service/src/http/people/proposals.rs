@@ -2,15 +2,17 @@
 
 use super::projects;
 use super::views::run_views;
+use crate::about::plan_changes;
 use crate::app::App;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
+use crate::talk;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_store::{Project, ProposalRow, ReviewRow};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::proposal::{ProposalView, ReviewView, VerdictView};
+use ordotaxis_wire::proposal::{FailureView, GrownView, ProposalView, ReviewView, VerdictView};
 use ordotaxis_wire::run::RunView;
 use serde::Deserialize;
 use std::collections::HashSet;
@@ -19,6 +21,8 @@ use utoipa::IntoParams;
 /// How many proposals are listed at most, and how many runs of one.
 const MOST: i64 = 200;
 const RUNS: i64 = 100;
+/// So many failures of one are shown.
+const FAILURES: usize = 50;
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -29,19 +33,30 @@ pub(super) struct Which {
 }
 
 /// The newest run of each pipeline for a commit; `runs` are newest first.
-fn verdicts(runs: &[(String, RunView)], commit: &str) -> Vec<VerdictView> {
-    let mut seen = HashSet::new();
-    let newest = runs.iter().filter(|(head, run)| head == commit && seen.insert(run.pipeline.clone()));
-    let view = |(_, run): &(String, RunView)| VerdictView {
-        run: run.run.clone(),
-        pipeline: run.pipeline.clone(),
-        state: run.state,
-        sentence: run.sentence.clone(),
+fn verdicts(runs: &[Run], commit: &str) -> Vec<VerdictView> {
+    let view = |Run { view, .. }: &Run| VerdictView {
+        run: view.run.clone(),
+        pipeline: view.pipeline.clone(),
+        state: view.state,
+        sentence: view.sentence.clone(),
     };
-    newest.map(view).collect()
+    newest(runs, commit).map(view).collect()
 }
 
-fn view(project: &Project, row: ProposalRow, reviews: &[ReviewRow], runs: &[(String, RunView)]) -> ProposalView {
+/// A run of a proposal.
+struct Run {
+    id: i64,
+    /// The commit that its verdict goes to.
+    head: String,
+    view: RunView,
+}
+
+fn newest<'r>(runs: &'r [Run], commit: &'r str) -> impl Iterator<Item = &'r Run> {
+    let mut seen = HashSet::new();
+    runs.iter().filter(move |run| run.head == commit && seen.insert(run.view.pipeline.clone()))
+}
+
+fn view(project: &Project, row: ProposalRow, reviews: &[ReviewRow], runs: &[Run]) -> ProposalView {
     let review = |review: &ReviewRow| ReviewView {
         by: review.who.clone(),
         approves: review.approves,
@@ -52,6 +67,11 @@ fn view(project: &Project, row: ProposalRow, reviews: &[ReviewRow], runs: &[(Str
         project: project.name.clone(),
         reviews: reviews.iter().filter(|review| review.proposal_id == row.id).map(review).collect(),
         verdicts: verdicts(runs, &row.head),
+        new_failures: 0,
+        landing: Vec::new(),
+        failures: Vec::new(),
+        numbers: Vec::new(),
+        plan: Vec::new(),
         runs: Vec::new(),
         number: row.number,
         title: row.title,
@@ -70,11 +90,11 @@ fn view(project: &Project, row: ProposalRow, reviews: &[ReviewRow], runs: &[(Str
     }
 }
 
-/// Runs of proposals, newest first, each with the commit that verdicts go to.
-async fn runs(app: &App, project: &Project, numbers: &[&str], limit: i64) -> Result<Vec<(String, RunView)>, ApiError> {
+/// Runs of proposals, newest first.
+async fn runs(app: &App, project: &Project, numbers: &[&str], limit: i64) -> Result<Vec<Run>, ApiError> {
     let rows = app.records.runs_of_proposals(project.id, numbers, limit).await?;
-    let heads: Vec<String> = rows.iter().map(ordotaxis_store::RunRow::told_on).collect();
-    Ok(heads.into_iter().zip(run_views(app, rows).await?).collect())
+    let heads: Vec<(i64, String)> = rows.iter().map(|row| (row.id, row.told_on())).collect();
+    Ok(heads.into_iter().zip(run_views(app, rows).await?).map(|((id, head), view)| Run { id, head, view }).collect())
 }
 
 /// A project's proposals that are open, newest first; all with `all`.
@@ -89,7 +109,23 @@ pub(crate) async fn list(
     let reviews = app.records.reviews(project.id).await?;
     let numbers: Vec<&str> = rows.iter().map(|row| row.number.as_str()).collect();
     let runs = runs(&app, &project, &numbers, MOST * 5).await?;
-    Ok(Json(rows.into_iter().map(|row| view(&project, row, &reviews, &runs)).collect()))
+    let new = new_failures(&app, &rows, &runs).await?;
+    let mut views = Vec::new();
+    for (row, new_failures) in rows.into_iter().zip(new) {
+        let landing = if row.state == "open" { talk::landing(&app, &project, &row).await? } else { Vec::new() };
+        views.push(ProposalView { new_failures, landing, ..view(&project, row, &reviews, &runs) });
+    }
+    Ok(Json(views))
+}
+
+/// Of each proposal how many tests fail, in the newest runs of its newest commit, that did not fail before.
+async fn new_failures(app: &App, rows: &[ProposalRow], runs: &[Run]) -> Result<Vec<u64>, ApiError> {
+    let ids: Vec<i64> = runs.iter().map(|run| run.id).collect();
+    let new = app.records.number_of("tests.new", &ids).await?;
+    let of = |id: i64| new.iter().find(|(run, _)| *run == id).map_or(0.0, |(_, value)| *value);
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counts are whole and small")]
+    let sum = |row: &ProposalRow| newest(runs, &row.head).map(|run| of(run.id)).sum::<f64>() as u64;
+    Ok(rows.iter().map(sum).collect())
 }
 
 /// One proposal, with every run of it.
@@ -103,7 +139,25 @@ pub(crate) async fn show(State(app): State<App>, Path((project, number)): Path<(
     let row = app.records.proposal(project.id, &number).await?.ok_or_else(none)?;
     let reviews = app.records.reviews(project.id).await?;
     let runs = runs(&app, &project, &[&number], RUNS).await?;
-    let mut view = view(&project, row, &reviews, &runs);
-    view.runs = runs.into_iter().map(|(_, run)| run).collect();
-    Ok(Json(view))
+    let gathered = talk::gathered(&app, &project, &row).await?;
+    let mut plan = Vec::new();
+    for run in talk::newest_runs(&app, &project, &row).await? {
+        if let Some(planned) = app.plan_of(run.id).await? {
+            plan.extend(plan_changes(&app, project.id, &run, &planned).await?);
+        }
+    }
+    let failures = gathered.failures.into_iter().take(FAILURES);
+    let view = ProposalView {
+        new_failures: new_failures(&app, std::slice::from_ref(&row), &runs).await?.first().copied().unwrap_or_default(),
+        landing: gathered.landing,
+        failures: failures.map(|one| FailureView { job: one.job, test: one.test, message: one.message, place: one.place }).collect(),
+        numbers: gathered
+            .numbers
+            .into_iter()
+            .map(|one| GrownView { name: one.name, now: one.now, before: one.before, wants: one.wants })
+            .collect(),
+        plan,
+        ..view(&project, row, &reviews, &runs)
+    };
+    Ok(Json(ProposalView { runs: runs.into_iter().map(|run| run.view).collect(), ..view }))
 }

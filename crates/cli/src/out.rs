@@ -174,7 +174,7 @@ pub(crate) fn print(line: impl std::fmt::Display) {
 }
 
 /// Titles, branches and names come from outside: of what would steer a terminal only colours are left, which end with the line.
-fn tame(line: &str) -> String {
+pub(crate) fn tame(line: &str) -> String {
     let (mut tamed, mut rest) = (String::with_capacity(line.len()), line);
     while let Some(at) = rest.find(|c: char| c.is_control() && c != '\n' && c != '\t') {
         tamed.push_str(&rest[..at]);

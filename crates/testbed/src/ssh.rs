@@ -77,6 +77,24 @@ impl SshForge {
 
     /// Makes repositories that the administrator may write and these keys may read.
     pub fn set_up(&self, repositories: &[&str], readers: &[(&str, &str)]) {
+        self.configure(repositories, readers, "R");
+    }
+
+    /// The same, and the keys may write them, too.
+    pub fn set_up_open(&self, repositories: &[&str], writers: &[(&str, &str)]) {
+        self.configure(repositories, writers, "RW+");
+    }
+
+    /// Installs a hook for every repository.
+    pub fn hook(&self, name: &str, script: &str) {
+        let folder = self.folder.join(".gitolite/hooks/common");
+        let path = folder.join(name);
+        std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&path, script)).expect("the hook");
+        std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("it can be run");
+        self.run(Command::new("gitolite").args(["setup", "--hooks-only"]).env("HOME", &self.folder));
+    }
+
+    fn configure(&self, repositories: &[&str], readers: &[(&str, &str)], right: &str) {
         let work = self.folder.join("configuration");
         let git = |arguments: &[&str]| {
             let mut command = Command::new("git");
@@ -93,7 +111,7 @@ impl SshForge {
         let mut config = "repo gitolite-admin\n    RW+ = admin\n".to_owned();
         for repository in repositories {
             config += &format!("repo {repository}\n    RW+ = admin\n");
-            readers.iter().for_each(|(name, _)| config += &format!("    R = {name}\n"));
+            readers.iter().for_each(|(name, _)| config += &format!("    {right} = {name}\n"));
         }
         std::fs::write(work.join("conf/gitolite.conf"), config).expect("a configuration");
         for (name, key) in readers {

@@ -17,6 +17,7 @@ pub mod cache;
 pub mod compare;
 pub mod delivery;
 pub mod fleet;
+pub mod gate;
 pub mod journal;
 pub mod landing;
 pub mod log;

@@ -7,6 +7,7 @@ mod check;
 mod compare;
 mod completions;
 mod connection;
+mod gatehook;
 mod grant;
 mod group;
 mod hook;
@@ -201,6 +202,11 @@ enum Command {
         #[command(subcommand)]
         command: session::SessionCommand,
     },
+    /// Hooks of a plain git server, which git runs: nobody types them
+    Gatehook {
+        #[command(subcommand)]
+        command: gatehook::GatehookCommand,
+    },
     /// Who did what, and whether the journal is whole
     Journal(journal::JournalOptions),
     /// Print what completes commands in a shell
@@ -245,6 +251,7 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Land(options) => landing::land(options, &api()?, json).await,
         Command::Landing(options) => landing::landing(options, &api()?, json).await,
         Command::Hook { command } => hook::hook(command, &api()?, json).await,
+        Command::Gatehook { command } => gatehook::gatehook(command, global).await,
         Command::Profile { command } => profile::profile(command, global).await,
         Command::Start(options) => runs::start(options, &api()?, json).await,
         Command::Runs(options) => runs::list(options, &api()?, json).await,

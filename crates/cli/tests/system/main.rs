@@ -12,6 +12,7 @@ mod escape;
 mod faults;
 mod forges;
 mod fourth;
+mod gatehook;
 mod guides;
 mod here;
 mod hooks;

@@ -3,15 +3,17 @@
 //! - `turns`: whether a pipeline broke or was fixed, told once each;
 //! - `storm`: many notices for one receiver become one message;
 //! - `letter`: a message as text and as HTML;
-//! - `cloud`: the same as an event for programs.
+//! - `cloud`: the same as an event for programs; `signed`: what proves who sends it.
 
 mod cloud;
 mod letter;
+mod signed;
 mod storm;
 mod turns;
 
 pub use cloud::cloud_event;
 pub use letter::{Letter, letter};
+pub use signed::{webhook_key, webhook_signature};
 pub use storm::{FREELY, rest};
 pub use turns::{Judged, Turn, Turns};
 

@@ -18,4 +18,4 @@ pub(crate) use poll::work as poll;
 pub(crate) use polls::Polls;
 pub use profiles::ProfileError;
 pub(crate) use profiles::{PLAIN, Profiles};
-pub(crate) use take::{Came, Taken, again, take};
+pub(crate) use take::{Came, Taken, again, is_signed, take};

@@ -1,6 +1,7 @@
 //! A delivery: verified over its raw body, read by the profile, kept as it came, and made into work, in one transaction.
 //! What is refused is kept too, with the reason: whoever set the hook up wrongly sees it in the project.
 
+use super::profiles::PLAIN;
 use super::signed::{self, NotSigned};
 use crate::app::App;
 use crate::clock;
@@ -72,6 +73,12 @@ impl Taken {
 
 fn misses(reading: &Reading) -> String {
     reading.misses.iter().take(5).map(ToString::to_string).collect::<Vec<_>>().join("; ")
+}
+
+/// Whether a call is signed as hooks of a plain git server sign, with the project's hook secret.
+pub(crate) fn is_signed(app: &App, project: &Project, headers: &BTreeMap<String, String>, body: &[u8]) -> bool {
+    let Some(profile) = app.profiles.get(PLAIN) else { return false };
+    signed::verify(profile, &Delivery { headers, body }, &app.hook_secret(project), clock::now() / 1000).is_ok()
 }
 
 /// Takes a delivery that comes now.

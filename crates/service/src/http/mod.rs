@@ -66,6 +66,7 @@ pub(crate) fn router(app: App) -> Router {
         .merge(people)
         .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))
         .route("/hooks/v1/{project}", post(hooks::receive).layer(DefaultBodyLimit::max(hooks::LIMIT)))
+        .route("/hooks/v1/{project}/gate", post(hooks::ask).layer(DefaultBodyLimit::max(hooks::LIMIT)))
         .nest("/runner/v1", runner::router())
         .route("/notices/v1/end", get(unsubscribe::look).post(unsubscribe::end))
         .route("/badge/{file}", get(badges::badge))

@@ -59,7 +59,7 @@ async fn statuses(tx: &mut Tx, project_id: i64, branch: &str, before: &Queue, no
     let places = now.entries().iter().filter_map(|entry| {
         let place = now.place(&entry.offered.proposal)?;
         let old = before.place(&entry.offered.proposal);
-        (old.as_ref() != Some(&place)).then(|| (&entry.offered, place))
+        (old.as_ref() != Some(&place)).then_some((&entry.offered, place))
     });
     let told = |(offered, place): (&Offered, Place)| {
         let state = match place.standing {

@@ -6,6 +6,7 @@
 //! - `act`: what the queue asks for, done: trials made, begun and stopped, branches pushed;
 //! - `rules`: the rules of the main branch, and what a proposal still lacks by them;
 //! - `step`: what people ask of it;
+//! - `gate`: whether a push to a plain git server may go on;
 //! - `expected`: when each will likely land;
 //! - `tick`: hours that open and close, approvals that were given, what could not be done tried again.
 
@@ -13,6 +14,7 @@ mod act;
 mod asked;
 mod change;
 mod expected;
+mod gate;
 mod rules;
 mod step;
 mod tick;
@@ -21,6 +23,7 @@ pub(crate) use act::work_off;
 pub(crate) use asked::LandingWork;
 pub(crate) use change::{queue_of, told_moved, told_of_proposal, told_of_review};
 pub(crate) use expected::expected;
+pub(crate) use gate::{GateError, gate};
 pub(crate) use rules::{RulesError, lacks, rules_of, text_on_main};
 pub(crate) use step::{NotLanding, step};
 pub(crate) use tick::{tick, work};

@@ -30,12 +30,11 @@ pub(crate) async fn find_out(app: &App, due: &DueWork) -> Result<Outcome, StoreE
     let (who, mut turned_now) = (Who::of(app, &project).await?, None);
     let finder = Finder { app, project: &project, who: &who };
     let mut found = match news {
-        News::Ended { run } => match finder.ended(run).await? {
-            (found, turns) => {
-                turned_now = turns;
-                found
-            }
-        },
+        News::Ended { run } => {
+            let (found, turns) = finder.ended(run).await?;
+            turned_now = turns;
+            found
+        }
         News::Held { run } => finder.held(run).await?,
         News::Landing { branch, proposal, by, commit, why } => finder.landing(&branch, &proposal, &by, commit, why).await?,
         News::Lacks { branch, proposal, head, why } => finder.lacks(&branch, &proposal, &head, &why).await?,
@@ -75,11 +74,10 @@ impl Finder<'_> {
         let (mut found, mut turns) = (Vec::new(), None);
         found.extend(self.runner(&row).await?);
         found.extend(self.by_hand(&row).await?);
-        if row.branch.as_deref() == Some(&self.project.main_branch) && row.event != "landing" && row.proposal.is_none() {
-            if let Some(Turned { turns: now, notice }) = turned(self.app, self.project, self.who, &row).await? {
-                turns = Some((row.pipeline.clone(), now));
-                found.extend(notice.map(|(notice, own)| Found { notice, own, needs: Action::SeeProject }));
-            }
+        let is_main = row.branch.as_deref() == Some(&self.project.main_branch) && row.proposal.is_none();
+        if is_main && let Some(Turned { turns: now, notice }) = turned(self.app, self.project, self.who, &row).await? {
+            turns = Some((row.pipeline.clone(), now));
+            found.extend(notice.map(|(notice, own)| Found { notice, own, needs: Action::SeeProject }));
         }
         Ok((found, turns))
     }

@@ -5,13 +5,9 @@ use crate::app::App;
 use crate::clock;
 use crate::landing::{RulesError, rules_of};
 use crate::settings::Settings;
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
-use hmac::{Hmac, KeyInit, Mac};
-use ordotaxis_core::notice::cloud_event;
+use ordotaxis_core::notice::{cloud_event, webhook_key, webhook_signature};
 use ordotaxis_store::{NoticeRow, Project, StoreError};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
-use sha2::Sha256;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
@@ -89,7 +85,7 @@ async fn key(app: &App, project: &Project, row: &NoticeRow) -> Result<Result<Vec
         return Ok(Err(format!("the secret {secret} is not set for {name}; `ordotaxis secret set {name} {secret}` sets it")));
     };
     let opened = app.seal.opened(project.id, &secret, &sealed.sealed);
-    let key = opened.and_then(|text| STANDARD.decode(text.trim().strip_prefix("whsec_")?).ok()).filter(|key| key.len() >= 16);
+    let key = opened.and_then(|text| webhook_key(&text));
     Ok(key.ok_or_else(|| format!("the secret {secret} is no key of a webhook: `whsec_` and at least 16 bytes in base64")))
 }
 
@@ -104,12 +100,11 @@ async fn post(app: &App, url: &str, key: &[u8], id: &str, body: String) -> Resul
     if !app.settings.near_notices && literal.is_some_and(is_near) {
         return Err(format!("{url} lies on this machine or in a private network; {ALLOW}"));
     }
-    let time = (clock::now() / 1000).to_string();
-    let mut mac = Hmac::<Sha256>::new_from_slice(key).map_err(|_| "the key cannot be used".to_owned())?;
-    mac.update(format!("{id}.{time}.{body}").as_bytes());
-    let signature = format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()));
+    let time = clock::now() / 1000;
+    let signature = webhook_signature(key, id, time, body.as_bytes());
     let call = app.notice_http.post(address).header("content-type", "application/cloudevents+json").header("user-agent", "ordotaxis");
-    let call = call.header("webhook-id", id).header("webhook-timestamp", time).header("webhook-signature", signature).body(body);
+    let call =
+        call.header("webhook-id", id).header("webhook-timestamp", time.to_string()).header("webhook-signature", signature).body(body);
     let answer = call.send().await.map_err(|error| format!("it could not be reached: {}", cause(&error)))?;
     match answer.status() {
         status if status.is_success() => Ok(()),

@@ -1,6 +1,6 @@
 //! Tells a forge how single jobs of a run are, where the project's rules ask for that.
 
-use super::status::link;
+use super::link::link;
 use crate::app::App;
 use crate::clock;
 use crate::forge::{CallError, Forge};

@@ -7,6 +7,7 @@
 mod backoff;
 mod jobs;
 mod lanes;
+mod link;
 mod note;
 mod outcome;
 mod status;

@@ -1,7 +1,8 @@
 //! Writes a run's verdict, or what someone remarked on it, into the repository's notes.
 
 use super::Outcome;
-use super::status::{MOST_TRIES, link};
+use super::link::link;
+use super::status::MOST_TRIES;
 use crate::app::App;
 use crate::react::{Message, Remark};
 use ordotaxis_store::{DueWork, StoreError};

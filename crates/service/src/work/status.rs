@@ -2,6 +2,7 @@
 
 use super::Outcome;
 use super::jobs;
+use super::link::link;
 use crate::app::App;
 use crate::forge::{CallError, Forge};
 use crate::react::Message;
@@ -41,14 +42,6 @@ pub(crate) fn ended(done: Result<(), CallError>) -> Outcome {
         Ok(()) => Outcome::Done(None),
         Err(error) if error.is_final() => Outcome::Hopeless(error.to_string()),
         Err(error) => Outcome::Failed { after: error.after(), why: error.to_string(), tries: MOST_TRIES },
-    }
-}
-
-/// The page that tells more: of the run that is reported, if nothing else is said.
-pub(super) fn link(app: &App, message: &Message) -> String {
-    match &message.page {
-        Some(page) => format!("{}/{page}", app.public_url),
-        None => format!("{}/runs/{}", app.public_url, message.run),
     }
 }
 

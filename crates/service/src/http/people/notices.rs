@@ -105,7 +105,7 @@ pub(crate) async fn choose(State(app): State<App>, caller: Caller, Body(ask): Bo
     };
     let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
     tx.set_choice(person, project.as_ref().map(|project| project.id), &choice).await?;
-    tx.note(noted(caller.name(), name, &choice_view(name.map(str::to_owned), &choice)));
+    tx.note(noted(caller.name(), name, choice_view(name.map(str::to_owned), &choice)));
     tx.commit().await?;
     Ok(Json(whole(&app, &caller).await?))
 }

@@ -63,7 +63,9 @@ impl Records {
     pub async fn usual_run(&self, project_id: i64, pipeline: &str) -> Result<Option<i64>, StoreError> {
         let sql = "SELECT ended_at - started_at - rest_ms FROM runs
                    WHERE project_id = ? AND pipeline = ? AND state = 'passed' AND started_at IS NOT NULL
-                     AND EXISTS (SELECT 1 FROM jobs WHERE run_id = runs.id AND jobs.state = 'passed') ORDER BY id DESC LIMIT 15";
+                     AND (NOT EXISTS (SELECT 1 FROM jobs WHERE run_id = runs.id AND jobs.state = 'reused')
+                       OR EXISTS (SELECT 1 FROM jobs WHERE run_id = runs.id AND jobs.state = 'passed'))
+                   ORDER BY id DESC LIMIT 15";
         let mut took: Vec<i64> = sqlx::query_scalar(sql).bind(project_id).bind(pipeline).fetch_all(&self.reads).await?;
         took.sort_unstable();
         Ok(took.get(took.len() / 2).copied())

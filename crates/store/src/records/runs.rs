@@ -277,7 +277,9 @@ impl Records {
         let sql = "SELECT runs.id, past.ended_at - past.started_at - past.rest_ms FROM runs JOIN runs AS past ON past.id IN (
                      SELECT id FROM runs AS one WHERE one.project_id = runs.project_id AND one.pipeline = runs.pipeline
                      AND one.state = 'passed' AND one.id < runs.id AND one.started_at IS NOT NULL
-                     AND EXISTS (SELECT 1 FROM jobs WHERE jobs.run_id = one.id AND jobs.state = 'passed') ORDER BY one.id DESC LIMIT 15)
+                     AND (NOT EXISTS (SELECT 1 FROM jobs WHERE jobs.run_id = one.id AND jobs.state = 'reused')
+                       OR EXISTS (SELECT 1 FROM jobs WHERE jobs.run_id = one.id AND jobs.state = 'passed'))
+                     ORDER BY one.id DESC LIMIT 15)
                    WHERE runs.id IN (SELECT value FROM json_each(?))";
         let rows: Vec<(i64, i64)> = sqlx::query_as(sql).bind(json(runs)?).fetch_all(&self.reads).await?;
         let mut durations: HashMap<i64, Vec<i64>> = HashMap::new();

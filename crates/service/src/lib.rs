@@ -38,6 +38,7 @@ mod sign_in;
 mod talk;
 mod tasks;
 mod trees;
+mod unreached;
 mod who;
 mod work;
 

@@ -18,9 +18,15 @@ impl Who {
         let issuer = project.forge.as_ref().map(|forge| forge.url.trim_end_matches('/').to_owned()).unwrap_or_default();
         let identities = app.records.identities().await?.into_iter().filter(|one| one.issuer.trim_end_matches('/') == issuer);
         let groups = app.records.groups().await?.into_iter();
+        let persons = app.records.persons().await?;
+        // Where there is no forge, persons are called as they are here.
+        let logins = match project.forge {
+            Some(_) => identities.map(|one| (one.subject, one.person_id)).collect(),
+            None => persons.iter().map(|person| (person.name.clone(), person.id)).collect(),
+        };
         Ok(Who {
-            persons: app.records.persons().await?,
-            logins: identities.map(|one| (one.subject, one.person_id)).collect(),
+            persons,
+            logins,
             members: groups.flat_map(|group| group.members.into_iter().map(move |person| (group.name.clone(), person))).collect(),
         })
     }
@@ -29,6 +35,11 @@ impl Who {
     pub(crate) fn by_login(&self, login: &str) -> Option<&PersonRow> {
         let id = self.logins.iter().find(|(known, _)| known == login).map(|(_, id)| *id)?;
         self.persons.iter().find(|person| person.id == id)
+    }
+
+    /// What the forge calls someone.
+    pub(crate) fn login_of(&self, person: i64) -> Option<&str> {
+        self.logins.iter().find(|(_, id)| *id == person).map(|(login, _)| login.as_str())
     }
 
     /// Whose commits carry this name and address: by the address, then by what the forge calls them.

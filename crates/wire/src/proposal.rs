@@ -71,6 +71,32 @@ pub struct GrownView {
     pub wants: Option<String>,
 }
 
+/// Offers a branch to another one, where the project has no forge.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewProposal {
+    /// The branch that is offered.
+    pub source: String,
+    /// The branch that it is for; the main branch when absent.
+    #[serde(default)]
+    pub target: Option<String>,
+    /// The title of its newest commit when absent.
+    #[serde(default)]
+    pub title: Option<String>,
+    #[serde(default)]
+    pub draft: bool,
+}
+
+/// One's word on a proposal.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GiveReview {
+    /// Null takes one's word back.
+    pub approves: Option<bool>,
+    /// The commit that was looked at: its first digits, at least seven. It must be the newest.
+    pub commit: String,
+}
+
 /// Someone's word on a proposal.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ReviewView {

@@ -24,6 +24,7 @@ mod plan;
 mod profile;
 mod project;
 mod proposals;
+mod propose;
 mod rehearse;
 mod rules;
 mod runner;
@@ -97,6 +98,12 @@ enum Command {
     },
     /// What is offered: how its runs went, who approved it
     Proposals(proposals::ProposalsOptions),
+    /// Offer a branch to another one, where the repository has no forge
+    Propose(propose::ProposeOptions),
+    /// Take a proposal back, where the repository has no forge
+    Withdraw(propose::WithdrawOptions),
+    /// Agree with a proposal's newest commit, or refuse it
+    Review(propose::ReviewOptions),
     /// Let a proposal land: it is tested on top of those ahead of it, and what was tested lands
     Land(landing::LandOptions),
     /// What waits to land, where it stands and why; or take one out, put it first, hold it
@@ -248,6 +255,9 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Runner { command } => runner::runner(command, global, mounts).await,
         Command::Project { command } => project::project(command, &api()?, json).await,
         Command::Proposals(options) => proposals::proposals(options, &api()?, json).await,
+        Command::Propose(options) => propose::propose(options, &api()?, json).await,
+        Command::Withdraw(options) => propose::withdraw(options, &api()?).await,
+        Command::Review(options) => propose::review(options, &api()?, json).await,
         Command::Land(options) => landing::land(options, &api()?, json).await,
         Command::Landing(options) => landing::landing(options, &api()?, json).await,
         Command::Hook { command } => hook::hook(command, &api()?, json).await,

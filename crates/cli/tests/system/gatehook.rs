@@ -142,6 +142,85 @@ async fn a_plain_server_tells_of_pushes_and_keeps_a_branch_for_the_queue() {
     assert_eq!(setting.good(&["ls-remote", "origin", "refs/heads/main"]).split_whitespace().next(), Some(rules.as_str()));
 }
 
+/// Where there is no forge, proposals are made by command, follow their branch, and land through the server's own hooks.
+#[tokio::test(flavor = "multi_thread")]
+async fn proposals_of_a_plain_server_land_by_command() {
+    let setting = Setting::new().await;
+    let world = &setting.world;
+    setting.commit(
+        "ordotaxis/rules.toml",
+        "rules = 1\n[branch.main]\nland = \"queue\"\napprovals = { of = 1, by = [\"maren\"], author = false }\n",
+    );
+    let first = setting.commit("ordotaxis.toml", &PIPELINE.replace("[job", "proposal = [\"main\"]\n[job"));
+    setting.good(&["push", "--quiet", "origin", "main"]);
+    setting.passed(&first).await;
+    setting.good(&["checkout", "--quiet", "-b", "topic/neap"]);
+    setting.commit("neap", "1");
+    setting.good(&["push", "--quiet", "origin", "topic/neap"]);
+    for (arguments, words) in [
+        (vec!["propose", "gauge", "topic/naep"], "did you mean topic/neap?"),
+        (vec!["propose", "gauge", "main"], "a branch cannot be offered to itself"),
+        (vec!["propose", "gauge", "topic/neap", "--to", "mian"], "did you mean main?"),
+        (vec!["withdraw", "gauge/9"], "has no proposal 9"),
+    ] {
+        let bad = world.run(&arguments).await;
+        assert!(bad.code == 2 && bad.err.contains(words), "{arguments:?}: {bad:?}");
+    }
+    let made = world.run(&["propose", "gauge", "topic/neap", "--title", "Replay neap tides"]).await;
+    assert!(made.out.contains("gauge/1 offers topic/neap for main: Replay neap tides"), "{made:?}");
+    let twice = world.run(&["propose", "gauge", "topic/neap"]).await;
+    assert!(twice.code == 3 && twice.err.contains("offered to main already: proposal 1"), "{twice:?}");
+    let one = async |what: &str, fits: &dyn Fn(&Value) -> bool| {
+        until(what, || async {
+            let one = world.json(&["proposals", "gauge/1"]).await;
+            fits(&one).then_some(one)
+        })
+        .await
+    };
+    one("its verdict", &|one| one["verdicts"][0]["state"] == "passed").await;
+    // It follows its branch; who has looked at the commit of before has not looked at this one.
+    let before = setting.good(&["rev-parse", "HEAD"]);
+    let head = setting.commit("neap", "2");
+    setting.good(&["push", "--quiet", "origin", "topic/neap"]);
+    one("its newer commit", &|one| one["commit"] == head && one["verdicts"][0]["state"] == "passed").await;
+    assert_eq!(world.run(&["person", "add", "maren"]).await.code, 0);
+    assert_eq!(world.run(&["grant", "set", "maren", "reader", "--project", "gauge"]).await.code, 0);
+    let link = world.run(&["--quiet", "person", "link", "maren"]).await.out;
+    let code = link.trim().rsplit('#').next().expect("a code").to_owned();
+    let client = reqwest::Client::new();
+    let signed =
+        client.post(format!("{}/api/v1/session", world.url)).json(&serde_json::json!({ "code": code })).send().await.expect("an answer");
+    let cookie = signed.headers()["set-cookie"].to_str().expect("a cookie").split(';').next().expect("a value").to_owned();
+    let review = async |commit: &str| {
+        let call = client.put(format!("{}/api/v1/projects/gauge/proposals/1/review", world.url)).header("cookie", &cookie);
+        let call = call.header("origin", &world.url).json(&serde_json::json!({ "approves": true, "commit": commit }));
+        call.send().await.expect("an answer").status().as_u16()
+    };
+    assert_eq!((review(&before[..8]).await, review(&head[..3]).await, review(&head[..8]).await), (409, 409, 200));
+    let own = world.run(&["review", "gauge/1", "--approve", "--commit", &head]).await;
+    assert_eq!(own.code, 0, "{own:?}");
+    assert_eq!(world.run(&["land", "gauge/1"]).await.code, 0);
+    let landed = one("that it landed", &|one| one["state"] == "landed").await;
+    let main = setting.good(&["ls-remote", "origin", "refs/heads/main"]);
+    assert_eq!(main.split_whitespace().next(), landed["landed_as"].as_str(), "the hook lets through what the queue lands");
+    // Its branch is gone, or it is withdrawn: it ends.
+    setting.good(&["push", "--quiet", "origin", "HEAD:refs/heads/topic/spring", "HEAD:refs/heads/topic/ebb"]);
+    for branch in ["topic/spring", "topic/ebb"] {
+        until("the branch", || async { (world.run(&["propose", "gauge", branch]).await.code == 0).then_some(()) }).await;
+    }
+    setting.good(&["push", "--quiet", "origin", ":topic/spring"]);
+    assert_eq!(world.run(&["withdraw", "gauge/3"]).await.code, 0);
+    until("that both are closed", || async {
+        let all = world.json(&["proposals", "gauge", "--all"]).await;
+        (all.as_array()?.iter().filter(|one| one["state"] == "closed").count() == 2).then_some(())
+    })
+    .await;
+    // Where there is a forge, proposals are its own.
+    world.project("tidegauge").await;
+    let forge = world.run(&["propose", "tidegauge", "main"]).await;
+    assert!(forge.err.contains("offer and end its proposals there"), "{forge:?}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn nobody_is_believed_without_the_secret() {
     let setting = Setting::new().await;

@@ -19,8 +19,8 @@ const NEEDS: &[(&str, &str)] = &[
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why",
     ),
-    ("reader, signed in", "list_connections list_secrets show_repository show_badge"),
-    ("operator", "land_proposal start_run again allow_run start_job stop_run add_note"),
+    ("reader, signed in", "review_proposal list_connections list_secrets show_repository show_badge"),
+    ("operator", "offer_proposal withdraw_proposal land_proposal start_run again allow_run start_job stop_run add_note"),
     (
         "editor",
         "set_poll list_project_notices list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact

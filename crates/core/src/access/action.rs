@@ -71,6 +71,10 @@ actions! {
     StartJob "job.start" OPERATOR;
     /// Asks for a proposal to land, or changes where it stands in the queue.
     Land "proposal.land" OPERATOR;
+    /// Offers a branch, or takes that back, where there is no forge.
+    Propose "proposal.offer" OPERATOR;
+    /// Agrees with a proposal; whose word counts is said by the rules.
+    Approve "approval.give" READER;
     AddNote "note.add" OPERATOR;
     SetSecret "secret.set" EDITOR;
     RemoveSecret "secret.remove" EDITOR;
@@ -131,8 +135,8 @@ impl Action {
         matches!(self, Action::MakeToken | Action::MakeLink | Action::LinkFor | Action::AddIdentity)
     }
 
-    /// Reading that is never for who is not signed in, however public the project is.
+    /// What a reader may do is never for who is not signed in, however public the project is.
     pub fn is_for_signed_in(self) -> bool {
-        matches!(self, Action::SeeSettings)
+        matches!(self, Action::SeeSettings | Action::Approve)
     }
 }

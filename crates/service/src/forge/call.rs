@@ -2,6 +2,7 @@
 //! the forge never goes anywhere else.
 
 use crate::app::App;
+use crate::unreached::cause;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use ordotaxis_core::forge::{Answer, Call, Kind, NotFilled, Outcome, Payload, Profile, Request};
@@ -154,15 +155,6 @@ impl<'a> Forge<'a> {
         };
         Ok(Called { headers, body })
     }
-}
-
-/// The reason beneath all that a library wraps around it, without the address: it may hold what is nobody's business.
-fn cause(error: &reqwest::Error) -> String {
-    let mut cause: &dyn std::error::Error = error;
-    while let Some(deeper) = cause.source() {
-        cause = deeper;
-    }
-    if error.is_timeout() { "it did not answer in time".into() } else { cause.to_string() }
 }
 
 fn headers(list: &[(String, String)]) -> Result<HeaderMap, CallError> {

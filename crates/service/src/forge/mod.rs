@@ -3,10 +3,13 @@
 //! - `profiles`: the dialects that are known;
 //! - `signed`: whether a delivery is the forge's;
 //! - `take`: a delivery read, kept, and made into work;
+//! - `offered`: proposals that are made here, where there is no forge;
 //! - `call`: one request to a forge, with its limits;
 //! - `poll`: repositories are looked at, so that what no hook tells is found.
 
 mod call;
+mod occasion;
+mod offered;
 mod poll;
 mod polls;
 mod profiles;
@@ -14,6 +17,7 @@ mod signed;
 mod take;
 
 pub(crate) use call::{CallError, Forge};
+pub(crate) use offered::offer;
 pub(crate) use poll::work as poll;
 pub(crate) use polls::Polls;
 pub use profiles::ProfileError;

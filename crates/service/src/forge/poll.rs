@@ -2,8 +2,9 @@
 //! lost is found. What is found is an occasion like any other; what a hook tells meanwhile counts before it.
 
 use super::call::{CallError, Forge};
+use super::occasion::occasion;
+use super::offered::follow;
 use super::polls::Polls;
-use super::take::occasion;
 use crate::app::App;
 use crate::clock;
 use crate::landing::{told_moved, told_of_proposal};
@@ -85,7 +86,9 @@ fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<(
             poll.next_at = now.saturating_add(i64::try_from(pause.as_millis()).unwrap_or(i64::MAX));
         }
         let due = row.poll_ms != Some(0) && !poll.going && poll.next_at <= now;
-        poll.going |= due;
+        if due {
+            poll.begins();
+        }
         due
     });
     if !due {
@@ -111,7 +114,7 @@ fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<(
                 }
             };
             let ms = i64::try_from(pause.mul_f64(0.9 + 0.2 * chance).as_millis()).unwrap_or(i64::MAX);
-            poll.next_at = clock::now().saturating_add(ms);
+            poll.ended(clock::now().saturating_add(ms));
         });
     });
 }
@@ -190,6 +193,9 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
     for one in moved(&seen, &there) {
         if !tx.move_ref_seen(project.id, &one.name, one.from.as_deref(), one.to.as_deref()).await? {
             continue;
+        }
+        if let Some(branch) = one.name.strip_prefix("refs/heads/") {
+            follow(&mut tx, project, branch, one.to.as_deref()).await?;
         }
         if let Some(event) = one.event() {
             if let Event::Push { branch, commit, .. } = &event {

@@ -12,6 +12,8 @@ pub(super) struct Poll {
     pub(super) next_at: i64,
     pub(super) fails: u32,
     pub(super) going: bool,
+    /// Someone asked for a look since the last one began.
+    pub(super) hurried: bool,
     pub(super) trouble: Option<String>,
 }
 
@@ -27,6 +29,42 @@ impl Polls {
 
     /// It is looked at now.
     pub(crate) fn hurry(&self, project_id: i64) {
-        self.with(|polls| polls.entry(project_id).or_default().next_at = 0);
+        self.with(|polls| {
+            let poll = polls.entry(project_id).or_default();
+            (poll.next_at, poll.hurried) = (0, true);
+        });
+    }
+}
+
+impl Poll {
+    /// A look begins.
+    pub(super) fn begins(&mut self) {
+        (self.going, self.hurried) = (true, false);
+    }
+
+    /// It has ended. The next one is due then, unless someone asked for it meanwhile: what they changed was not seen yet.
+    pub(super) fn ended(&mut self, next_at: i64) {
+        if !self.hurried {
+            self.next_at = next_at;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_asks_while_a_look_goes_on_gets_another() {
+        let polls = Polls::default();
+        let next = || polls.with(|polls| polls[&1].next_at);
+        polls.hurry(1);
+        polls.with(|polls| polls.entry(1).or_default().begins());
+        polls.with(|polls| polls.entry(1).or_default().ended(600_000));
+        assert_eq!(next(), 600_000, "the look that was asked for has begun after that");
+        polls.with(|polls| polls.entry(1).or_default().begins());
+        polls.hurry(1);
+        polls.with(|polls| polls.entry(1).or_default().ended(1_200_000));
+        assert_eq!(next(), 0, "the pause that it knew of is not the one that was set meanwhile");
     }
 }

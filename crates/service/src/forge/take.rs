@@ -1,6 +1,8 @@
 //! A delivery: verified over its raw body, read by the profile, kept as it came, and made into work, in one transaction.
 //! What is refused is kept too, with the reason: whoever set the hook up wrongly sees it in the project.
 
+use super::occasion::occasion;
+use super::offered::follow;
 use super::profiles::PLAIN;
 use super::signed::{self, NotSigned};
 use crate::app::App;
@@ -9,7 +11,6 @@ use crate::landing::{told_moved, told_of_proposal, told_of_review};
 use crate::talk::{comment_anew, take_spoken};
 use ordotaxis_core::access::{Action, Actor, Way, Who};
 use ordotaxis_core::forge::{Delivery, Event, NoBody, Profile, Reading, spoken};
-use ordotaxis_core::plan::{Cause, Occasion};
 use ordotaxis_store::{DeliveryRow, Entry, NewDelivery, NewWork, Project, StoreError, Tx, WorkKind};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
@@ -246,7 +247,7 @@ async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, o
     for (at, event) in reading.events.iter().enumerate() {
         let once = if at == 0 { once.to_owned() } else { format!("{once} {at}") };
         if news {
-            believe(tx, project.id, event).await?;
+            believe(tx, project, event).await?;
         }
         work.extend(begin(tx, project.id, event, once.clone()).await?);
         if news {
@@ -264,16 +265,19 @@ async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, o
 }
 
 /// Writes down what an event tells of branches and proposals.
-async fn believe(tx: &mut Tx, id: i64, event: &Event) -> Result<(), StoreError> {
+async fn believe(tx: &mut Tx, project: &Project, event: &Event) -> Result<(), StoreError> {
+    let id = project.id;
     match event {
         Event::Push { branch, commit, .. } => {
             tx.set_ref_seen(id, &format!("refs/heads/{branch}"), Some(commit)).await?;
             told_moved(tx, id, branch, commit).await?;
+            follow(tx, project, branch, Some(commit)).await?;
         }
         Event::Tag { tag, commit, .. } => tx.set_ref_seen(id, &format!("refs/tags/{tag}"), Some(commit)).await?,
         Event::Gone { name, .. } => {
             tx.set_ref_seen(id, &format!("refs/heads/{name}"), None).await?;
             tx.set_ref_seen(id, &format!("refs/tags/{name}"), None).await?;
+            follow(tx, project, name, None).await?;
         }
         Event::Proposal(offer) => {
             if let Some(number) = &offer.number {
@@ -318,26 +322,4 @@ async fn begin(tx: &mut Tx, project_id: i64, event: &Event, once: String) -> Res
     let Some(occasion) = occasion(event) else { return Ok(None) };
     let body = serde_json::to_string(&occasion).unwrap_or_default();
     tx.add_work(&NewWork { kind: WorkKind::Occasion, project_id, lane: String::new(), once: Some(once), body }).await
-}
-
-/// The occasion that an event is, where it starts pipelines.
-pub(super) fn occasion(event: &Event) -> Option<Occasion> {
-    let of = |cause, commit: &String, by: &Option<String>| {
-        Some(Occasion { commit: Some(commit.clone()), by: by.clone(), ..Occasion::new(cause) })
-    };
-    match event {
-        Event::Push { branch, commit, before, by } => of(Cause::Push { branch: branch.clone(), before: before.clone() }, commit, by),
-        Event::Tag { tag, commit, by } => of(Cause::Tag { tag: tag.clone() }, commit, by),
-        Event::Proposal(offer) if offer.open => {
-            let cause = Cause::Proposal {
-                target: offer.target.clone(),
-                source: offer.source.clone(),
-                outside: offer.outside,
-                number: offer.number.clone(),
-                merges: None,
-            };
-            of(cause, &offer.commit, &offer.by)
-        }
-        _ => None,
-    }
 }

@@ -5,6 +5,7 @@ use crate::app::App;
 use crate::clock;
 use crate::landing::{RulesError, rules_of};
 use crate::settings::Settings;
+use crate::unreached::cause;
 use ordotaxis_core::notice::{cloud_event, webhook_key, webhook_signature};
 use ordotaxis_store::{NoticeRow, Project, StoreError};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
@@ -111,14 +112,6 @@ async fn post(app: &App, url: &str, key: &[u8], id: &str, body: String) -> Resul
         status if status.is_redirection() => Err(format!("it answered {status} and redirects; redirects are not followed")),
         status => Err(format!("it answered {status}")),
     }
-}
-
-fn cause(error: &reqwest::Error) -> String {
-    let mut cause: &dyn std::error::Error = error;
-    while let Some(deeper) = cause.source() {
-        cause = deeper;
-    }
-    if error.is_timeout() { "it did not answer in time".into() } else { cause.to_string() }
 }
 
 #[cfg(test)]

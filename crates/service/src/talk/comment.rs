@@ -135,9 +135,10 @@ async fn send(app: &App, project: &Project, row: &ProposalRow, comment: &Comment
             Err(CallError::Gone(_)) => {}
             Err(error) => return Ok(Err(error)),
         }
-    } else if row.comment_text.is_some() || comment.runs.iter().any(|run| !run.state.is_end()) {
-        // A forge that writes no comment anew gets one a proposal: when its runs have ended.
-        if !(forge.can(Kind::CommentAgain) && row.comment_text.is_none()) {
+    } else {
+        // What cannot be written anew is written once: on a forge that can do so at once, on another when all runs have ended.
+        let complete = comment.runs.iter().all(|run| run.state.is_end());
+        if row.comment_text.is_some() || !(forge.can(Kind::CommentAgain) || complete) {
             return Ok(Ok(()));
         }
     }

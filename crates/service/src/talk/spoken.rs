@@ -45,7 +45,8 @@ pub(crate) async fn answer(app: &App, due: &DueWork) -> Result<Outcome, StoreErr
 /// What a command needs.
 fn action(asked: &Spoken) -> Action {
     match asked {
-        Spoken::Land | Spoken::Leave | Spoken::Hold | Spoken::Approve { .. } => Action::Land,
+        Spoken::Land | Spoken::Leave | Spoken::Hold => Action::Land,
+        Spoken::Approve { .. } => Action::Approve,
         Spoken::Again | Spoken::AgainFailed => Action::RunAgain,
     }
 }
@@ -57,9 +58,7 @@ async fn person(app: &App, project: &Project, login: &str, asked: &Spoken) -> Re
         return Ok(Err(format!("nobody here is known as {login} at the forge; an owner adds that: ordotaxis person known NAME")));
     };
     let rights = Rights::Person(app.records.grants_of(person.id).await?);
-    // Whoever approves need not be an operator: the rules say whose word counts.
-    let needs = if matches!(asked, Spoken::Approve { .. }) { Action::SeeProject } else { action(asked) };
-    if let Err(refusal) = allowed(&rights, needs, Object::Project { name: &project.name, seen: project.seen }) {
+    if let Err(refusal) = allowed(&rights, action(asked), Object::Project { name: &project.name, seen: project.seen }) {
         let givers = app.records.owners(Some(&project.name)).await?;
         return Ok(Err(refusal.sentence(&givers)));
     }
@@ -109,7 +108,7 @@ async fn approve(
     }
     let mut tx = app.records.tx(actor, clock::now()).await?;
     tx.set_review(project.id, &row.number, login, Some(true), Some(&row.head)).await?;
-    tx.note(Entry::new(Action::Land, format!("proposal {}", row.number)).of(&project.name).after(format!("approves {}", row.head)));
+    tx.note(Entry::new(Action::Approve, format!("proposal {}", row.number)).of(&project.name).after(&row.head));
     tx.commit().await?;
     tick(app, project, &row.target).await?;
     Ok(Ok(format!("{short} is approved")))

@@ -107,6 +107,18 @@ impl Tx {
         Ok(())
     }
 
+    /// The open proposals that offer a branch.
+    pub async fn proposals_from(&mut self, project_id: i64, source: &str) -> Result<Vec<ProposalRow>, StoreError> {
+        let sql = "SELECT * FROM proposals WHERE project_id = ? AND source = ? AND state = 'open' ORDER BY id";
+        Ok(sqlx::query_as(sql).bind(project_id).bind(source).fetch_all(&mut *self.on).await?)
+    }
+
+    /// The number of the next proposal, where they are counted here.
+    pub async fn next_proposal(&mut self, project_id: i64) -> Result<i64, StoreError> {
+        let sql = "SELECT coalesce(max(CAST(number AS INTEGER)), 0) + 1 FROM proposals WHERE project_id = ?";
+        Ok(sqlx::query_scalar(sql).bind(project_id).fetch_one(&mut *self.on).await?)
+    }
+
     /// It was closed or has landed. False when it is not known, or was so before.
     pub async fn end_proposal(&mut self, project_id: i64, number: &str, state: &str, as_commit: Option<&str>) -> Result<bool, StoreError> {
         let sql = "UPDATE proposals SET state = ?3, ended_at = ?4, landed_as = coalesce(?5, landed_as)

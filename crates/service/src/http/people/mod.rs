@@ -20,6 +20,7 @@ mod logs;
 mod notes;
 mod notices;
 mod numbers;
+mod offers;
 mod persons;
 mod pipelines;
 mod projects;
@@ -141,8 +142,9 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(notices::sample))
         .routes(routes!(notices::of_project))
         .routes(routes!(rules::show, rules::set))
-        .routes(routes!(proposals::list))
-        .routes(routes!(proposals::show))
+        .routes(routes!(proposals::list, offers::make))
+        .routes(routes!(proposals::show, offers::withdraw))
+        .routes(routes!(offers::review))
         .routes(routes!(landing::show))
         .routes(routes!(landing::land))
 }

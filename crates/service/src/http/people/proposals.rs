@@ -132,23 +132,33 @@ async fn new_failures(app: &App, rows: &[ProposalRow], runs: &[Run]) -> Result<V
 #[utoipa::path(get, operation_id = "show_proposal", path = "/api/v1/projects/{project}/proposals/{proposal}", params(("project" = String, Path), ("proposal" = String, Path)), responses((status = 200, body = ProposalView), (status = 404, body = Problem)))]
 pub(crate) async fn show(State(app): State<App>, Path((project, number)): Path<(String, String)>) -> Result<Json<ProposalView>, ApiError> {
     let project = projects::find(&app, &project).await?;
+    let row = find(&app, &project, &number).await?;
+    Ok(Json(whole(&app, &project, row).await?))
+}
+
+/// A proposal by its number, or a problem that says where there are some.
+pub(super) async fn find(app: &App, project: &Project, number: &str) -> Result<ProposalRow, ApiError> {
     let none = || {
         let detail = format!("{} has no proposal {number}; `ordotaxis proposals {} --all` shows all", project.name, project.name);
         ApiError::not_found("proposal", detail)
     };
-    let row = app.records.proposal(project.id, &number).await?.ok_or_else(none)?;
+    app.records.proposal(project.id, number).await?.ok_or_else(none)
+}
+
+/// All there is to say about a proposal.
+pub(super) async fn whole(app: &App, project: &Project, row: ProposalRow) -> Result<ProposalView, ApiError> {
     let reviews = app.records.reviews(project.id).await?;
-    let runs = runs(&app, &project, &[&number], RUNS).await?;
-    let gathered = talk::gathered(&app, &project, &row).await?;
+    let runs = runs(app, project, &[&row.number], RUNS).await?;
+    let gathered = talk::gathered(app, project, &row).await?;
     let mut plan = Vec::new();
-    for run in talk::newest_runs(&app, &project, &row).await? {
+    for run in talk::newest_runs(app, project, &row).await? {
         if let Some(planned) = app.plan_of(run.id).await? {
-            plan.extend(plan_changes(&app, project.id, &run, &planned).await?);
+            plan.extend(plan_changes(app, project.id, &run, &planned).await?);
         }
     }
     let failures = gathered.failures.into_iter().take(FAILURES);
     let view = ProposalView {
-        new_failures: new_failures(&app, std::slice::from_ref(&row), &runs).await?.first().copied().unwrap_or_default(),
+        new_failures: new_failures(app, std::slice::from_ref(&row), &runs).await?.first().copied().unwrap_or_default(),
         landing: gathered.landing,
         failures: failures.map(|one| FailureView { job: one.job, test: one.test, message: one.message, place: one.place }).collect(),
         numbers: gathered
@@ -157,7 +167,7 @@ pub(crate) async fn show(State(app): State<App>, Path((project, number)): Path<(
             .map(|one| GrownView { name: one.name, now: one.now, before: one.before, wants: one.wants })
             .collect(),
         plan,
-        ..view(&project, row, &reviews, &runs)
+        ..view(project, row, &reviews, &runs)
     };
-    Ok(Json(ProposalView { runs: runs.into_iter().map(|run| run.view).collect(), ..view }))
+    Ok(ProposalView { runs: runs.into_iter().map(|run| run.view).collect(), ..view })
 }

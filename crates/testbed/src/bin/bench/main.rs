@@ -6,6 +6,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 mod depth;
+mod forges;
 mod kept;
 mod measure;
 mod planning;
@@ -82,6 +83,15 @@ async fn main() {
     }
     if chosen("trees") {
         kept::trees().await;
+    }
+    if chosen("hooks") {
+        forges::hooks().await;
+    }
+    if chosen("queue") {
+        forges::queue();
+    }
+    if chosen("polling") {
+        forges::polling().await;
     }
     if chosen("view") {
         depth::large_run_view().await;

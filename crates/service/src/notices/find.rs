@@ -171,11 +171,10 @@ impl Finder<'_> {
         for author in self.authors(&row) {
             own.remove(&author);
         }
-        if let Ok(reviews) = self.app.records.reviews(self.project.id).await {
-            let given = reviews.iter().filter(|review| review.proposal_id == row.id && review.commit_id == row.head);
-            given.filter_map(|review| self.who.by_login(&review.who)).for_each(|person| {
-                own.remove(&person.id);
-            });
+        let reviews = self.app.records.reviews(self.project.id).await?;
+        let given = reviews.iter().filter(|review| review.proposal_id == row.id && review.commit_id == row.head);
+        for person in given.filter_map(|review| self.who.by_login(&review.who)) {
+            own.remove(&person.id);
         }
         let short: String = row.head.chars().take(8).collect();
         let lines = vec![format!("in a comment on it: ordotaxis: approve {short}")];

@@ -101,13 +101,15 @@ async fn notes_of_two_writers_are_both_kept() {
     for mirror in [&setting.mirror, &other] {
         mirror.need(&commit, Some("main")).await.expect("an answer");
     }
+    let marks = |run: &str| [format!("\"run\":\"{run}\"")];
+    let (of_one, of_two) = (marks("almanac/1"), marks("almanac/2"));
     let (first, second) = tokio::join!(
-        setting.mirror.write_note(&commit, "almanac/1", r#"{"run":"almanac/1","state":"passed"}"#),
-        other.write_note(&commit, "almanac/2", r#"{"run":"almanac/2","state":"failed"}"#),
+        setting.mirror.write_note(&commit, &of_one, r#"{"run":"almanac/1","state":"passed"}"#),
+        other.write_note(&commit, &of_two, r#"{"run":"almanac/2","state":"failed"}"#),
     );
     first.expect("the first note");
     second.expect("the second note");
-    setting.mirror.write_note(&commit, "almanac/2", r#"{"run":"almanac/2","state":"passed"}"#).await.expect("the third note");
+    setting.mirror.write_note(&commit, &of_two, r#"{"run":"almanac/2","state":"passed"}"#).await.expect("the third note");
     let shown = git(&setting.folder.path().join("origin.git"), &["notes", "--ref", "ordotaxis", "show", &commit]);
     assert_eq!(shown.lines().count(), 2, "{shown}");
     assert!(shown.contains("almanac/1") && shown.contains("almanac/2") && !shown.contains("failed"), "{shown}");

@@ -96,13 +96,13 @@ impl Sink {
     }
 }
 
-/// The lines up to one with a dot alone; a dot that was doubled is one.
+/// The lines up to one with a dot alone; a dot that was doubled is one. What breaks off before that is no message (RFC 5321, 4.1.1.4).
 async fn message(read: &mut (impl AsyncBufReadExt + Unpin)) -> std::io::Result<String> {
     let (mut whole, mut line) = (String::new(), Vec::new());
     loop {
         line.clear();
         if read.read_until(b'\n', &mut line).await? == 0 {
-            return Ok(whole);
+            return Err(std::io::ErrorKind::UnexpectedEof.into());
         }
         let text = String::from_utf8_lossy(&line);
         let text = text.trim_end_matches(['\r', '\n']);
@@ -111,5 +111,45 @@ async fn message(read: &mut (impl AsyncBufReadExt + Unpin)) -> std::io::Result<S
         }
         whole.push_str(text.strip_prefix('.').unwrap_or(text));
         whole.push('\n');
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Speaks with a sink as a sender does, and gives what it answers.
+    async fn say(address: std::net::SocketAddr, lines: &str) -> String {
+        let mut stream = TcpStream::connect(address).await.unwrap();
+        stream.write_all(lines.replace('\n', "\r\n").as_bytes()).await.unwrap();
+        stream.shutdown().await.unwrap();
+        let mut said = String::new();
+        stream.read_to_string(&mut said).await.unwrap();
+        said
+    }
+
+    #[tokio::test]
+    async fn what_is_sent_whole_is_kept_and_shown_as_text() {
+        let folder = tempfile::tempdir().unwrap();
+        let sink = Sink::open(folder.path().join("mail")).unwrap();
+        let (mail, page) = (TcpListener::bind("127.0.0.1:0").await.unwrap(), TcpListener::bind("127.0.0.1:0").await.unwrap());
+        let (at, shown) = (mail.local_addr().unwrap(), page.local_addr().unwrap());
+        tokio::spawn(sink.clone().take(mail));
+        tokio::spawn(sink.clone().show(page));
+        let head = "EHLO quay\nMAIL FROM:<builds@saltmarsh.example>\n";
+        let said = say(at, &format!("{head}RCPT TO:<refused@saltmarsh.example>\nHELP\nQUIT\n")).await;
+        assert!(said.contains("550 5.1.1") && said.contains("500 ") && said.ends_with("221 good bye\r\n"), "{said}");
+        say(at, &format!("{head}RCPT TO:<ines@saltmarsh.example>\nDATA\nSubject: half\n\nbreaks off")).await;
+        assert!(sink.came().is_empty(), "what breaks off is no message");
+        let message = "Subject: <b>main is broken</b>\nTo: ines@saltmarsh.example\n\n..and a dot\n<script>alert(1)</script>";
+        let said = say(at, &format!("{head}RCPT TO:<ines@saltmarsh.example>\nDATA\n{message}\n.\nQUIT\n")).await;
+        assert!(said.contains("354 ") && said.contains("250 taken"), "{said}");
+        assert_eq!(sink.came(), [format!("{}\n", message.replace("..and", ".and"))]);
+        assert_eq!(std::fs::read_to_string(folder.path().join("mail/00001.eml")).unwrap(), sink.came()[0]);
+        let page = reqwest::get(format!("http://{shown}/")).await.unwrap().text().await.unwrap();
+        assert!(page.contains("&lt;b&gt;main is broken") && page.contains(".and a dot") && !page.contains("<script>alert"), "{page}");
+        let endless = "x".repeat(usize::try_from(LARGEST).unwrap() + 10);
+        let _ = TcpStream::connect(at).await.unwrap().write_all(endless.as_bytes()).await;
+        assert_eq!(sink.came().len(), 1, "a line without end is not waited for");
     }
 }

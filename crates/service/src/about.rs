@@ -14,13 +14,19 @@ use ordotaxis_wire::plan::DiagnosticView;
 use ordotaxis_wire::words;
 use std::collections::HashMap;
 
-/// The sentences of runs, in their order.
-pub(crate) async fn sentences(app: &App, rows: &[RunRow]) -> Result<Vec<String>, StoreError> {
+/// How many jobs of each run are in which state.
+pub(crate) async fn counts(app: &App, rows: &[RunRow]) -> Result<HashMap<i64, Vec<(State, i64)>>, StoreError> {
     let ids: Vec<i64> = rows.iter().map(|row| row.id).collect();
     let mut counts: HashMap<i64, Vec<(State, i64)>> = HashMap::new();
     for (run, state, jobs) in app.records.state_counts(&ids).await? {
         counts.entry(run).or_default().push((State::from_word(&state).unwrap_or(State::Failed), jobs));
     }
+    Ok(counts)
+}
+
+/// The sentences of runs, in their order.
+pub(crate) async fn sentences(app: &App, rows: &[RunRow]) -> Result<Vec<String>, StoreError> {
+    let counts = counts(app, rows).await?;
     let sentence = |row: &RunRow| {
         let told: Vec<DiagnosticView> = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
         let mistaken = told.iter().any(|found| found.severity == Severity::Error);
@@ -97,8 +103,7 @@ pub(crate) async fn plan_changes(app: &App, project_id: i64, row: &RunRow, plan:
 const CHANGES: usize = 30;
 
 fn is_skip(change: &Change) -> bool {
-    let is_reason = |text: &str| text.starts_with("its condition");
-    matches!(change, Change::KeyChanged { key, before, after, .. } if key == "if" && (is_reason(before) || is_reason(after)))
+    matches!(change, Change::KeyChanged { key, .. } if key == "skipped")
 }
 
 fn words_of(change: &Change) -> String {

@@ -1,8 +1,9 @@
 //! Who is who: persons here by what forges, commits and rules call them.
 
 use crate::app::App;
+use ordotaxis_core::access::{Action, Grants, Object, Rights, Seen, allowed};
 use ordotaxis_store::{PersonRow, Project, StoreError};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 /// The persons here, for one project.
 pub(crate) struct Who {
@@ -11,6 +12,8 @@ pub(crate) struct Who {
     logins: Vec<(String, i64)>,
     /// (group, person's name)
     members: Vec<(String, String)>,
+    rights: HashMap<i64, Grants>,
+    project: (String, Seen),
 }
 
 impl Who {
@@ -27,6 +30,8 @@ impl Who {
         Ok(Who {
             persons,
             logins,
+            rights: app.records.grants_of_all().await?,
+            project: (project.name.clone(), project.seen),
             members: groups.flat_map(|group| group.members.into_iter().map(move |person| (group.name.clone(), person))).collect(),
         })
     }
@@ -59,6 +64,13 @@ impl Who {
             Some(group) => self.members.iter().any(|(of, member)| of == group && member == person),
             None => name == person,
         })
+    }
+
+    /// Whether a person may do this in the project.
+    pub(crate) fn may(&self, person: i64, action: Action) -> bool {
+        let (name, seen) = &self.project;
+        let rights = Rights::Person(self.rights.get(&person).cloned().unwrap_or_default());
+        allowed(&rights, action, Object::Project { name, seen: *seen }).is_ok()
     }
 
     /// The numbers of those who are among these names of persons and `@groups`.

@@ -154,6 +154,17 @@ impl World {
         command
     }
 
+    /// Runs a line of a guide, as a shell does.
+    pub async fn shell(&self, line: &str) -> Ran {
+        let client = self.client();
+        let folder = Path::new(client.get_program()).parent().unwrap_or(Path::new("/")).display().to_string();
+        let mut command = Command::new("sh");
+        command.args(["-c", line]).current_dir(self.folder.path());
+        command.envs(client.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        command.env("PATH", format!("{folder}:{}", std::env::var("PATH").unwrap_or_default()));
+        ran(command).await
+    }
+
     /// Runs the client off the runtime, so that the forge in this process goes on answering.
     pub async fn run(&self, arguments: &[&str]) -> Ran {
         self.run_in(self.folder.path(), arguments).await
@@ -163,12 +174,7 @@ impl World {
     pub async fn run_in(&self, folder: &Path, arguments: &[&str]) -> Ran {
         let mut command = self.client();
         command.args(arguments).current_dir(folder);
-        let output = tokio::task::spawn_blocking(move || command.output()).await.expect("a task").expect("the client starts");
-        Ran {
-            code: output.status.code().unwrap_or(-1),
-            out: String::from_utf8_lossy(&output.stdout).into_owned(),
-            err: String::from_utf8_lossy(&output.stderr).into_owned(),
-        }
+        ran(command).await
     }
 
     /// Runs the client with something on its standard input.
@@ -361,5 +367,14 @@ impl World {
         let ran = self.run(&["logs", run["run"].as_str().unwrap_or_default(), job]).await;
         assert_eq!(ran.code, 0, "{ran:?}");
         ran.out
+    }
+}
+
+async fn ran(mut command: Command) -> Ran {
+    let output = tokio::task::spawn_blocking(move || command.output()).await.expect("a task").expect("the command starts");
+    Ran {
+        code: output.status.code().unwrap_or(-1),
+        out: String::from_utf8_lossy(&output.stdout).into_owned(),
+        err: String::from_utf8_lossy(&output.stderr).into_owned(),
     }
 }

@@ -125,7 +125,7 @@ function Choices({ view, act }: { view: View; act: Act }) {
                 </td>
                 <td className="acts">
                   {view.choices.includes(choice) && (
-                    <Button size="small" type="text" aria-label={`Back of ${name}`} onClick={() => drop(project)}>
+                    <Button size="small" type="text" aria-label={`As usual: ${name}`} onClick={() => drop(project)}>
                       As usual
                     </Button>
                   )}

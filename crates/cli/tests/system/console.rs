@@ -317,8 +317,17 @@ async fn tests_artifacts_caches_and_numbers_are_looked_through() {
     browser.end().await;
 }
 
+/// A browser in which the owner is signed in.
+pub(super) async fn signed_in(world: &World) -> Browser {
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("tidegauge").await;
+    browser
+}
+
 /// Runs axe (WCAG 2.2 AA) on the page as it is.
-async fn accessible(browser: &Browser) {
+pub(super) async fn accessible(browser: &Browser) {
     let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe");
     browser.script(&axe).await;
     let rules = "{ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }";

@@ -109,7 +109,7 @@ async fn a_whole_life(dialect: Dialect, passed: &str, first: &str) {
     repository.git(&["push", "--quiet", "origin", ":topic/spring"]);
     let told = until("that the branch is gone", || async {
         let list = world.json(&["hook", "list", "tidegauge"]).await;
-        let gone = |one: &&Value| one["events"].to_string().contains("topic/spring was removed");
+        let gone = |one: &&Value| one["events"].to_string().contains("the branch topic/spring was removed");
         list.as_array()?.iter().find(gone).cloned()
     })
     .await;

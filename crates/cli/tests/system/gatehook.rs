@@ -208,6 +208,16 @@ async fn proposals_of_a_plain_server_land_by_command() {
     for branch in ["topic/spring", "topic/ebb"] {
         until("the branch", || async { (world.run(&["propose", "gauge", branch]).await.code == 0).then_some(()) }).await;
     }
+    // A tag of the same name comes and goes: the branch is still offered.
+    setting.good(&["tag", "topic/ebb"]);
+    setting.good(&["push", "--quiet", "origin", "refs/tags/topic/ebb"]);
+    setting.good(&["push", "--quiet", "origin", ":refs/tags/topic/ebb"]);
+    until("that the tag is gone", || async {
+        let list = world.json(&["hook", "list", "gauge"]).await;
+        list.as_array()?.iter().any(|one| one["events"].to_string().contains("the tag topic/ebb was removed")).then_some(())
+    })
+    .await;
+    assert_eq!(world.json(&["proposals", "gauge/3"]).await["state"], "open");
     setting.good(&["push", "--quiet", "origin", ":topic/spring"]);
     assert_eq!(world.run(&["withdraw", "gauge/3"]).await.code, 0);
     until("that both are closed", || async {

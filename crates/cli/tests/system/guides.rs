@@ -50,6 +50,48 @@ fn the_guide_to_rehearsing_runs_as_printed() {
     }
 }
 
+/// The commands of a guide, each as it is printed.
+fn commands(name: &str) -> Vec<String> {
+    let is_command = |line: &&str| line.starts_with("ordotaxis ") || line.starts_with("printf ");
+    guide(name).lines().filter(is_command).map(str::to_owned).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_notices_runs_as_printed() {
+    let setting = super::notices::setting("", "", &[]).await;
+    assert_eq!(setting.world.run(&["person", "set", "owner", "--mail", "owner@saltmarsh.example"]).await.code, 0);
+    let lines = commands("notices.md");
+    assert!(lines.len() > 5, "{lines:?}");
+    for line in lines {
+        let ran = setting.world.shell(&line).await;
+        assert_eq!(ran.code, 0, "{line}: {ran:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_landing_runs_as_printed() {
+    let setting = super::landing::Setting::new("rules = 1\n[branch.main]\nland = \"queue\"\n").await;
+    let (world, repository) = (&setting.world, &setting.repository);
+    // What is in the queue waits there, so that every command finds it.
+    setting.hold();
+    for number in 1..=7 {
+        setting.offer(number, &format!("file-{number}"), "1\n").await;
+    }
+    std::fs::write(world.folder.path().join("more.toml"), "rules = 1\n[branch.main]\nland = \"queue\"\nwants = [\"main\"]\n")
+        .expect("written");
+    let bare = world.folder.path().join("gauge.git").display().to_string();
+    repository.git(&["clone", "--quiet", "--bare", ".", &bare]);
+    repository.git(&["push", "--quiet", &bare, "topic/7:refs/heads/topic/neap"]);
+    world.json(&["project", "add", "gauge", "--git", &bare]).await;
+    let head = repository.git(&["rev-parse", "topic/7"]);
+    let lines = commands("landing.md");
+    assert!(lines.len() > 10, "{lines:?}");
+    for line in lines {
+        let ran = world.shell(&line.replace("1a2b3c4d", &head[..8])).await;
+        assert_eq!(ran.code, 0, "{line}: {ran:?}");
+    }
+}
+
 /// A job's own token, used as the guide uses it.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_guides_job_leaves_its_note() {

@@ -7,8 +7,8 @@ use serde_json::{Value, json};
 
 const RULES: &str = "rules = 1\n[branch.main]\nland = \"queue\"\n";
 /// Two files, `a` and `b`, must not be there together; a trial waits while the file that `hold` names is there.
-const PIPELINE: &str = "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.test.together]\n\
-    steps = [\"test ! -e bad\", \"! { test -e a && test -e b; }\", \"while test -n \\\"$HOLD\\\" && test -e \\\"$HOLD\\\"; do sleep 0.05; done\"]\nenv = { HOLD = \"HOLDFILE\" }\n";
+const PIPELINE: &str = "language = 1\norder = \"test > wait\"\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.test.together]\n\
+    steps = [\"test ! -e bad\", \"! { test -e a && test -e b; }\"]\n[job.wait.here]\nsteps = [\"while test -n \\\"$HOLD\\\" && test -e \\\"$HOLD\\\"; do sleep 0.05; done\"]\nenv = { HOLD = \"HOLDFILE\" }\n";
 const CONFIG: &str = "beat = \"250ms\"\nretry_pause = \"100ms\"\nhook_grace = \"1s\"\n";
 
 /// A project whose main branch has these rules, and a runner.
@@ -329,7 +329,10 @@ async fn run_of_push(setting: &Setting, commit: &str) -> Value {
 async fn a_commit_is_not_built_twice() {
     let setting = Setting::new(RULES).await;
     let text = std::fs::read_to_string(setting.repository.folder.join("ordotaxis.toml")).expect("a pipeline");
-    setting.repository.write("ordotaxis.toml", &format!("{text}[job.ship.it]\nif = 'ref.branch == \"main\"'\nsteps = [\"true\"]\n"));
+    setting.repository.write(
+        "ordotaxis.toml",
+        &format!("{}[job.ship.it]\nif = 'ref.branch == \"main\"'\nsteps = [\"true\"]\n", text.replace("test > wait", "test > wait > ship")),
+    );
     let commit = setting.repository.commit("Ship it");
     setting.repository.git(&["push", "--quiet", "origin", "HEAD"]);
     setting.world.verdict("tidegauge", &commit).await;
@@ -428,10 +431,8 @@ async fn rules_that_the_service_keeps_only_make_it_stricter() {
     assert!(journal.matches("project.rules").count() >= 3, "{journal}");
 }
 
-/// A proposal's page says what is new in it: failures, numbers, and what it changes in the plan.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_proposal_says_what_it_brings() {
-    let setting = Setting::new(RULES).await;
+/// Proposal 1, with its verdict: it brings a test that fails, a job, and a number twice as large.
+pub(super) async fn brings(setting: &Setting) -> Value {
     let world = &setting.world;
     let base = "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.test.unit]\nreports = { junit = [\"t.xml\"] }\n\
         facts = [{ name = \"size\", number = true }]\nsteps = [\"wc -c < flash > \\\"$ORDOTAXIS_FACTS/size\\\"\", \"! grep -q failure t.xml\"]\n";
@@ -448,11 +449,19 @@ async fn a_proposal_says_what_it_brings() {
     setting.repository.commit("More");
     setting.repository.git(&["push", "--quiet", "origin", "HEAD"]);
     world.propose("tidegauge", "topic/1", false).await;
-    let one = until("its verdict", || async {
+    until("its verdict", || async {
         let one = world.json(&["proposals", "tidegauge/1"]).await;
         (one["verdicts"][0]["state"] == "failed").then_some(one)
     })
-    .await;
+    .await
+}
+
+/// A proposal's page says what is new in it: failures, numbers, and what it changes in the plan.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_proposal_says_what_it_brings() {
+    let setting = Setting::new(RULES).await;
+    let world = &setting.world;
+    let one = brings(&setting).await;
     assert_eq!(
         (&one["new_failures"], &one["failures"][0]["test"], &one["failures"][0]["message"]),
         (&json!(1), &json!("t > b"), &json!("4100")),

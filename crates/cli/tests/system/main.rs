@@ -1,6 +1,7 @@
 //! The whole system through its real interfaces: the client binary, HTTP, git, and the console in a browser.
 
 mod ahead;
+mod between;
 mod checkout;
 mod client;
 mod console;
@@ -31,6 +32,7 @@ mod mistakes;
 mod notices;
 mod order;
 mod outside;
+mod pages;
 mod private;
 mod proxy;
 mod rehearse;

@@ -18,15 +18,15 @@ use std::sync::{Arc, Mutex};
 
 const PIPELINE: &str = "language = 1\n[starts]\npush = [\"main\"]\n[job.test.unit]\nsteps = [\"test ! -e bad\"]\n[job.test.other]\nsteps = [\"test ! -e worse\"]\n";
 
-struct Setting {
-    world: World,
+pub(super) struct Setting {
+    pub(super) world: World,
     repository: Repository,
     server: MailServer,
-    _runner: Process,
+    runner: Option<Process>,
 }
 
 /// A service that sends mail, with these lines in its configuration and these rules in its project.
-async fn setting(more: &str, rules: &str, persons: &[(&str, &str)]) -> Setting {
+pub(super) async fn setting(more: &str, rules: &str, persons: &[(&str, &str)]) -> Setting {
     let folder = tempfile::tempdir().expect("a folder");
     let server = MailServer::start(folder.path(), None);
     let config = format!(
@@ -46,12 +46,12 @@ async fn setting(more: &str, rules: &str, persons: &[(&str, &str)]) -> Setting {
     }
     let first = repository.push_pipeline(PIPELINE);
     world.verdict("tidegauge", &first).await;
-    Setting { world, repository, server, _runner: runner }
+    Setting { world, repository, server, runner: Some(runner) }
 }
 
 impl Setting {
     /// A commit of someone on main, and its run's number once that has ended.
-    async fn push(&self, who: &str, change: impl FnOnce(&Repository)) -> (String, i64) {
+    pub(super) async fn push(&self, who: &str, change: impl FnOnce(&Repository)) -> (String, i64) {
         change(&self.repository);
         let (name, mail) = (format!("user.name={who}"), format!("user.email={}@saltmarsh.example", who.to_lowercase()));
         self.repository.git(&["add", "--all"]);
@@ -62,12 +62,12 @@ impl Setting {
         (commit, run["number"].as_i64().expect("a number"))
     }
 
-    async fn mails(&self, count: usize) -> Vec<Mail> {
+    pub(super) async fn mails(&self, count: usize) -> Vec<Mail> {
         until(&format!("{count} messages"), || async { (self.server.mails().len() >= count).then(|| self.server.mails()) }).await
     }
 }
 
-fn worse(repository: &Repository) {
+pub(super) fn worse(repository: &Repository) {
     repository.write("bad", "");
 }
 
@@ -179,6 +179,32 @@ async fn everybody_chooses_what_they_are_told() {
     assert!(mails.len() == 3 && mails[2].to == "owner@saltmarsh.example", "the owner, and nobody else: {mails:?}");
 }
 
+/// A runner that goes away and hooks that never come are told to those who asked for it, and to nobody else.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_runner_that_goes_away_and_a_hook_that_never_comes_are_told() {
+    let mut setting = setting("lease = \"1s\"\nhook_grace = \"200ms\"", "", &[("odd", "odd@saltmarsh.example")]).await;
+    let world = &setting.world;
+    assert_eq!(world.run(&["person", "set", "owner", "--mail", "owner@saltmarsh.example"]).await.code, 0);
+    assert_eq!(world.run(&["notice", "set", "--on", "hook,runner", "--whose", "all"]).await.code, 0);
+    let waits = "language = 1\n[starts]\npush = [\"main\"]\n[job.test.unit]\nsteps = [\"sleep 600\"]\n";
+    let commit = setting.repository.push_pipeline(waits);
+    world.run_of("tidegauge", &commit, "a running job", |run| World::job(run, "test.unit")["state"] == "running").await;
+    setting.runner.take().expect("a runner").kill();
+    let told = setting.mails(1).await.remove(0);
+    let run = world.verdict("tidegauge", &commit).await;
+    let sentence = format!("tidegauge: a runner went away in the middle of {}: test.unit, attempt 1", run["run"].as_str().expect("a name"));
+    assert!(told.to == "owner@saltmarsh.example" && told.subject.starts_with(&sentence), "{told:?}");
+    let hook = json!({ "url": "http://127.0.0.1:1/", "secret": "none" });
+    let set = reqwest::Client::new().put(format!("{}/api/repositories/tidegauge/hook", world.forge_url)).json(&hook);
+    set.send().await.expect("an answer").error_for_status().expect("set");
+    setting.repository.push_pipeline(&waits.replace("600", "601"));
+    assert_eq!(world.run(&["project", "poll", "tidegauge", "1s"]).await.code, 0);
+    let mails = setting.mails(2).await;
+    assert!(mails[1].subject.starts_with("tidegauge: 1 push was found by looking; its hook never came"), "{mails:?}");
+    assert!(mails[1].text.contains(&format!("{}/projects/tidegauge/deliveries", world.url)), "{mails:?}");
+    assert!(mails.iter().all(|mail| mail.to == "owner@saltmarsh.example"), "{mails:?}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_server_that_refuses_one_of_three_takes_the_others() {
     let rules = "rules = 1\n[notice.keepers]\nmail = [\"one@saltmarsh.example\", \"refused@saltmarsh.example\", \"later@saltmarsh.example\", \"three@saltmarsh.example\"]\n";
@@ -198,6 +224,26 @@ async fn a_server_that_refuses_one_of_three_takes_the_others() {
     assert_eq!(last.0.as_deref(), Some("waiting"), "it is tried again");
     assert!(last.1.to_string().contains("nobody here is called so"), "{}", last.1);
     assert!(setting.world.run(&["work", "list"]).await.out.contains("not now"));
+}
+
+/// The practice mail sink, as the demo has it: what the service sends is read there.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_practice_sink_shows_what_was_sent() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let sink = ordotaxis_practice::Sink::open(folder.path().join("mail")).expect("a folder");
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let port = listener.local_addr().expect("an address").port();
+    tokio::spawn(sink.clone().take(listener));
+    let config = format!("[mail]\nserver = \"127.0.0.1:{port}\"\ntls = \"none\"\nfrom = \"builds@saltmarsh.example\"\n");
+    let world = World::start_speaking(ORDOTAXIS, config.leak(), folder, Dialect::Practice).await;
+    assert_eq!(world.run(&["person", "set", "owner", "--mail", "refused@saltmarsh.example"]).await.code, 0);
+    let refused = world.run(&["notice", "sample"]).await;
+    assert!(refused.code != 0 && refused.err.contains("nobody here is called so"), "{refused:?}");
+    assert_eq!(world.run(&["person", "set", "owner", "--mail", "ines@saltmarsh.example"]).await.code, 0);
+    // One a second.
+    until("another sample", || async { (world.run(&["notice", "sample"]).await.code == 0).then_some(()) }).await;
+    let came = sink.came();
+    assert!(came.len() == 1 && came[0].contains("To: ines@saltmarsh.example") && came[0].contains("multipart/alternative"), "{came:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -45,7 +45,7 @@ async fn a_proposal_has_one_comment_that_says_how_it_is() {
     let world = &setting.world;
     setting.offer(1, "a", "1\n").await;
     let first = says(world, 1, ": passed").await;
-    let link = "- main passed: `Passed: 1 job";
+    let link = "- main passed: `Passed: 2 jobs";
     assert!(first.text.starts_with("**tidegauge** at ") && first.text.contains(link), "{}", first.text);
     assert!(first.text.contains("`1 approval of its newest commit is missing, by maren`"), "{}", first.text);
     // Another commit, which fails: the same comment speaks of it, and names what fails.

@@ -66,6 +66,9 @@ pub struct Answered {
     pub by: String,
     pub command: String,
     pub answer: String,
+    /// What names the call that it answers, so that one is not done twice; empty in answers of before.
+    #[serde(default)]
+    pub call: String,
 }
 
 impl Comment {
@@ -165,7 +168,7 @@ mod tests {
                 Grown { name: "fact.build.gauge.size".into(), now: "640".into(), before: Some("512".into()), wants: None },
             ],
             landing: vec!["place 2 in the queue of main: is being tested after 7".into()],
-            answers: vec![Answered { by: "maren".into(), command: "land".into(), answer: "it takes place 2".into() }],
+            answers: vec![Answered { by: "maren".into(), command: "land".into(), answer: "it takes place 2".into(), call: "7 0".into() }],
         };
         insta::assert_snapshot!(comment.text());
         assert_eq!(comment.verdict(), "failed", "the worst counts");
@@ -188,7 +191,7 @@ mod tests {
                 failures: vec![one; 20],
                 numbers: vec![Grown { name: text.clone(), now: text.clone(), before: Some("2".into()), wants: Some(text.clone()) }],
                 landing: vec![text.clone()],
-                answers: vec![Answered { by: text.clone(), command: text.clone(), answer: text.clone() }],
+                answers: vec![Answered { by: text.clone(), command: text.clone(), answer: text.clone(), call: text.clone() }],
             };
             let written = comment.text();
             prop_assert_eq!(spoken(&written), []);

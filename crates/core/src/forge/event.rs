@@ -21,6 +21,8 @@ pub enum Event {
     /// A branch or tag was removed.
     Gone {
         name: String,
+        /// Which of the two it was; none where the forge does not say.
+        tag: Option<bool>,
         by: Option<String>,
     },
     /// A proposal was offered, or what it offers changed.
@@ -97,7 +99,10 @@ impl Event {
         match self {
             Event::Push { branch, commit, by: who, .. } => format!("a push to {branch}, {}{}", short(commit), by(who)),
             Event::Tag { tag, commit, by: who } => format!("the tag {tag}, {}{}", short(commit), by(who)),
-            Event::Gone { name, by: who } => format!("{name} was removed{}", by(who)),
+            Event::Gone { name, tag, by: who } => {
+                let what = tag.map_or("", |tag| if tag { "the tag " } else { "the branch " });
+                format!("{what}{name} was removed{}", by(who))
+            }
             Event::Proposal(offer) => {
                 let number = offer.number.as_ref().map(|number| format!(" {number}")).unwrap_or_default();
                 let draft = if offer.draft { ", a draft" } else { "" };

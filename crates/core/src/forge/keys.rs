@@ -90,7 +90,13 @@ pub(super) const TAG: &[Key] = &[
     needed("commit", FIELD, "what it names; nothing but zeros: it was removed"),
     BY,
 ];
-const GONE: &[Key] = &[WHEN_KEY, EACH, needed("name", FIELD, "the branch or tag that was removed"), BY];
+const GONE: &[Key] = &[
+    WHEN_KEY,
+    EACH,
+    needed("name", FIELD, "the branch or tag that was removed"),
+    key("tag", FLAG, "whether it was a tag; known by itself where the name begins with `refs/heads/` or `refs/tags/`"),
+    BY,
+];
 const CLOSED: &[Key] = &[WHEN_KEY, EACH, NUMBER, BY];
 const LANDED: &[Key] = &[WHEN_KEY, EACH, NUMBER, key("commit", FIELD, "the commit that it landed as"), BY];
 const COMMENT: &[Key] = &[WHEN_KEY, EACH, NUMBER, needed("text", FIELD, "what was written"), BY];

@@ -79,20 +79,23 @@ impl Pattern {
                 let branch = self.name(part, "branch", "refs/heads/")?;
                 match self.commit(part)? {
                     Some(commit) => Event::Push { branch, commit, before: self.optional(part, "before"), by },
-                    None => Event::Gone { name: branch, by },
+                    None => Event::Gone { name: branch, tag: Some(false), by },
                 }
             }
             "tag" => {
                 let tag = self.name(part, "tag", "refs/tags/")?;
                 match self.commit(part)? {
                     Some(commit) => Event::Tag { tag, commit, by },
-                    None => Event::Gone { name: tag, by },
+                    None => Event::Gone { name: tag, tag: Some(true), by },
                 }
             }
             "gone" => {
                 let name = self.needed(part, "name")?;
-                let short = ["refs/heads/", "refs/tags/"].iter().find_map(|prefix| name.strip_prefix(prefix));
-                Event::Gone { name: short.unwrap_or(&name).to_owned(), by }
+                match (name.strip_prefix("refs/heads/"), name.strip_prefix("refs/tags/")) {
+                    (Some(branch), _) => Event::Gone { name: branch.to_owned(), tag: Some(false), by },
+                    (_, Some(tag)) => Event::Gone { name: tag.to_owned(), tag: Some(true), by },
+                    _ => Event::Gone { tag: self.flag(part, "tag"), name, by },
+                }
             }
             "closed" => Event::Closed { proposal: proposal()?, by },
             "landed" => Event::Landed { proposal: proposal()?, commit: self.optional(part, "commit"), by },

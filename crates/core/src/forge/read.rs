@@ -20,7 +20,7 @@ use toml::de::{DeTable, DeValue};
 const EVENTS: [(&str, &[&str]); 8] = [
     ("push", &["branch", "commit", "before", "by"]),
     ("tag", &["tag", "commit", "by"]),
-    ("gone", &["name", "by"]),
+    ("gone", &["name", "tag", "by"]),
     ("proposal", OFFER),
     ("closed", &["number", "by"]),
     ("landed", &["number", "commit", "by"]),

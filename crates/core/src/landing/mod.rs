@@ -6,9 +6,10 @@
 //! branch ── trial 1 (a) ── trial 2 (b on a) ── trial 3 (c on a and b)
 //! ```
 //!
-//! When trial 2 fails while trial 1 still runs, c is tried on a alone: whatever becomes of a, a trial on top of b is of no
-//! use any more. When a has landed, b is known to fail on exactly what the branch holds, and leaves. When a leaves instead,
-//! b is tried anew, since a may have been the reason.
+//! When trial 2 fails while trial 1 still runs, either may be the reason, and whatever is tried behind them would be a guess:
+//! c waits until trial 1 has ended. Where it is known that what failed passes in trial 1, b is the reason: c is tried on a
+//! alone at once. When a has landed, b is known to fail on exactly what the branch holds, and leaves. When a leaves instead, b
+//! is tried anew.
 //!
 //! - `queue`: what is kept, and each event's own part;
 //! - `settle`: what should be tried now, and what may land;
@@ -98,12 +99,19 @@ pub enum Event {
         trial: u64,
         why: String,
     },
-    /// What its runs said. `flaky`: all that failed is known to fail by itself at times.
+    /// What its runs said.
     Verdict {
         trial: u64,
         passed: bool,
         sentence: String,
+        /// All that failed is known to fail by itself at times.
         flaky: bool,
+        /// All that failed has passed in the trial that it was put on top of.
+        own: bool,
+    },
+    /// All that failed in a trial has passed, by now, in the one that it was put on top of.
+    Cleared {
+        trial: u64,
     },
     /// The branch names this commit now.
     Moved {

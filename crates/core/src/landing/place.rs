@@ -54,6 +54,10 @@ pub enum Standing {
     },
     /// One ahead holds it already.
     Contained,
+    /// One ahead fails, and nobody knows yet whether by itself.
+    Unclear {
+        of: String,
+    },
     /// No trial is free.
     Waiting,
 }
@@ -80,6 +84,7 @@ impl Standing {
             Standing::Doubtful { why } => format!("fails{}: {why}", after()),
             Standing::Conflicts { files } => format!("does not fit{}: {}", after(), files.join(", ")),
             Standing::Contained => format!("is part of what is ahead of it{}", after()),
+            Standing::Unclear { of } => format!("waits until it is known whether {of} fails by itself"),
             Standing::Waiting => format!("waits for a free trial{}", after()),
         }
     }
@@ -112,10 +117,10 @@ impl Queue {
             return Standing::Lacks { why: why.clone() };
         }
         match self.alone(&entry.offered) {
-            Some(Marked::Failed { sentence }) => Standing::Doubtful { why: sentence.clone() },
+            Some(Marked::Failed { sentence, .. }) => Standing::Doubtful { why: sentence.clone() },
             Some(Marked::Conflict { files }) => Standing::Conflicts { files: files.clone() },
             Some(Marked::Contained) => Standing::Contained,
-            None => Standing::Waiting,
+            None => self.unclear_before(&entry.offered).map_or(Standing::Waiting, |of| Standing::Unclear { of }),
         }
     }
 

@@ -120,11 +120,15 @@ pub struct Mark {
 pub enum Marked {
     Failed {
         sentence: String,
+        /// What failed passes without it: nothing ahead of it can be the reason.
+        #[serde(default)]
+        own: bool,
+        /// The trial that told it; 0 in queues of before.
+        #[serde(default)]
+        trial: u64,
     },
     /// The last of the group does not fit on what is before it.
-    Conflict {
-        files: Vec<String>,
-    },
+    Conflict { files: Vec<String> },
     /// What is before the last of the group holds it already.
     Contained,
 }
@@ -236,7 +240,12 @@ impl Queue {
                     trial.state = TrialState::Unmade { why };
                 }
             }
-            Event::Verdict { trial, passed, sentence, flaky } => self.verdict(trial, passed, sentence, flaky, effects),
+            Event::Verdict { trial, passed: true, .. } => self.passed(trial),
+            Event::Verdict { trial, sentence, flaky, own, .. } => {
+                let failed = Marked::Failed { sentence, own, trial };
+                self.failed(trial, failed, flaky, effects);
+            }
+            Event::Cleared { trial } => self.cleared(trial),
             Event::Moved { head } => self.moved(head, effects),
             Event::Landed { trial } => self.landed(trial, effects),
             Event::NotLanded { trial, head, sure, why } => self.not_landed(trial, head, sure, why),
@@ -292,22 +301,47 @@ impl Queue {
         self.marks.push(mark);
     }
 
-    fn verdict(&mut self, number: u64, passed: bool, sentence: String, flaky: bool, effects: &mut Vec<Effect>) {
+    fn passed(&mut self, number: u64) {
         let Some(trial) = self.trial_mut(number) else { return };
         let TrialState::Running { commit } = trial.state.clone() else { return };
-        if passed {
-            trial.state = TrialState::Passed { commit };
-            let group = trial.group.clone();
-            self.clear(&group);
-        } else if flaky && !trial.twice {
+        trial.state = TrialState::Passed { commit };
+        let group = trial.group.clone();
+        self.clear(&group);
+    }
+
+    /// What failed by chance, it may be, is tried once more.
+    fn failed(&mut self, number: u64, is: Marked, flaky: bool, effects: &mut Vec<Effect>) {
+        let Some(trial) = self.trial_mut(number) else { return };
+        let TrialState::Running { commit } = trial.state.clone() else { return };
+        if flaky && !trial.twice {
             trial.twice = true;
             effects.push(Effect::Try { trial: number, commit, again: true });
         } else {
-            let mark = Mark { on: trial.on.clone(), group: trial.group.clone(), is: Marked::Failed { sentence } };
+            let mark = Mark { on: trial.on.clone(), group: trial.group.clone(), is };
             self.trials.retain(|trial| trial.number != number);
             self.suspect(&mark.group);
             self.marks.push(mark);
         }
+    }
+
+    /// What failed there fails by itself.
+    fn cleared(&mut self, number: u64) {
+        for mark in &mut self.marks {
+            if let Marked::Failed { own, trial, .. } = &mut mark.is
+                && *trial == number
+                && number > 0
+            {
+                *own = true;
+            }
+        }
+    }
+
+    /// Trials that failed, it may be because of what is ahead of them, with the commit that each was put on.
+    pub fn unclear(&self) -> impl Iterator<Item = (u64, &str)> {
+        self.marks.iter().filter_map(|mark| match mark.is {
+            Marked::Failed { own: false, trial, .. } if mark.on != self.head => Some((trial, mark.on.as_str())),
+            _ => None,
+        })
     }
 
     /// One of these is guilty. Of those that were suspected with them nothing is known any more; one alone is found.

@@ -12,6 +12,8 @@ struct Walk {
     kept: Vec<u64>,
     /// One that is to be made.
     make: Option<(String, Vec<Offered>)>,
+    /// A proposal that fails, it may be because of one ahead of it: what comes behind it is not made before that is known.
+    unclear: Option<Offered>,
 }
 
 impl Queue {
@@ -52,7 +54,7 @@ impl Queue {
             .iter()
             .filter(|mark| mark.on == self.head)
             .filter_map(|mark| match (&mark.group[..], &mark.is) {
-                ([one], Marked::Failed { sentence }) => Some((one, sentence.clone())),
+                ([one], Marked::Failed { sentence, .. }) => Some((one, sentence.clone())),
                 ([one], Marked::Conflict { files }) => Some((one, does_not_fit(files))),
                 ([one], Marked::Contained) => Some((one, "the branch holds it already".to_owned())),
                 _ => None,
@@ -68,7 +70,7 @@ impl Queue {
     /// Goes from the branch upwards: which trials stay, and which is made next.
     fn walk(&self) -> Walk {
         let candidates = self.candidates();
-        let (mut kept, mut on, mut at, mut live) = (Vec::new(), self.head.clone(), 0, 0);
+        let (mut kept, mut on, mut at, mut live, mut unclear) = (Vec::new(), self.head.clone(), 0, 0, None);
         // What was pushed is the front, whatever is asked for meanwhile.
         if let Some(front) = self.trials.iter().find(|trial| trial.may_have_landed()) {
             kept.push(front.number);
@@ -87,19 +89,36 @@ impl Queue {
                 match trial.commit() {
                     Some(commit) => on = commit.clone(),
                     // What comes on top of it can be made when it is.
-                    None => return Walk { kept, make: None },
+                    None => return Walk { kept, make: None, unclear },
                 }
                 continue;
             }
-            let size = self.size(&on, rest);
+            if unclear.is_none() && live > 0 && self.may_be_led_astray(&on, rest) {
+                unclear = rest.first().cloned();
+            }
+            // What is tried behind already is looked for on; nothing more is made.
+            let size = if unclear.is_some() { 0 } else { self.size(&on, rest) };
             if size == 0 {
                 at += 1;
                 continue;
             }
             let make = (live < self.manner.ahead.max(1)).then(|| (on, rest[..size].to_vec()));
-            return Walk { kept, make };
+            return Walk { kept, make, unclear };
         }
-        Walk { kept, make: None }
+        Walk { kept, make: None, unclear }
+    }
+
+    /// Whether the first of these failed on a commit, alone or with others, and nobody knows that what is ahead is well.
+    fn may_be_led_astray(&self, on: &str, rest: &[Offered]) -> bool {
+        let failed = |is: &Marked| matches!(is, Marked::Failed { own: false, .. });
+        self.marks.iter().any(|mark| mark.on == on && rest.starts_with(&mark.group) && failed(&mark.is))
+    }
+
+    /// The proposal that another waits behind, since nobody knows yet whether it fails by itself.
+    pub(super) fn unclear_before(&self, offered: &Offered) -> Option<String> {
+        let unclear = self.walk().unclear?;
+        let place = |one: &Offered| self.entries.iter().position(|entry| entry.offered == *one);
+        (place(&unclear)? < place(offered)?).then_some(unclear.proposal)
     }
 
     /// How many of these, from the first on, can be put on a commit as far as is known; 0: not even the first.

@@ -25,7 +25,8 @@ pub enum Change {
         job: JobId,
         on: JobId,
     },
-    /// A part of the job's definition is another: its words before and after, empty where it had none.
+    /// A part of the job's definition is another, or why it is skipped (`skipped`, which also depends on what began the run):
+    /// its words before and after, empty where it had none.
     KeyChanged {
         job: JobId,
         key: String,
@@ -64,7 +65,9 @@ pub fn compare(before: &Plan, after: &Plan) -> Vec<Change> {
         changes.extend(waits.difference(waited).filter(both).map(|on| Change::WaitCame { job: job.id.clone(), on: (*on).clone() }));
         changes.extend(waited.difference(waits).filter(both).map(|on| Change::WaitGone { job: job.id.clone(), on: (*on).clone() }));
         let (was, is) = (keys(was, before), keys(job, after));
-        for key in was.keys().chain(is.keys()).collect::<BTreeSet<_>>() {
+        // Of a job that is skipped in one of them, no condition is left to compare.
+        let compared = |key: &&str| **key != *"if" || !(was.contains_key("skipped") || is.contains_key("skipped"));
+        for key in was.keys().chain(is.keys()).filter(|key| compared(key)).collect::<BTreeSet<_>>() {
             let (before, after) = (was.get(key).cloned().unwrap_or_default(), is.get(key).cloned().unwrap_or_default());
             if before != after {
                 changes.push(Change::KeyChanged { job: job.id.clone(), key: (*key).to_owned(), before, after });
@@ -97,7 +100,8 @@ fn keys(job: &PlannedJob, plan: &Plan) -> BTreeMap<&'static str, String> {
     put("may_fail", text(&job.may_fail));
     put("checkout", text(&job.checkout));
     put("upon", text(&job.upon));
-    put("if", job.skipped.clone().or_else(|| job.conditions.first().cloned()).unwrap_or_default());
+    put("if", job.conditions.first().cloned().unwrap_or_default());
+    put("skipped", job.skipped.clone().unwrap_or_default());
     let takes: Vec<String> = job.takes.iter().map(|take| format!("{}/{}", plan.jobs[take.job].id.without_cell(), take.artifact)).collect();
     put("takes", takes.join(", "));
     put("runner", text(&job.extras));

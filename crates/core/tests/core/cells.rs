@@ -1,6 +1,6 @@
 //! Matrices against plain loops, and who takes from which cell.
 
-use ordotaxis_core::plan::{Because, BorrowedFiles, Occasion, Plan, Source, compare, edges, plan, svg};
+use ordotaxis_core::plan::{Because, BorrowedFiles, Change, Occasion, Plan, Source, compare, edges, plan, svg};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 
@@ -81,4 +81,24 @@ proptest! {
         let picture = svg(&plan);
         prop_assert!(picture.contains("cell") && picture.matches("<g").count() == picture.matches("</g>").count());
     }
+}
+
+/// Why a job is skipped depends on what began the run as well; its condition is told apart, and only where it can be seen in both.
+#[test]
+fn what_is_skipped_is_told_apart_from_what_is_written() {
+    let text = "language = 1\n[job.a.x]\nif = \"ref.branch == 'main'\"\nsteps = ['true']\n";
+    let planned = |branch: &str| {
+        let borrowed = BorrowedFiles::new();
+        plan(Source { text, name: "main", borrowed: &borrowed }, &Occasion::push(branch)).expect("a plan").plan
+    };
+    let keys = |one: &Plan, other: &Plan| {
+        let key = |change: Change| if let Change::KeyChanged { key, .. } = change { key } else { panic!("{change:?}") };
+        compare(one, other).into_iter().map(key).collect::<Vec<_>>()
+    };
+    let (main, topic) = (planned("main"), planned("topic/a"));
+    assert!(topic.jobs[0].skipped.is_some());
+    assert_eq!(keys(&main, &topic), ["skipped"]);
+    let mut late = main.clone();
+    late.jobs[0].conditions = vec!["facts.a == '1'".into()];
+    assert_eq!((keys(&main, &late), keys(&topic, &late)), (vec!["if".to_owned()], vec!["skipped".to_owned()]));
 }

@@ -74,13 +74,33 @@ fn one_delivery_may_hold_many_events_and_each_is_read_where_the_profile_points()
         reading.events,
         [
             Event::Push { branch: "main".into(), commit: commit("b"), before: Some(commit("a")), by: Some("Ines".into()) },
-            Event::Gone { name: "old".into(), by: Some("Ines".into()) },
+            Event::Gone { name: "old".into(), tag: Some(false), by: Some("Ines".into()) },
         ]
     );
     let misses: Vec<String> = reading.misses.iter().map(ToString::to_string).collect();
     assert_eq!(misses, ["`commit` of [hook.push] is not at /to or /now (line 11 of the profile)"]);
     assert_eq!(whole().delivery_id(&headers, &body).as_deref(), Some("9"));
     assert_eq!(whole().events(&BTreeMap::new(), &body).events, [], "the header is missing");
+}
+
+/// A branch and a tag may be called the same: which of them is gone is said, or not known.
+#[test]
+fn what_is_gone_is_a_branch_or_a_tag_where_that_is_known() {
+    let text = "[hook]\nsignature = \"standard-webhooks\"\n[hook.gone]\nwhen = { pointer = \"/gone\", there = true }\nname = \"/gone\"\n";
+    let gone = |text: &str, body: Value| {
+        let (read, told) = profile(text);
+        let events = read.unwrap_or_else(|| panic!("{told:?}")).events(&BTreeMap::new(), &body).events;
+        let [Event::Gone { name, tag, .. }] = &events[..] else { panic!("{events:?}") };
+        (name.clone(), *tag, events[0].sentence())
+    };
+    let said = |name: &str, tag, sentence: &str| (name.to_owned(), tag, sentence.to_owned());
+    assert_eq!(gone(text, json!({ "gone": "refs/heads/v1" })), said("v1", Some(false), "the branch v1 was removed"));
+    assert_eq!(gone(text, json!({ "gone": "refs/tags/v1" })), said("v1", Some(true), "the tag v1 was removed"));
+    assert_eq!(gone(text, json!({ "gone": "v1" })), said("v1", None, "v1 was removed"));
+    let told = format!("{text}tag = {{ pointer = \"/kind\", is = \"tag\" }}\n");
+    assert_eq!(gone(&told, json!({ "gone": "v1", "kind": "tag" })).1, Some(true));
+    assert_eq!(gone(&told, json!({ "gone": "v1", "kind": "branch" })).1, Some(false));
+    assert_eq!(gone(&told, json!({ "gone": "refs/heads/v1", "kind": "tag" })).1, Some(false), "its name says it better");
 }
 
 /// Of what nobody knows where it comes from, nobody may say that it comes from inside.

@@ -19,6 +19,7 @@ pub(super) fn router() -> Router<Forge> {
         .route("/beacon/sayings", post(say))
         .route("/beacon/sayings/{key}", post(say_again))
         .route("/beacon/merges", get(merges))
+        .route("/beacon/merges/{key}", get(one_merge))
         .route("/beacon/nods", get(nods))
         .route("/beacon/merges/{key}/joined", post(joined))
 }
@@ -88,6 +89,12 @@ async fn merges(State(forge): State<Forge>, Query(of): Query<Of>, headers: Heade
     let list: Vec<Value> = page.iter().map(|proposal| merge(&forge.url, &of.repository, proposal)).collect();
     let at = if more { format!("?repository={}&page={}", of.repository, of.page + 1) } else { String::new() };
     Ok(Json(json!({ "merges": list, "more": { "at": at } })))
+}
+
+async fn one_merge(State(forge): State<Forge>, Path(key): Path<String>, Query(of): Query<Of>, headers: HeaderMap) -> Answer<Json<Value>> {
+    opens(&forge, &of, &headers)?;
+    let proposal = forge.proposal(&of.repository, number(&key, 'm')?)?;
+    Ok(Json(json!({ "found": merge(&forge.url, &of.repository, &proposal) })))
 }
 
 async fn nods(State(forge): State<Forge>, Query(of): Query<Of>, headers: HeaderMap) -> Answer<Json<Value>> {

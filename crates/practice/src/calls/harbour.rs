@@ -22,6 +22,7 @@ pub(super) fn router() -> Router<Forge> {
         .route("/harbour/{berth}/passages/{no}/remark", put(remark))
         .route("/harbour/{berth}/remarks/{no}", patch(remark_again))
         .route("/harbour/{berth}/passages", get(passages))
+        .route("/harbour/{berth}/passages/{no}", get(one_passage))
         .route("/harbour/{berth}/passages/{no}/leaves", get(leaves))
         .route("/harbour/{berth}/passages/{no}/mooring", put(mooring))
 }
@@ -107,6 +108,11 @@ async fn passages(State(forge): State<Forge>, Path(berth): Path<String>, Query(a
     let first = format!("</harbour/{berth}/passages>; rel=\"first\"");
     let link = if more { format!("{first}, </harbour/{berth}/passages?from={}>; rel=\"next\"", at.from + 1) } else { first };
     Ok(([("link", link)], Json(list)).into_response())
+}
+
+async fn one_passage(State(forge): State<Forge>, Path((berth, no)): Path<(String, usize)>, headers: HeaderMap) -> Answer<Json<Value>> {
+    opens(&forge, &berth, &headers)?;
+    Ok(Json(passage(&forge.url, &berth, &forge.proposal(&berth, no)?, None)))
 }
 
 async fn leaves(State(forge): State<Forge>, Path((berth, no)): Path<(String, usize)>, headers: HeaderMap) -> Answer<Json<Value>> {

@@ -18,6 +18,7 @@ pub(super) fn router() -> Router<Forge> {
         .route("/api/repositories/{name}/proposals/{number}/comments", post(comment))
         .route("/api/repositories/{name}/proposals/{number}/comments/{id}", put(comment_again))
         .route("/api/repositories/{name}/proposals", get(proposals))
+        .route("/api/repositories/{name}/proposals/{number}", get(proposal))
         .route("/api/repositories/{name}/proposals/{number}/reviews", get(reviews))
         .route("/api/repositories/{name}/proposals/{number}/landed", post(landed))
 }
@@ -86,6 +87,11 @@ async fn proposals(
     let list: Vec<Value> = page.iter().map(|proposal| about(&forge.url, &name, proposal)).collect();
     let next = more.then(|| format!("{}/api/repositories/{name}/proposals?page={}", forge.url, at.page + 1));
     Ok(Json(json!({ "proposals": list, "next": next })))
+}
+
+async fn proposal(State(forge): State<Forge>, Path((name, number)): Path<(String, usize)>, headers: HeaderMap) -> Answer<Json<Value>> {
+    opens(&forge, &name, &headers)?;
+    Ok(Json(about(&forge.url, &name, &forge.proposal(&name, number)?)))
 }
 
 async fn reviews(State(forge): State<Forge>, Path((name, number)): Path<(String, usize)>, headers: HeaderMap) -> Answer<Json<Vec<Review>>> {

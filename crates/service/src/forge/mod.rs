@@ -4,12 +4,15 @@
 //! - `signed`: whether a delivery is the forge's;
 //! - `take`: a delivery read, kept, and made into work;
 //! - `offered`: proposals that are made here, where there is no forge;
-//! - `call`: one request to a forge, with its limits;
+//! - `call`: one request to a forge, with its limits; `pages`: lists of it;
+//! - `now`: how a proposal is at its forge now;
 //! - `poll`: repositories are looked at, so that what no hook tells is found.
 
 mod call;
+mod now;
 mod occasion;
 mod offered;
+mod pages;
 mod poll;
 mod polls;
 mod profiles;
@@ -17,6 +20,7 @@ mod signed;
 mod take;
 
 pub(crate) use call::{CallError, Forge};
+pub(crate) use now::{LookError, look_at, offered_now};
 pub(crate) use offered::offer;
 pub(crate) use poll::work as poll;
 pub(crate) use polls::Polls;

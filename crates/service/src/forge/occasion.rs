@@ -1,7 +1,8 @@
-//! What starts pipelines.
+//! What starts pipelines, and the work that it is.
 
 use ordotaxis_core::forge::Event;
 use ordotaxis_core::plan::{Cause, Occasion};
+use ordotaxis_store::{NewWork, Project, WorkKind};
 
 /// The occasion that an event is, where it starts pipelines.
 pub(super) fn occasion(event: &Event) -> Option<Occasion> {
@@ -23,4 +24,10 @@ pub(super) fn occasion(event: &Event) -> Option<Occasion> {
         }
         _ => None,
     }
+}
+
+/// An event that starts pipelines as work. `once` names it.
+pub(super) fn work_of(project: &Project, event: &Event, once: String) -> NewWork {
+    let body = occasion(event).and_then(|occasion| serde_json::to_string(&occasion).ok()).unwrap_or_default();
+    NewWork { kind: WorkKind::Occasion, project_id: project.id, lane: String::new(), once: Some(once), body }
 }

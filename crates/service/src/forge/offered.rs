@@ -1,18 +1,15 @@
 //! Proposals of projects without a forge: offered here, by command. They follow their branch as a forge's do.
 
-use super::occasion::occasion;
+use super::occasion::work_of;
 use crate::landing::told_of_proposal;
 use ordotaxis_core::forge::{Event, Offer};
-use ordotaxis_store::{NewWork, Project, StoreError, Tx, WorkKind};
+use ordotaxis_store::{Project, StoreError, Tx};
 
 /// Offers a branch, or what it names now, and begins what that starts.
 pub(crate) async fn offer(tx: &mut Tx, project: &Project, number: &str, offer: Offer) -> Result<(), StoreError> {
     tx.set_proposal(project.id, number, &offer).await?;
     let once = format!("offered {number} {}", offer.commit);
-    let Some(occasion) = occasion(&Event::Proposal(offer)) else { return Ok(()) };
-    let body = serde_json::to_string(&occasion).unwrap_or_default();
-    let new = NewWork { kind: WorkKind::Occasion, project_id: project.id, lane: String::new(), once: Some(once), body };
-    tx.add_work(&new).await.map(drop)
+    tx.add_work(&work_of(project, &Event::Proposal(offer), once)).await.map(drop)
 }
 
 /// A branch names another commit, or none any more: so do the proposals that offer it. A forge tells of its own.

@@ -2,18 +2,20 @@
 //! lost is found. What is found is an occasion like any other; what a hook tells meanwhile counts before it.
 
 use super::call::{CallError, Forge};
-use super::occasion::occasion;
+use super::now::{LookError, look_at};
+use super::occasion::work_of;
 use super::offered::follow;
+use super::pages::listed;
 use super::polls::Polls;
 use crate::app::App;
 use crate::clock;
 use crate::landing::{told_moved, told_of_proposal};
 use crate::notices::{News, news};
-use ordotaxis_core::forge::{Event, Kind, Offer};
+use ordotaxis_core::forge::{Event, Kind, Offer, Request};
+use ordotaxis_core::landing::Queue;
 use ordotaxis_core::language::counted;
-use ordotaxis_git::GitError;
-use ordotaxis_store::{NewWork, PolledRow, Project, ProposalRow, StoreError, WorkKind};
-use std::collections::BTreeMap;
+use ordotaxis_store::{PolledRow, Project, ProposalRow};
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::Semaphore;
@@ -26,21 +28,10 @@ const TOLD: Duration = Duration::from_secs(10 * 60);
 const LONGEST_PAUSE: Duration = Duration::from_secs(30 * 60);
 /// How many are looked at side by side.
 const AT_ONCE: usize = 8;
-/// A list of proposals is read up to so many pages; of a longer one nothing is taken for closed.
-const MOST_PAGES: usize = 100;
+/// Of so many proposals everybody's word is asked for in one look.
+const MOST_ASKED: usize = 50;
 /// How often the projects are looked through for one that is due.
 const TICK: Duration = Duration::from_secs(1);
-
-/// Why a repository could not be looked at.
-#[derive(Debug, thiserror::Error)]
-enum LookError {
-    #[error("{0}")]
-    Git(#[from] GitError),
-    #[error("{0}")]
-    Forge(#[from] CallError),
-    #[error(transparent)]
-    Store(#[from] StoreError),
-}
 
 /// How often a project is looked at; none: never.
 fn every(row: &PolledRow, has_hooks: bool) -> Option<Duration> {
@@ -133,6 +124,7 @@ async fn look_once(app: &App, row: &PolledRow) -> Result<Duration, LookError> {
     let Some(project) = app.records.project_by_id(row.id).await? else { return Ok(LONGEST_PAUSE) };
     let has_hooks = app.records.newest_hook(row.id).await?.is_some();
     look(app, &project, row.looked_at.is_none(), has_hooks).await?;
+    ask_for_words(app, &project, has_hooks).await?;
     Ok(every(row, has_hooks).unwrap_or(LONGEST_PAUSE))
 }
 
@@ -233,11 +225,6 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
     Ok(())
 }
 
-fn work_of(project: &Project, event: &Event, once: String) -> NewWork {
-    let body = occasion(event).and_then(|occasion| serde_json::to_string(&occasion).ok()).unwrap_or_default();
-    NewWork { kind: WorkKind::Occasion, project_id: project.id, lane: String::new(), once: Some(once), body }
-}
-
 /// What no hook had told.
 #[derive(Debug, Default)]
 struct Found {
@@ -297,21 +284,30 @@ async fn offers(app: &App, project: &Project) -> Result<Offers, LookError> {
     if !forge.can(Kind::Proposals) {
         return Ok(Offers::default());
     }
-    let (first, request) = (forge.call(Kind::Proposals, BTreeMap::new())?, forge.request(Kind::Proposals)?);
-    let mut page = forge.ask(Kind::Proposals, BTreeMap::new()).await?;
-    let mut read = Vec::new();
-    for _ in 0..MOST_PAGES {
-        let odd = |why: String| CallError::Odd { request: Kind::Proposals.word(), why };
-        let items = request.offers(&page.body).ok_or_else(|| odd("there is no list where `items` points".into()))?;
-        for item in items {
-            read.push(item.map_err(|miss| odd(miss.to_string()))?);
-        }
-        match request.next(&page.headers, &page.body) {
-            Some(address) => page = forge.ask_page(Kind::Proposals, &first, &address).await?,
-            None => return Ok(Offers { all: Some(read.clone()), read }),
+    let list = listed(&forge, Kind::Proposals, BTreeMap::new(), Request::offers).await?;
+    // Of a list without end nothing is taken for closed.
+    Ok(Offers { all: list.whole.then(|| list.items.clone()), read: list.items })
+}
+
+/// Words on proposals may have been lost: of those that stand in a queue, and of all where no hook tells of any.
+async fn ask_for_words(app: &App, project: &Project, has_hooks: bool) -> Result<(), LookError> {
+    if !Forge::of(app, project).is_some_and(|forge| forge.is_ok_and(|forge| forge.can(Kind::Reviews))) {
+        return Ok(());
+    }
+    let queued: HashSet<String> = app.records.landings(project.id).await?.iter().flat_map(|(_, queue)| in_queue(queue)).collect();
+    let open = app.records.proposals(project.id, true, i64::MAX).await?.into_iter();
+    for row in open.filter(|row| !has_hooks || queued.contains(&row.number)).take(MOST_ASKED) {
+        match look_at(app, project, &row).await {
+            // It may have gone since the list was read: the next look says so.
+            Ok(()) | Err(LookError::Forge(CallError::Gone(_))) => {}
+            Err(error) => return Err(error),
         }
     }
-    Ok(Offers { read, all: None })
+    Ok(())
+}
+
+fn in_queue(queue: &Queue) -> Vec<String> {
+    queue.entries().iter().map(|entry| entry.offered.proposal.clone()).collect()
 }
 
 #[cfg(test)]

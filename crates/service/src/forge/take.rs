@@ -11,7 +11,7 @@ use crate::landing::{told_moved, told_of_proposal, told_of_review};
 use crate::talk::{comment_anew, take_spoken};
 use ordotaxis_core::access::{Action, Actor, Way, Who};
 use ordotaxis_core::forge::{Delivery, Event, NoBody, Profile, Reading, spoken};
-use ordotaxis_store::{DeliveryRow, Entry, NewDelivery, NewWork, Project, StoreError, Tx, WorkKind};
+use ordotaxis_store::{DeliveryRow, Entry, Given, NewDelivery, NewWork, Project, StoreError, Tx, WorkKind};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 
@@ -274,11 +274,13 @@ async fn believe(tx: &mut Tx, project: &Project, event: &Event) -> Result<(), St
             follow(tx, project, branch, Some(commit)).await?;
         }
         Event::Tag { tag, commit, .. } => tx.set_ref_seen(id, &format!("refs/tags/{tag}"), Some(commit)).await?,
-        Event::Gone { name, .. } => {
+        Event::Gone { name, tag: Some(true), .. } => tx.set_ref_seen(id, &format!("refs/tags/{name}"), None).await?,
+        Event::Gone { name, tag: Some(false), .. } => {
             tx.set_ref_seen(id, &format!("refs/heads/{name}"), None).await?;
-            tx.set_ref_seen(id, &format!("refs/tags/{name}"), None).await?;
             follow(tx, project, name, None).await?;
         }
+        // Which of the two it was, the next look at the repository tells.
+        Event::Gone { tag: None, .. } => {}
         Event::Proposal(offer) => {
             if let Some(number) = &offer.number {
                 tx.set_proposal(id, number, offer).await?;
@@ -295,7 +297,7 @@ async fn believe(tx: &mut Tx, project: &Project, event: &Event) -> Result<(), St
             told_of_proposal(tx, id, proposal, None, "it has landed past the queue").await?;
         }
         Event::Review(review) => {
-            tx.set_review(id, &review.proposal, &review.by, review.approves, review.commit.as_deref()).await?;
+            tx.set_review(id, &review.proposal, (&review.by, Given::Forge), review.approves, review.commit.as_deref()).await?;
             told_of_review(tx, id, &review.proposal).await?;
         }
         Event::Comment { .. } => {}

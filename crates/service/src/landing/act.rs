@@ -2,6 +2,7 @@
 
 use super::asked::LandingWork;
 use super::change::{change, queue_of};
+use super::reason::{is_flaky, is_own};
 use super::rules::{RulesError, lacks, rules_of};
 use super::tick::tick;
 use crate::app::App;
@@ -15,16 +16,13 @@ use ordotaxis_core::engine::State;
 use ordotaxis_core::forge::Kind;
 use ordotaxis_core::landing::{Effect, Event, Offered};
 use ordotaxis_core::plan::{Cause, Occasion};
-use ordotaxis_core::report::CaseEnd;
 use ordotaxis_core::rules::{BranchRules, How};
 use ordotaxis_git::{GitError, Pushed, Put, PutHow, Saying};
-use ordotaxis_store::{DueWork, JobRow, Project, ProposalRow, ResultRow, StoreError, TrialRun};
-use std::collections::{BTreeMap, HashSet};
+use ordotaxis_store::{DueWork, Project, ProposalRow, StoreError, TrialRun};
+use std::collections::BTreeMap;
 
 /// After so many tries, about three days, it is given up.
 const MOST_TRIES: u32 = 900;
-/// How many runs are searched for tests that turn by themselves.
-const FLAKY_RUNS: i64 = 200;
 /// Who does it.
 const RULE: &str = "landing";
 
@@ -86,31 +84,16 @@ async fn ended(app: &App, project: &Project, branch: &str, trial: u64) -> Result
                 stop_runs(app, &runs).await?;
             }
             let once_more = if flaky { "; every test that failed is known to turn by itself" } else { "" };
-            Event::Verdict { trial, passed: false, sentence: format!("{}{once_more}", said(project, run)), flaky }
+            let own = match queue_of(&app.records, project.id, branch).await? {
+                Some(queue) => is_own(app, project, branch, &queue, trial, run).await?,
+                None => false,
+            };
+            Event::Verdict { trial, passed: false, sentence: format!("{}{once_more}", said(project, run)), flaky, own }
         }
-        (None, true) => Event::Verdict { trial, passed: true, sentence: String::new(), flaky: false },
+        (None, true) => Event::Verdict { trial, passed: true, sentence: String::new(), flaky: false, own: false },
         (None, false) => return Ok(()),
     };
     tell(app, project, branch, vec![verdict]).await
-}
-
-/// Whether all that failed in a run are tests that turned by themselves before.
-async fn is_flaky(app: &App, project: &Project, run: &TrialRun) -> Result<bool, ActError> {
-    if run.state != State::Failed.word() {
-        return Ok(false);
-    }
-    let failed = app.records.results(run.id, None).await?.into_iter().filter(|case| case.ended == CaseEnd::Failed.word());
-    let failed: Vec<ResultRow> = failed.collect();
-    let jobs: HashSet<i64> = failed.iter().map(|case| case.job_number).collect();
-    let bad = |job: &JobRow| matches!(State::from_word(&job.state), Some(State::Failed | State::Lost));
-    let explained = app.records.jobs(run.id).await?.iter().filter(|job| bad(job)).all(|job| jobs.contains(&job.number));
-    if failed.is_empty() || !explained {
-        return Ok(false);
-    }
-    let known = app.records.flaky_tests(project.id, FLAKY_RUNS).await?;
-    let is_known =
-        |case: &ResultRow| known.iter().any(|flaky| (&flaky.job, &flaky.suite, &flaky.name) == (&case.job, &case.suite, &case.name));
-    Ok(failed.iter().all(is_known))
 }
 
 /// Stops those of some runs that still go on.
@@ -216,7 +199,7 @@ impl Act<'_> {
         for wanted in self.rules().await?.wants {
             let Some(file) = files.iter().find(|file| file.name == wanted) else {
                 let sentence = format!("the combined result has no pipeline `{wanted}`, which [branch.{}] wants", self.branch);
-                return self.tell(Event::Verdict { trial, passed: false, sentence, flaky: false }).await;
+                return self.tell(Event::Verdict { trial, passed: false, sentence, flaky: false, own: false }).await;
             };
             match begin(self.app, &actor, self.project, &complete, file).await? {
                 // Its run ended before, when this was done and not written down.

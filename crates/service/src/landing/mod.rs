@@ -4,6 +4,7 @@
 //!
 //! - `change`: one event, from the queue on disk to the queue on disk;
 //! - `act`: what the queue asks for, done: trials made, begun and stopped, branches pushed;
+//! - `reason`: why a trial failed;
 //! - `rules`: the rules of the main branch, and what a proposal still lacks by them;
 //! - `step`: what people ask of it;
 //! - `gate`: whether a push to a plain git server may go on;
@@ -15,6 +16,7 @@ mod asked;
 mod change;
 mod expected;
 mod gate;
+mod reason;
 mod rules;
 mod step;
 mod tick;

@@ -2,12 +2,11 @@
 
 use crate::app::App;
 use crate::who::Who;
-use ordotaxis_core::access::{Action, Object, Rights, allowed};
+use ordotaxis_core::access::Action;
 use ordotaxis_core::language::{Lines, Severity};
 use ordotaxis_core::rules::{self, Approvals, BranchRules, Rules};
 use ordotaxis_git::GitError;
 use ordotaxis_store::{Project, ProposalRow, ReviewRow, StoreError};
-use std::collections::BTreeSet;
 
 /// Why nobody knows what the rules are.
 #[derive(Debug, thiserror::Error)]
@@ -63,28 +62,16 @@ pub(crate) async fn lacks(app: &App, project: &Project, row: &ProposalRow, rules
     }
     let reviews: Vec<ReviewRow> =
         app.records.reviews(project.id).await?.into_iter().filter(|review| review.proposal_id == row.id).collect();
-    let (who, operators) = (Who::of(app, project).await?, operators(app, project).await?);
-    Ok(rules.approvals.iter().find_map(|wanted| missing(wanted, row, &reviews, &who, &operators)))
-}
-
-/// Who may operate the project, by name.
-async fn operators(app: &App, project: &Project) -> Result<BTreeSet<String>, StoreError> {
-    let mut operators = BTreeSet::new();
-    for person in app.records.persons().await? {
-        let rights = Rights::Person(app.records.grants_of(person.id).await?);
-        if allowed(&rights, Action::Land, Object::Project { name: &project.name, seen: project.seen }).is_ok() {
-            operators.insert(person.name);
-        }
-    }
-    Ok(operators)
+    let who = Who::of(app, project).await?;
+    Ok(rules.approvals.iter().find_map(|wanted| missing(wanted, row, &reviews, &who)))
 }
 
 /// What is missing of these approvals, in words: `1 of 2 approvals, by ines or @keepers`.
-fn missing(wanted: &Approvals, row: &ProposalRow, reviews: &[ReviewRow], who: &Who, operators: &BTreeSet<String>) -> Option<String> {
+fn missing(wanted: &Approvals, row: &ProposalRow, reviews: &[ReviewRow], who: &Who) -> Option<String> {
     let author = row.author.as_deref().and_then(|login| who.by_login(login));
     let counts = |review: &&ReviewRow| {
         let Some(person) = who.by_login(&review.who) else { return false };
-        let may = if wanted.by.is_empty() { operators.contains(&person.name) } else { who.is_among(&person.name, &wanted.by) };
+        let may = if wanted.by.is_empty() { who.may(person.id, Action::Land) } else { who.is_among(&person.name, &wanted.by) };
         let own = author.is_some_and(|author| author.id == person.id) || row.author.as_deref() == Some(review.who.as_str());
         may && (wanted.author || !own)
     };

@@ -5,6 +5,7 @@ use super::rules::{lacks, rules_of};
 use super::tick::tick;
 use crate::app::App;
 use crate::clock;
+use crate::forge::{LookError, look_at};
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::landing::{Event, Offered, Queue};
 use ordotaxis_core::rules;
@@ -46,6 +47,15 @@ async fn asked(app: &App, actor: &Actor, project: &Project, row: &ProposalRow) -
     if row.state != "open" {
         return Err(NotLanding::No(format!("proposal {} is {}: there is nothing to land", row.number, row.state)));
     }
+    // An approval may have been given a moment ago, or its hook lost. Without an answer what hooks told holds.
+    match look_at(app, project, row).await {
+        Ok(()) => {}
+        Err(LookError::Store(error)) => return Err(error.into()),
+        Err(error) => tracing::warn!(%error, project = project.name, proposal = row.number, "the forge could not be asked"),
+    }
+    let Some(row) = &app.records.proposal(project.id, &row.number).await?.filter(|row| row.state == "open") else {
+        return Err(NotLanding::No(format!("proposal {} was closed: there is nothing to land", row.number)));
+    };
     let away = |error: GitError| NotLanding::Away(format!("{} cannot be read now: {error}", project.git_url));
     let mirror = app.mirror(project);
     mirror.fetch_all().await.map_err(away)?;

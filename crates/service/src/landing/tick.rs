@@ -2,6 +2,7 @@
 //! done and is tried again.
 
 use super::change::{change, queue_of};
+use super::reason::cleared;
 use super::rules::{RulesError, lacks, rules_of};
 use crate::app::App;
 use crate::clock;
@@ -81,6 +82,7 @@ async fn news(app: &App, project: &Project, branch: &str, queue: &Queue) -> Resu
             events.push(Event::Lacks { proposal, why });
         }
     }
+    events.extend(cleared(app, project, branch, queue).await?);
     let undone = |state: &TrialState| matches!(state, TrialState::Unmade { .. } | TrialState::Unlanded { .. });
     if queue.trials().iter().any(|trial| undone(&trial.state)) {
         events.push(Event::Again);

@@ -4,7 +4,7 @@
 use crate::app::App;
 use crate::landing::{RulesError, rules_of};
 use crate::who::Who;
-use ordotaxis_core::access::{Action, Object, Rights, allowed};
+use ordotaxis_core::access::Action;
 use ordotaxis_core::notice::{Choice, Notice};
 use ordotaxis_store::{NewNotice, NewWork, Project, StoreError, Tx, WorkKind};
 use std::collections::{BTreeSet, HashMap};
@@ -34,7 +34,7 @@ pub(super) async fn receivers(
         for person in &who.persons {
             let Some(mail) = &person.mail else { continue };
             let wants = choices.get(&person.id).cloned().unwrap_or_default().wants(notice.occasion, own.contains(&person.id));
-            if wants && may(app, project, person.id, needs).await? {
+            if wants && who.may(person.id, needs) {
                 found.push(Receiver { person: Some(person.id), name: None, to: mail.clone() });
             }
         }
@@ -54,11 +54,6 @@ pub(super) async fn receivers(
         }
     }
     Ok(found)
-}
-
-async fn may(app: &App, project: &Project, person: i64, needs: Action) -> Result<bool, StoreError> {
-    let rights = Rights::Person(app.records.grants_of(person).await?);
-    Ok(allowed(&rights, needs, Object::Project { name: &project.name, seen: project.seen }).is_ok())
 }
 
 /// Keeps a notice for each receiver, and has it sent.

@@ -4,6 +4,8 @@
 use super::{Complete, OccasionError};
 use crate::app::App;
 use crate::clock;
+use crate::forge::offered_now;
+use crate::talk::comment_anew;
 use ordotaxis_core::newest::{Relation, takes_its_place};
 use ordotaxis_core::plan::{Cause, Occasion};
 use ordotaxis_git::{GitError, Mirror};
@@ -22,8 +24,12 @@ pub(super) async fn newer(
     if let Some(head) = app.records.head(project.id, &of).await? {
         let relation = relation(mirror, &ours.commit_id, &head.commit_id).await?;
         let (later, told) = (arrived > head.arrived, before(&known.occasion) == Some(&head.commit_id));
-        let moved = told || (later && relation == Relation::Older && is_there(mirror, &known.occasion).await?);
-        if !takes_its_place(relation, later, moved) {
+        let there = if later && !told { is_there(app, project, mirror, known, relation).await? } else { None };
+        if there == Some(false) {
+            put_back(app, project, known, &head).await?;
+        }
+        let late = there == Some(false) && relation == Relation::Apart;
+        if late || !takes_its_place(relation, later, told || there == Some(true)) {
             return Ok(Some(head));
         }
     }
@@ -47,11 +53,45 @@ fn before(occasion: &Occasion) -> Option<&String> {
     if let Cause::Push { before, .. } = &occasion.cause { before.as_ref() } else { None }
 }
 
-/// Whether the branch is at this commit in the repository now: not every forge says which commit a push moved it from.
-async fn is_there(mirror: &Mirror, occasion: &Occasion) -> Result<bool, GitError> {
-    let Some(branch) = occasion.branch() else { return Ok(false) };
+/// Whether the branch, or what is offered, is at this commit now: not every forge says which commit a push moved it from, and
+/// a hook may come late. Nobody is asked where the history says it. None: nobody knows.
+async fn is_there(
+    app: &App,
+    project: &Project,
+    mirror: &Mirror,
+    known: &Complete,
+    relation: Relation,
+) -> Result<Option<bool>, OccasionError> {
+    match (&known.occasion.cause, relation) {
+        (Cause::Push { branch, .. }, Relation::Older) => branch_is_there(mirror, branch, known).await,
+        (Cause::Proposal { number, source, outside, .. }, Relation::Older | Relation::Apart) => {
+            if let Some(number) = number
+                && let Ok(Some(offer)) = offered_now(app, project, number).await
+            {
+                return Ok(Some(offer.commit == known.told_on));
+            }
+            match source.as_ref().filter(|_| !outside) {
+                Some(source) => branch_is_there(mirror, source, known).await,
+                None => Ok(None),
+            }
+        }
+        _ => Ok(None),
+    }
+}
+
+async fn branch_is_there(mirror: &Mirror, branch: &str, known: &Complete) -> Result<Option<bool>, OccasionError> {
     mirror.fetch_all().await?;
-    Ok(mirror.resolve(branch).await? == occasion.commit)
+    Ok(Some(mirror.resolve(branch).await?.as_ref() == Some(&known.told_on)))
+}
+
+/// A proposal's hook that came late set its record back: it offers what it offered before.
+async fn put_back(app: &App, project: &Project, known: &Complete, newest: &Head) -> Result<(), OccasionError> {
+    let Some(number) = known.occasion.proposal_number() else { return Ok(()) };
+    let mut tx = app.records.tx_by_rule("occasion", clock::now()).await?;
+    if tx.set_proposal_head(project.id, number, &known.told_on, &newest.commit_id).await? {
+        tx.add_work(&comment_anew(project.id, number)).await?;
+    }
+    Ok(tx.commit().await?)
 }
 
 /// Which of two commits is the older, by the repository's history.

@@ -9,7 +9,7 @@ use crate::landing::{NotLanding, step, tick};
 use crate::work::Outcome;
 use ordotaxis_core::access::{Action, Actor, Object, Rights, Way, Who, allowed};
 use ordotaxis_core::forge::{Answered, Spoken, spoken};
-use ordotaxis_store::{DueWork, Entry, Project, ProposalRow, StoreError};
+use ordotaxis_store::{DueWork, Entry, Given, Project, ProposalRow, StoreError};
 use ordotaxis_wire::landing::LandingStep;
 
 /// Does what a comment asks for, and answers.
@@ -21,25 +21,63 @@ pub(crate) async fn answer(app: &App, due: &DueWork) -> Result<Outcome, StoreErr
     let Some(row) = app.records.proposal(project.id, &said.proposal).await? else {
         return Ok(Outcome::Done(Some(format!("there is no proposal {} here", said.proposal))));
     };
-    let mut answers = Vec::new();
-    for command in spoken(&said.text) {
-        let answer = match command.asks {
-            Ok(asked) => match done(app, &project, &row, &said.by, &asked).await? {
-                Ok(answer) => answer,
-                Err(why) => format!("not done: {why}"),
-            },
-            Err(why) => why,
+    let mut words = Vec::new();
+    for (at, command) in spoken(&said.text).into_iter().enumerate() {
+        let call = format!("{} {at}", due.id);
+        let mut answered = Answered { by: said.by.chars().take(60).collect(), command: command.line, answer: BEGUN.to_owned(), call };
+        let known = row.answered().into_iter().find(|known| known.call == answered.call);
+        answered.answer = match (progress(known.as_ref(), &command.asks), command.asks) {
+            (Progress::Answered(answer), _) => answer,
+            (_, Err(why)) => why,
+            (Progress::Cut, _) => CUT.to_owned(),
+            (Progress::New, Ok(asked)) => {
+                if !can_be_repeated(&asked) {
+                    note(app, &row, &answered).await?;
+                }
+                done(app, &project, &row, &said.by, &asked).await?.unwrap_or_else(|why| format!("not done: {why}"))
+            }
         };
-        answers.push(Answered { by: said.by.chars().take(60).collect(), command: command.line, answer });
+        note(app, &row, &answered).await?;
+        words.push(format!("{}: {}", answered.command, answered.answer));
     }
     let mut tx = app.records.tx_by_rule("comment", clock::now()).await?;
-    for answered in &answers {
-        tx.add_answer(row.id, answered).await?;
-    }
     tx.add_work(&comment_anew(project.id, &row.number)).await?;
     tx.commit().await?;
-    let words: Vec<String> = answers.iter().map(|one| format!("{}: {}", one.command, one.answer)).collect();
     Ok(Outcome::Done(Some(words.join("; "))))
+}
+
+/// What stands in an answer's place while the command is done, where doing it twice would do it twice.
+const BEGUN: &str = "begun";
+/// The answer where the service ended in between.
+const CUT: &str = "begun, and the service ended meanwhile: look at its runs, and ask again if there is none";
+
+/// How far a command came before.
+#[derive(Debug, PartialEq, Eq)]
+enum Progress {
+    New,
+    /// It was begun, and nobody knows how far it came: it is not done twice.
+    Cut,
+    Answered(String),
+}
+
+fn progress(known: Option<&Answered>, asks: &Result<Spoken, String>) -> Progress {
+    match known {
+        None => Progress::New,
+        Some(known) if known.answer != BEGUN => Progress::Answered(known.answer.clone()),
+        Some(_) if asks.as_ref().is_ok_and(can_be_repeated) => Progress::New,
+        Some(_) => Progress::Cut,
+    }
+}
+
+/// Done twice, it comes to the same.
+fn can_be_repeated(asked: &Spoken) -> bool {
+    !matches!(asked, Spoken::Again | Spoken::AgainFailed)
+}
+
+async fn note(app: &App, row: &ProposalRow, answered: &Answered) -> Result<(), StoreError> {
+    let mut tx = app.records.tx_by_rule("comment", clock::now()).await?;
+    tx.set_answer(row.id, answered).await?;
+    tx.commit().await
 }
 
 /// What a command needs.
@@ -107,9 +145,28 @@ async fn approve(
         return Ok(Err(format!("its newest commit is {short} now: look at that, and write `approve {short}`")));
     }
     let mut tx = app.records.tx(actor, clock::now()).await?;
-    tx.set_review(project.id, &row.number, login, Some(true), Some(&row.head)).await?;
+    tx.set_review(project.id, &row.number, (login, Given::Here), Some(true), Some(&row.head)).await?;
     tx.note(Entry::new(Action::Approve, format!("proposal {}", row.number)).of(&project.name).after(&row.head));
     tx.commit().await?;
     tick(app, project, &row.target).await?;
     Ok(Ok(format!("{short} is approved")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn known(answer: &str) -> Answered {
+        Answered { by: "odd".into(), command: "again".into(), answer: answer.into(), call: "7 0".into() }
+    }
+
+    #[test]
+    fn what_cannot_be_repeated_is_not_done_twice() {
+        assert_eq!(progress(None, &Ok(Spoken::Again)), Progress::New);
+        assert_eq!(progress(Some(&known(BEGUN)), &Ok(Spoken::Again)), Progress::Cut, "the service ended while it was done");
+        assert_eq!(progress(Some(&known(BEGUN)), &Ok(Spoken::Land)), Progress::New);
+        for asks in [Ok(Spoken::AgainFailed), Ok(Spoken::Land), Err("no such command".to_owned())] {
+            assert_eq!(progress(Some(&known("1 run begun: tidegauge/7")), &asks), Progress::Answered("1 run begun: tidegauge/7".into()));
+        }
+    }
 }

@@ -55,7 +55,7 @@ pub use numbers::{NewNumber, NumberRow};
 pub use persons::{GrantRow, GroupRow, Holder, IdentityRow, PersonRow};
 pub use pipelines::{DueSchedule, StoredPipeline};
 pub use projects::{Forge, Project, Unsealed};
-pub use proposals::{ProposalRow, ReviewRow};
+pub use proposals::{ForgeWord, Given, ProposalRow, ReviewRow};
 pub use refs::PolledRow;
 pub use results::{FindingRow, FlakyRow, HistoryRow, NewResult, ResultRow, ResultsOf};
 pub use reusable::ReusableRow;

@@ -1,8 +1,8 @@
 //! Persons, how they are known elsewhere, groups, and who holds which role on what.
 
 use super::{Records, StoreError, Tx, exists};
-use ordotaxis_core::access::{Grants, Limit, Role};
-use std::collections::BTreeMap;
+use ordotaxis_core::access::{Grants, Role};
+use std::collections::{BTreeMap, HashMap};
 
 /// A person who may sign in.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
@@ -112,18 +112,25 @@ impl Records {
         let sql = "SELECT projects.name, role FROM grants LEFT JOIN projects ON projects.id = project_id
                    WHERE person_id = ?1 OR group_name IN (SELECT group_name FROM members WHERE person_id = ?1)";
         let rows: Vec<(Option<String>, String)> = sqlx::query_as(sql).bind(person_id).fetch_all(&self.reads).await?;
-        let mut grants = Grants { limit: Limit::default(), ..Grants::default() };
+        let mut grants = Grants::default();
         for (project, word) in rows {
-            let role = Some(role(&word)?);
-            match project {
-                None => grants.service = grants.service.max(role),
-                Some(name) => {
-                    let known = grants.projects.get(&name).copied();
-                    grants.projects.extend(known.max(role).map(|role| (name, role)));
-                }
-            }
+            add(&mut grants, project, &word)?;
         }
         Ok(grants)
+    }
+
+    /// What each person holds that holds anything, by their numbers.
+    pub async fn grants_of_all(&self) -> Result<HashMap<i64, Grants>, StoreError> {
+        let sql = "SELECT holders.person_id, projects.name, role FROM grants LEFT JOIN projects ON projects.id = project_id
+                   JOIN (SELECT id AS person_id, id AS own, NULL AS of FROM persons
+                         UNION ALL SELECT person_id, NULL, group_name FROM members) AS holders
+                     ON grants.person_id = own OR grants.group_name = of";
+        let rows: Vec<(i64, Option<String>, String)> = sqlx::query_as(sql).fetch_all(&self.reads).await?;
+        let mut all: HashMap<i64, Grants> = HashMap::new();
+        for (person, project, word) in rows {
+            add(all.entry(person).or_default(), project, &word)?;
+        }
+        Ok(all)
     }
 
     /// Persons who may give roles on a project (or on the service): its owners, by name.
@@ -133,6 +140,19 @@ impl Records {
                    WHERE role = 'owner' AND (project_id IS NULL OR project_id = (SELECT id FROM projects WHERE name = ?)) ORDER BY 1";
         Ok(sqlx::query_scalar(sql).bind(project).fetch_all(&self.reads).await?)
     }
+}
+
+/// One more role; none on a project: on the service. The highest counts.
+fn add(grants: &mut Grants, project: Option<String>, word: &str) -> Result<(), StoreError> {
+    let role = Some(role(word)?);
+    match project {
+        None => grants.service = grants.service.max(role),
+        Some(name) => {
+            let known = grants.projects.get(&name).copied();
+            grants.projects.extend(known.max(role).map(|role| (name, role)));
+        }
+    }
+    Ok(())
 }
 
 impl Tx {

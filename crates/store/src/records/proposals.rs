@@ -42,6 +42,24 @@ impl ProposalRow {
     }
 }
 
+/// Where a word on a proposal was given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Given {
+    /// At its forge, as a hook or a list tells.
+    Forge,
+    /// By a command or a comment.
+    Here,
+}
+
+/// What a forge last told of someone's word on a proposal.
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
+pub struct ForgeWord {
+    pub who: String,
+    /// None: taken back.
+    pub approves: Option<bool>,
+    pub commit_id: String,
+}
+
 /// Someone's last word on a proposal.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct ReviewRow {
@@ -74,9 +92,16 @@ impl Records {
 
     /// Words on the proposals of a project that are open.
     pub async fn reviews(&self, project_id: i64) -> Result<Vec<ReviewRow>, StoreError> {
-        let sql = "SELECT reviews.* FROM reviews JOIN proposals ON proposals.id = proposal_id WHERE project_id = ? AND state = 'open'
-                   ORDER BY proposal_id, at, who";
+        let sql = "SELECT * FROM (SELECT reviews.*, row_number() OVER (PARTITION BY proposal_id, who ORDER BY at DESC, here DESC) AS nth
+                     FROM reviews JOIN proposals ON proposals.id = proposal_id WHERE project_id = ? AND state = 'open')
+                   WHERE nth = 1 AND approves IS NOT NULL ORDER BY proposal_id, at, who";
         Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?)
+    }
+
+    /// What a proposal's forge told of everybody's word, by who it is from.
+    pub async fn forge_words(&self, proposal_id: i64) -> Result<Vec<ForgeWord>, StoreError> {
+        let sql = "SELECT who, approves, commit_id FROM reviews WHERE proposal_id = ? AND NOT here ORDER BY who";
+        Ok(sqlx::query_as(sql).bind(proposal_id).fetch_all(&self.reads).await?)
     }
 }
 
@@ -132,20 +157,31 @@ impl Tx {
         &mut self,
         project_id: i64,
         number: &str,
-        who: &str,
+        who: (&str, Given),
         approves: Option<bool>,
         commit: Option<&str>,
     ) -> Result<(), StoreError> {
-        let sql = match approves {
-            None => "DELETE FROM reviews WHERE who = ?3 AND proposal_id = (SELECT id FROM proposals WHERE project_id = ?1 AND number = ?2)",
-            Some(_) => {
-                "INSERT INTO reviews (proposal_id, who, approves, commit_id, at)
-                 SELECT id, ?3, ?4, coalesce(?5, head), ?6 FROM proposals WHERE project_id = ?1 AND number = ?2
-                 ON CONFLICT DO UPDATE SET approves = ?4, commit_id = excluded.commit_id, at = ?6"
-            }
-        };
-        sqlx::query(sql).bind(project_id).bind(number).bind(who).bind(approves).bind(commit).bind(self.now).execute(&mut *self.on).await?;
+        let sql = "INSERT INTO reviews (proposal_id, who, here, approves, commit_id, at)
+                   SELECT id, ?3, ?4, ?5, coalesce(?6, head), ?7 FROM proposals WHERE project_id = ?1 AND number = ?2
+                   ON CONFLICT DO UPDATE SET approves = ?5, commit_id = excluded.commit_id, at = ?7";
+        let query = sqlx::query(sql).bind(project_id).bind(number).bind(who.0).bind(who.1 == Given::Here);
+        query.bind(approves).bind(commit).bind(self.now).execute(&mut *self.on).await?;
         Ok(())
+    }
+
+    /// What is known of a proposal now, and what its forge told of everybody's word.
+    pub async fn proposal_now(&mut self, id: i64) -> Result<Option<(ProposalRow, Vec<ForgeWord>)>, StoreError> {
+        let row = sqlx::query_as("SELECT * FROM proposals WHERE id = ?").bind(id).fetch_optional(&mut *self.on).await?;
+        let Some(row) = row else { return Ok(None) };
+        let sql = "SELECT who, approves, commit_id FROM reviews WHERE proposal_id = ? AND NOT here ORDER BY who";
+        Ok(Some((row, sqlx::query_as(sql).bind(id).fetch_all(&mut *self.on).await?)))
+    }
+
+    /// A proposal whose record says `from` offers `to`: what told otherwise was older. False where it says something else by now.
+    pub async fn set_proposal_head(&mut self, project_id: i64, number: &str, from: &str, to: &str) -> Result<bool, StoreError> {
+        let sql = "UPDATE proposals SET head = ?4, changed_at = ?5 WHERE project_id = ?1 AND number = ?2 AND head = ?3 AND state = 'open'";
+        let query = sqlx::query(sql).bind(project_id).bind(number).bind(from).bind(to).bind(self.now);
+        Ok(query.execute(&mut *self.on).await?.rows_affected() > 0)
     }
 
     /// The comment was written: what the forge calls it (none where it does not say), what it says, and the commit that it
@@ -156,11 +192,14 @@ impl Tx {
         Ok(())
     }
 
-    /// A command in a comment was answered; the last few answers are kept.
-    pub async fn add_answer(&mut self, id: i64, answered: &Answered) -> Result<(), StoreError> {
+    /// A command in a comment was answered, or is answered otherwise; the last few answers are kept.
+    pub async fn set_answer(&mut self, id: i64, answered: &Answered) -> Result<(), StoreError> {
         let text: String = sqlx::query_scalar("SELECT answers FROM proposals WHERE id = ?").bind(id).fetch_one(&mut *self.on).await?;
         let mut answers: Vec<Answered> = serde_json::from_str(&text).unwrap_or_default();
-        answers.push(answered.clone());
+        match answers.iter_mut().find(|known| known.call == answered.call && !known.call.is_empty()) {
+            Some(known) => known.clone_from(answered),
+            None => answers.push(answered.clone()),
+        }
         let kept = answers.len().saturating_sub(ANSWERS);
         let text = super::error::json(&answers[kept..])?;
         sqlx::query("UPDATE proposals SET answers = ? WHERE id = ?").bind(text).bind(id).execute(&mut *self.on).await?;

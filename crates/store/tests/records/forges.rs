@@ -1,8 +1,8 @@
 //! What forges send and offer: deliveries, proposals, reviews, and where refs were seen.
 
 use super::*;
-use ordotaxis_core::forge::Offer;
-use ordotaxis_store::NewDelivery;
+use ordotaxis_core::forge::{Answered, Offer};
+use ordotaxis_store::{Given, NewDelivery};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
@@ -90,11 +90,13 @@ async fn a_proposal_follows_what_its_forge_tells() {
     for (who, approves, commit) in
         [("maren", Some(true), Some("c1")), ("tomas", Some(false), None), ("ines", Some(true), None), ("ines", None, None)]
     {
-        change!(records, 25, set_review(project.id, "7", who, approves, commit)).expect("an answer");
+        change!(records, 25, set_review(project.id, "7", (who, Given::Forge), approves, commit)).expect("an answer");
     }
-    change!(records, 26, set_review(project.id, "8", "maren", Some(true), None)).expect("of a proposal that is not known");
+    change!(records, 26, set_review(project.id, "8", ("maren", Given::Forge), Some(true), None)).expect("of a proposal that is not known");
     let reviews = records.reviews(project.id).await.expect("a list");
     assert_eq!(reviews.iter().map(|one| (one.who.as_str(), one.approves)).collect::<Vec<_>>(), [("maren", true), ("tomas", false)]);
+    assert!(!change!(records, 27, set_proposal_head(project.id, "7", "c0", "c9")).expect("an answer"), "it says something else");
+    assert!(change!(records, 28, set_proposal_head(project.id, "7", "c1", "c0")).expect("an answer"));
     change!(records, 30, set_proposal(project.id, "7", &offer("c2"))).expect("an answer");
     assert_eq!((now().await.head.as_str(), now().await.changed_at), ("c2", 30));
     assert!(change!(records, 40, end_proposal(project.id, "7", "closed", None)).expect("an answer"));
@@ -162,4 +164,67 @@ proptest! {
             assert_eq!(records.delivery_body(id).await.expect("a body"), body);
         });
     }
+}
+
+/// The last words of persons, as a plain walk over all that was said has them.
+fn last_words(said: &[(usize, bool, Option<bool>)]) -> BTreeMap<String, bool> {
+    let mut last = BTreeMap::new();
+    for (who, _, approves) in said {
+        match approves {
+            Some(approves) => last.insert(format!("p{who}"), *approves),
+            None => last.remove(&format!("p{who}")),
+        };
+    }
+    last
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// Of what someone said at the forge and here the later counts, and what the forge told is known apart.
+    #[test]
+    fn the_later_of_two_words_counts(said in prop::collection::vec((0..3_usize, any::<bool>(), any::<Option<bool>>()), 0..20)) {
+        let rt = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().expect("a runtime");
+        rt.block_on(async {
+            let (_folder, records) = records().await;
+            let project = project(&records, "tidegauge").await;
+            change!(records, 1, set_proposal(project.id, "7", &offer("c1"))).expect("an answer");
+            for (at, (who, here, approves)) in said.iter().enumerate() {
+                let given = if *here { Given::Here } else { Given::Forge };
+                let who = format!("p{who}");
+                change!(records, 2 + at as i64, set_review(project.id, "7", (&who, given), *approves, None)).expect("an answer");
+            }
+            let found = records.reviews(project.id).await.expect("a list");
+            let found: BTreeMap<String, bool> = found.into_iter().map(|one| (one.who, one.approves)).collect();
+            prop_assert_eq!(found, last_words(&said));
+            let row = records.proposal(project.id, "7").await.expect("an answer").expect("it");
+            let told: Vec<_> = said.iter().filter(|(_, here, _)| !here).cloned().collect();
+            let words = records.forge_words(row.id).await.expect("a list");
+            let words: BTreeMap<String, bool> = words.into_iter().filter_map(|one| Some((one.who, one.approves?))).collect();
+            prop_assert_eq!(words, last_words(&told));
+            Ok(())
+        })?;
+    }
+}
+
+#[tokio::test]
+async fn a_command_has_one_answer_and_the_last_few_are_kept() {
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    change!(records, 1, set_proposal(project.id, "7", &offer("c1"))).expect("an answer");
+    let row = async || records.proposal(project.id, "7").await.expect("an answer").expect("it");
+    let id = row().await.id;
+    let answered =
+        |call: &str, answer: &str| Answered { by: "odd".into(), command: "again".into(), answer: answer.into(), call: call.into() };
+    change!(records, 2, set_answer(id, &answered("1 0", "begun"))).expect("an answer");
+    change!(records, 3, set_answer(id, &answered("1 1", "no"))).expect("an answer");
+    change!(records, 4, set_answer(id, &answered("1 0", "1 run begun"))).expect("an answer");
+    assert_eq!(row().await.answered(), [answered("1 0", "1 run begun"), answered("1 1", "no")]);
+    for call in 2..9 {
+        change!(records, 5, set_answer(id, &answered(&format!("{call} 0"), "done"))).expect("an answer");
+    }
+    let kept: Vec<String> = row().await.answered().into_iter().map(|one| one.call).collect();
+    assert_eq!(kept, ["4 0", "5 0", "6 0", "7 0", "8 0"]);
+    let before = r#"[{"by":"odd","command":"land","answer":"it has its place"}]"#;
+    assert_eq!(serde_json::from_str::<Vec<Answered>>(before).expect("of before")[0].call, "");
 }

@@ -37,6 +37,10 @@ async fn roles_are_of_persons_and_of_their_groups() {
     assert_eq!(grant("maren", None, Some(Role::Owner)).await, None);
     let held = records.grants_of(maren).await.expect("an answer");
     assert_eq!((held.service, held.projects.get("tidegauge")), (Some(Role::Owner), Some(&Role::Operator)), "the higher one counts");
+    let all = records.grants_of_all().await.expect("an answer");
+    assert_eq!(all.get(&maren), Some(&held), "asked for all, as for one");
+    assert_eq!(all.get(&odd), Some(&records.grants_of(odd).await.expect("an answer")), "as a member alone");
+    assert_eq!(all.len(), 2, "who holds nothing is not among them");
     assert_eq!(records.owners(Some("tidegauge")).await.expect("a list"), ["maren"]);
     assert_eq!(grant("@keepers", Some("tidegauge"), Some(Role::Editor)).await.as_deref(), Some("operator"), "one role in one place");
     assert_eq!(records.grants().await.expect("a list").len(), 3);

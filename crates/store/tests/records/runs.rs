@@ -147,3 +147,39 @@ async fn a_run_once_more_is_a_new_run_of_the_same_commit() {
     let broken = begin(&records, &new_run(&project, "c2", "push", None), 10).await.expect("a run");
     assert!(change!(records, 20, begin_again(broken.id, "Maren", false)).expect("an answer").is_none());
 }
+
+/// What took all over from another is quick and says nothing of how long such runs take; what did a part of its work does.
+#[tokio::test]
+async fn runs_that_did_nothing_say_nothing_of_how_long_they_take() {
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    let plan = Arc::new(a_plan());
+    let mut ids = Vec::new();
+    for (commit, reused, took) in [("c1", 0, 100), ("c2", 2, 1), ("c3", 1, 40), ("c4", 2, 2)] {
+        let key = begin(&records, &new_run(&project, commit, "push", Some(&plan)), 10).await.expect("a run");
+        let mut run = Run::new(plan.clone(), 10);
+        run.apply(&Event::Begun, 11).expect("begun");
+        for job in 0..plan.jobs.len() {
+            if job < reused {
+                let (facts, numbers) = Default::default();
+                run.apply(&Event::Reused { job, from: "tidegauge/1".into(), facts, numbers }, 12).expect("taken over");
+            } else {
+                run.apply(&Event::Claimed { job, attempt: 1, runner: "quay".into() }, 12).expect("claimed");
+                let ended = Event::Ended { job, attempt: 1, outcome: Outcome::Passed, exit_code: Some(0), why: None };
+                run.apply(&ended, 13).expect("ended");
+            }
+        }
+        assert_eq!(run.state(), State::Passed);
+        let rows = StepRows {
+            jobs: run.jobs().iter().enumerate().map(|(number, job)| JobRow::new(key.id, number, job)).collect(),
+            runs: vec![RunChange { id: key.id, state: State::Passed, why: None, started: Some(10), ended: Some(10 + took), rest_ms: 0 }],
+            ..StepRows::default()
+        };
+        change!(records, 20, write_step(&rows)).expect("a step");
+        ids.push(key.id);
+    }
+    assert_eq!(records.usual_run(project.id, "main").await.expect("an answer"), Some(100), "of 40 and 100 the middle");
+    let past = records.passed_durations(&ids).await.expect("a list");
+    assert_eq!(past.get(&ids[3]), Some(&vec![40, 100]), "neither the second nor itself");
+    assert_eq!(past.get(&ids[1]), Some(&vec![100]));
+}

@@ -18,7 +18,7 @@ use ordotaxis_core::access::Action;
 use ordotaxis_core::forge::Offer;
 use ordotaxis_core::language::nearest;
 use ordotaxis_git::GitError;
-use ordotaxis_store::{Entry, Project};
+use ordotaxis_store::{Entry, Given, Project};
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::proposal::{GiveReview, NewProposal, ProposalView};
 
@@ -146,7 +146,7 @@ pub(crate) async fn review(
         )));
     };
     let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
-    tx.set_review(project.id, &row.number, login, ask.approves, Some(&row.head)).await?;
+    tx.set_review(project.id, &row.number, (login, Given::Here), ask.approves, Some(&row.head)).await?;
     let word = match ask.approves {
         Some(true) => "approves",
         Some(false) => "refuses",

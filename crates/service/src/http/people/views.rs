@@ -1,6 +1,7 @@
 //! Builds the views of runs that people see from what is stored.
 
 use super::projects;
+use crate::about::counts;
 use crate::app::App;
 use crate::clock;
 use crate::http::error::ApiError;
@@ -37,10 +38,7 @@ pub(super) fn state_of(word: &str) -> State {
 /// Runs as lists show them, without jobs.
 pub(crate) async fn run_views(app: &App, rows: Vec<RunRow>) -> Result<Vec<RunView>, ApiError> {
     let ids: Vec<i64> = rows.iter().map(|row| row.id).collect();
-    let mut counts: HashMap<i64, Vec<StateCount>> = HashMap::new();
-    for (run, state, jobs) in app.records.state_counts(&ids).await? {
-        counts.entry(run).or_default().push(StateCount { state: state_of(&state), jobs });
-    }
+    let mut counts = counts(app, &rows).await?;
     let mut past = app.records.passed_durations(&ids).await?;
     let view = |row: RunRow| {
         let (counts, past) = (counts.remove(&row.id), past.remove(&row.id));
@@ -50,12 +48,11 @@ pub(crate) async fn run_views(app: &App, rows: Vec<RunRow>) -> Result<Vec<RunVie
 }
 
 /// `past`: the durations of earlier runs that passed.
-fn run_view(row: RunRow, counts: Vec<StateCount>, mut past: Vec<i64>) -> RunView {
+fn run_view(row: RunRow, counts: Vec<(State, i64)>, mut past: Vec<i64>) -> RunView {
     let state = state_of(&row.state);
     let diagnostics: Vec<DiagnosticView> = row.diagnostics.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
     let broken = diagnostics.iter().any(|found| found.severity == Severity::Error);
-    let by_state: Vec<(State, i64)> = counts.iter().map(|count| (count.state, count.jobs)).collect();
-    let words = of_row(&row, &by_state, broken, clock::now());
+    let words = of_row(&row, &counts, broken, clock::now());
     past.sort_unstable();
     RunView {
         run: format!("{}/{}", row.project, row.number),
@@ -75,7 +72,7 @@ fn run_view(row: RunRow, counts: Vec<StateCount>, mut past: Vec<i64>) -> RunView
         started_at: row.started_at.map(moment),
         ended_at: row.ended_at.map(moment),
         rest_ms: row.rest_ms,
-        counts,
+        counts: counts.into_iter().map(|(state, jobs)| StateCount { state, jobs }).collect(),
         usual_ms: past.get(past.len() / 2).copied(),
         again_of: row.again_of,
         allowed_by: row.allowed_by,

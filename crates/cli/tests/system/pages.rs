@@ -1,0 +1,96 @@
+//! Pages of the console about what is offered and told, in headless Chromium: rules in Draft, a proposal, your notices.
+
+use super::console::{accessible, signed_in};
+use super::landing::{Setting, brings};
+use super::notices::setting;
+use ordotaxis_testbed::until;
+use serde_json::json;
+
+const RULES: &str = "rules = 1\n[branch.main]\nland = \"queue\"\n";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_chooses_what_one_is_told_and_has_a_sample_sent() {
+    let setting = setting("", "", &[]).await;
+    let world = &setting.world;
+    let browser = signed_in(world).await;
+    browser.client.goto(&format!("{}/notices", world.url)).await.expect("the page");
+    browser.see("You have no mail address here").await;
+    assert_eq!(world.run(&["person", "set", "owner", "--mail", "owner@saltmarsh.example"]).await.code, 0);
+    browser.see("Mail goes to owner@saltmarsh.example.").await;
+    accessible(&browser).await;
+    browser.click(".bar button").await;
+    browser.see("a sample is on its way").await;
+    assert!(setting.mails(1).await[0].subject.contains("this is what a notice looks like"));
+    browser.click("input[aria-label='runner of all projects']").await;
+    browser.see("kept").await;
+    let chosen = async || world.json(&["notice", "show"]).await["choices"].clone();
+    let on = until("the choice", || async { chosen().await.get(0).map(|one| one["on"].clone()) }).await;
+    assert!(on.as_array().is_some_and(|on| on.contains(&json!("runner")) && on.contains(&json!("broke"))), "{on}");
+    browser.click("button[aria-label='As usual: all projects']").await;
+    browser.see("the usual holds again").await;
+    until("the usual", || async { (chosen().await == json!([])).then_some(()) }).await;
+    // What one was told stands below, with what became of it.
+    assert_eq!(world.run(&["notice", "set", "--on", "broke", "--whose", "all"]).await.code, 0);
+    setting.push("Maren", super::notices::worse).await;
+    setting.mails(2).await;
+    browser.see("What you were told").await;
+    browser.see("main is broken").await;
+    browser.see("sent").await;
+    accessible(&browser).await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_are_drafted_with_what_they_say_beside_them() {
+    let setting = Setting::new(RULES).await;
+    let (world, repository) = (&setting.world, &setting.repository);
+    let browser = signed_in(world).await;
+    browser.client.goto(&format!("{}/projects/tidegauge/draft/rules", world.url)).await.expect("the page");
+    browser.see("Once they are on the main branch:").await;
+    browser.see("Nothing is wrong with this file.").await;
+    accessible(&browser).await;
+    let write = async |text: &str| {
+        let find = "document.querySelector('.cm-content')";
+        let script = format!(
+            "const view = {find}.cmTile?.view ?? {find}.cmView.view; view.dispatch({{ changes: {{ from: 0, to: view.state.doc.length, insert: {text:?} }} }})"
+        );
+        browser.script(&script).await;
+    };
+    write("rules = 1\n[branch.main]\nland = \"quue\"\n").await;
+    browser.see("did you mean \"queue\"?").await;
+    browser.see("They say nothing yet, or something is wrong with them.").await;
+    let right = "rules = 1\n[branch.main]\nland = \"queue\"\napprovals = { of = 2 }\n";
+    write(right).await;
+    browser.see("2 approvals").await;
+    browser.click(".draft .bar button").await;
+    browser.fill("#draft-message", "Two pairs of eyes").await;
+    browser.click(".ant-modal-footer .ant-btn-primary").await;
+    browser.see("Kept as").await;
+    repository.git(&["fetch", "--quiet", "origin", "draft/rules"]);
+    assert_eq!(repository.git(&["show", "FETCH_HEAD:ordotaxis/rules.toml"]), right.trim_end());
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_proposal_is_looked_at_and_asked_to_land() {
+    let setting = Setting::new(RULES).await;
+    let world = &setting.world;
+    brings(&setting).await;
+    let browser = signed_in(world).await;
+    browser.client.goto(&format!("{}/projects/tidegauge/proposals", world.url)).await.expect("the page");
+    browser.see("1 new failure").await;
+    accessible(&browser).await;
+    browser.click("table.sheet a[href='/projects/tidegauge/proposals/1']").await;
+    for words in ["New failures", "test.unit t > b – 4100", "What it changes in the plan", "main: test.more is new", "was 4", "Runs"] {
+        browser.see(words).await;
+    }
+    accessible(&browser).await;
+    setting.hold();
+    browser.click("main p button").await;
+    browser.see("it stands at place 1 and").await;
+    browser.client.goto(&format!("{}/projects/tidegauge/landing", world.url)).await.expect("the page");
+    browser.see("Landed or left").await;
+    browser.see("failed in tidegauge/").await;
+    accessible(&browser).await;
+    browser.end().await;
+}

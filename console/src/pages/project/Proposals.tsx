@@ -188,7 +188,7 @@ export function OneProposal() {
             {standing(data)}, offered by {data.author ?? 'someone'}
             {data.outside && ' from outside'}
             {data.source && ` from ${data.source}`} for {data.target}, <code>{data.commit.slice(0, 10)}</code>,{' '}
-            <span title={exact(data.changed_at)}>{age(now - time(data.changed_at))}</span>
+            <span title={exact(data.changed_at)}>changed {age(now - time(data.changed_at))} ago</span>
             {data.landed_as && (
               <>
                 ; landed as <code>{data.landed_as.slice(0, 10)}</code>
@@ -203,7 +203,9 @@ export function OneProposal() {
               </>
             )}
           </p>
-          <Approvals proposal={data} />
+          <div style={{ marginBottom: 8 }}>
+            <Approvals proposal={data} />
+          </div>
           {data.state === 'open' && <Land project={project} number={data.number} />}
           <Part title="Landing" lines={data.landing} />
           <Part title="New failures" lines={data.failures.map(failure)} />

@@ -34,6 +34,18 @@ impl Forge {
         if opens { Ok(()) } else { Err((StatusCode::UNAUTHORIZED, "this is not the repository's token\n".into())) }
     }
 
+    /// The repositories that a token opens, with the address that git reads each at.
+    pub(crate) fn opened(&self, sent: Option<&str>) -> Vec<(String, String)> {
+        let book = self.book();
+        let opened = book.repositories.iter().filter(|(_, known)| sent == Some(known.token.as_str()));
+        opened.map(|(name, _)| (name.clone(), self.git_url(name))).collect()
+    }
+
+    /// Where git reads a repository.
+    pub(crate) fn git_url(&self, name: &str) -> String {
+        format!("{}/git/{name}.git", self.url)
+    }
+
     pub(crate) fn set_status(&self, name: &str, commit: String, status: Status) -> Answer<()> {
         self.with(name, |known| {
             known.statuses.entry(commit).or_default().push(status);

@@ -130,6 +130,7 @@ mod tests {
 
     #[tokio::test]
     async fn what_is_sent_whole_is_kept_and_shown_as_text() {
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let folder = tempfile::tempdir().unwrap();
         let sink = Sink::open(folder.path().join("mail")).unwrap();
         let (mail, page) = (TcpListener::bind("127.0.0.1:0").await.unwrap(), TcpListener::bind("127.0.0.1:0").await.unwrap());

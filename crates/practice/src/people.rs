@@ -59,7 +59,7 @@ async fn create(State(forge): State<Forge>, Json(ask): Json<NewRepository>) -> A
     let known =
         book.repositories.entry(ask.name.clone()).or_insert_with(|| Repository { token, private: ask.private, ..Repository::default() });
     let view = RepositoryView {
-        git_url: format!("{}/git/{}.git", forge.url, ask.name),
+        git_url: forge.git_url(&ask.name),
         page: format!("{}/{}", forge.url, ask.name),
         token: known.token.clone(),
         name: ask.name,

@@ -97,6 +97,30 @@ pub struct NewForge {
     pub token: Option<String>,
 }
 
+/// Where to look for repositories.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FindRepositories {
+    /// The forge profile's name.
+    pub profile: String,
+    /// The forge's address.
+    pub url: String,
+    /// What opens the forge. It is used for this call and not kept.
+    #[serde(default)]
+    pub token: Option<String>,
+}
+
+/// A repository that a forge has.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FoundRepository {
+    /// What the forge calls it.
+    pub repository: String,
+    /// What `git clone` takes.
+    pub git_url: String,
+    /// The project here that it is already.
+    pub project: Option<String>,
+}
+
 /// What is done with proposals from outside.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

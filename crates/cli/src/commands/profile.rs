@@ -98,12 +98,8 @@ fn tried(profile: &Profile, text: &str, body: &[u8], headers: &BTreeMap<String, 
     let reading = profile.events(headers, &body);
     let miss = |miss: &ordotaxis_core::forge::Miss| {
         let looked = format!("nothing stands at {}", miss.looked_for);
-        Diagnostic::error(
-            Code::NotThere,
-            line_span(text, miss.line),
-            format!("`{}` of [hook.{}] is not in the sample", miss.field, miss.event),
-        )
-        .hint(looked)
+        Diagnostic::error(Code::NotThere, line_span(text, miss.line), format!("`{}` of [{}] is not in the sample", miss.field, miss.table))
+            .hint(looked)
     };
     let mut told: Vec<Diagnostic> = reading.misses.iter().map(miss).collect();
     if reading.events.is_empty() && told.is_empty() {

@@ -10,7 +10,9 @@ use clap::ValueEnum;
 use ordotaxis_core::access::Seen;
 use ordotaxis_wire::board::BoardView;
 use ordotaxis_wire::project::{BadgeView, ProjectView};
-use ordotaxis_wire::project::{NewForge, NewLogin, NewProject, RepositoryView, SetMainBranch, SetOutside, SetPoll, SetSeen};
+use ordotaxis_wire::project::{
+    FindRepositories, FoundRepository, NewForge, NewLogin, NewProject, RepositoryView, SetMainBranch, SetOutside, SetPoll, SetSeen,
+};
 use reqwest::Method;
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -51,6 +53,17 @@ pub(crate) enum ProjectCommand {
         #[arg(long)]
         forge_repository: Option<String>,
         /// What the forge wants to see before it takes a status
+        #[arg(long, env = "ORDOTAXIS_FORGE_TOKEN", hide_env_values = true)]
+        forge_token: Option<String>,
+    },
+    /// List the repositories that a forge has, with those that are projects already
+    Find {
+        /// The forge's profile
+        #[arg(long)]
+        forge: String,
+        #[arg(long)]
+        forge_url: String,
+        /// What the forge wants to see before it lists them; it is not kept
         #[arg(long, env = "ORDOTAXIS_FORGE_TOKEN", hide_env_values = true)]
         forge_token: Option<String>,
     },
@@ -145,6 +158,15 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
                     out::remark("  the secret is shown this once: give it to the forge with the webhook's address");
                 }
             }
+        }
+        ProjectCommand::Find { forge, forge_url, forge_token } => {
+            let ask = FindRepositories { profile: forge, url: forge_url, token: forge_token };
+            let found: Vec<FoundRepository> = api.post("repositories", &ask).await?;
+            if json {
+                out::json(&found);
+                return OK;
+            }
+            print_found(&found, &ask);
         }
         ProjectCommand::List => {
             let projects: Vec<ProjectView> = api.get("projects").await?;
@@ -307,5 +329,19 @@ fn print_facts(project: &ProjectView) {
     out::print(format!("  seen by     {}", project.seen.word()));
     if let Some(trouble) = &project.trouble {
         out::print(format!("  trouble     it cannot be read now, and is tried again: {trouble}"));
+    }
+}
+
+fn print_found(found: &[FoundRepository], at: &FindRepositories) {
+    let head = ["repository", "project", "git"].map(str::to_owned).to_vec();
+    let row = |one: &FoundRepository| vec![one.repository.clone(), one.project.clone().unwrap_or_default(), one.git_url.clone()];
+    let rows: Vec<Vec<String>> = std::iter::once(head).chain(found.iter().map(row)).collect();
+    table(&rows, "the forge lists no repository that this token opens");
+    if let Some(new) = found.iter().find(|one| one.project.is_none()) {
+        let FindRepositories { profile, url, .. } = at;
+        out::remark(format!(
+            "  ordotaxis project add NAME --git {} --forge {profile} --forge-url {url} --forge-repository {}",
+            new.git_url, new.repository
+        ));
     }
 }

@@ -117,8 +117,31 @@ async fn a_whole_life(dialect: Dialect, passed: &str, first: &str) {
     let list = world.run(&["hook", "list", "tidegauge"]).await;
     assert!(list.out.contains("a push to main") && list.out.contains("run 1"), "{}", list.out);
     let secret = world.forge_token("tidegauge");
+    finds_repositories(&world, dialect, &secret.1).await;
     let kept = world.json(&["hook", "show", "tidegauge", &told["id"].to_string()]).await.to_string();
     assert!(!kept.contains(&secret.1) && !kept.contains(&secret.0), "neither the hook's secret nor the token is kept: {kept}");
+}
+
+/// What the forge has is listed before it is a project, and with the project that it is.
+async fn finds_repositories(world: &World, dialect: Dialect, token: &str) {
+    let make = reqwest::Client::new().post(format!("{}/api/repositories", world.forge_url));
+    let made = make.json(&json!({ "name": "almanac", "token": token })).send().await.expect("an answer");
+    assert!(made.status().is_success(), "{made:?}");
+    let profile = format!("{dialect:?}").to_lowercase();
+    let find = ["project", "find", "--forge", &profile, "--forge-url", &world.forge_url, "--forge-token"];
+    let found = world.json(&[&find[..], &[token]].concat()).await;
+    let read: Vec<(&str, &Value)> =
+        found.as_array().into_iter().flatten().map(|one| (one["repository"].as_str().unwrap_or_default(), &one["project"])).collect();
+    assert_eq!(read, [("almanac", &Value::Null), ("tidegauge", &json!("tidegauge"))], "{found}");
+    assert_eq!(found[0]["git_url"], format!("{}/git/almanac.git", world.forge_url));
+    let table = world.run(&[&find[..], &[token]].concat()).await;
+    assert!(table.err.contains("--forge-repository almanac") && table.out.contains("tidegauge"), "{table:?}");
+    let none = world.run(&[&find[..], &["another"]].concat()).await;
+    assert!(none.code == 0 && none.err.contains("lists no repository that this token opens"), "{none:?}");
+    let unknown = world.run(&["project", "find", "--forge", "pier", "--forge-url", &world.forge_url]).await;
+    assert!(unknown.code == 2 && unknown.err.contains("there is no forge profile `pier`; there are: "), "{unknown:?}");
+    let away = world.run(&["project", "find", "--forge", &profile, "--forge-url", "http://127.0.0.1:1"]).await;
+    assert!(away.code == 3 && away.err.contains("could not be reached"), "{away:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

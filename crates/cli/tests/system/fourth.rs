@@ -198,4 +198,18 @@ async fn a_dialect_that_nobody_here_speaks_is_spoken_by_a_profile_from_the_guide
         .map(|one| (one["number"].as_str().unwrap_or_default(), one["outside"] == true, one["author"].as_str().unwrap_or_default()))
         .collect();
     assert_eq!(read, [("13", true, "Odd"), ("11", false, "Odd")]);
+
+    // A hundred pages are read to their end; of a longer list nothing is taken for closed, and nothing is made of the rest.
+    let open = async |count: usize| {
+        until(&format!("{count} proposals"), || async {
+            let list = world.json(&["proposals", "tidegauge"]).await;
+            (list.as_array()?.len() == count).then_some(())
+        })
+        .await;
+    };
+    let many = |count: usize| (0..count).map(|no| offer(no + 20, false, 4)).collect::<Vec<_>>();
+    *pier.offers.lock().expect("a lock") = many(120);
+    open(102).await;
+    *pier.offers.lock().expect("a lock") = many(100);
+    open(100).await;
 }

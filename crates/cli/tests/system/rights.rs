@@ -30,7 +30,7 @@ const NEEDS: &[(&str, &str)] = &[
     ("owner", "remove_project set_seen set_rules"),
     (
         "owner of the service",
-        "add_project invite_runner set_runner remove_runner drain_runner list_work work_again sweep_store verify_store add_person set_person
+        "add_project find_repositories invite_runner set_runner remove_runner drain_runner list_work work_again sweep_store verify_store add_person set_person
          remove_person add_identity remove_identity set_group remove_group set_grant remove_grant sign_in_link_for journal export_journal
          verify_journal",
     ),

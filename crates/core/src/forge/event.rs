@@ -66,6 +66,15 @@ pub struct Offer {
     pub open: bool,
 }
 
+/// A repository as a forge lists it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Hosted {
+    /// What the forge calls it: `{repository}` of other requests.
+    pub name: String,
+    /// What `git clone` takes.
+    pub git: String,
+}
+
 /// Someone's word on a proposal.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Review {

@@ -70,11 +70,11 @@ impl Profile {
         let why = |pattern: &Pattern| {
             let items = pattern.items(body);
             let Some(item) = items.first() else {
-                return format!("[hook.{}]: there is no list at {}", pattern.event, pattern.each.as_deref().unwrap_or_default());
+                return format!("[{}]: there is no list at {}", pattern.table, pattern.each.as_deref().unwrap_or_default());
             };
             let part = Part { headers, whole: body, item };
             let unmet = pattern.when.iter().find(|condition| !condition.holds(&part)).map(|condition| condition.unmet(&part));
-            format!("[hook.{}]: {}", pattern.event, unmet.unwrap_or_else(|| "it would fit".into()))
+            format!("[{}]: {}", pattern.table, unmet.unwrap_or_else(|| "it would fit".into()))
         };
         self.events.iter().map(|pattern| (pattern.line, why(pattern))).collect()
     }

@@ -195,6 +195,11 @@ const OFFERS: &[Key] =
 const REVIEWS: &[Key] =
     keys!(REQUEST; ITEMS, NEXT, needed("item", &Shape::Table { keys: REVIEW_ITEM, called: "`item`" }, "how a word on a proposal is read"));
 
+const HOSTED_ITEM: &[Key] =
+    &[needed("name", FIELD, "what the forge calls it: `{repository}` of other requests"), needed("git", FIELD, "what `git clone` takes")];
+const REPOSITORIES: &[Key] =
+    keys!(REQUEST; ITEMS, NEXT, needed("item", &Shape::Table { keys: HOSTED_ITEM, called: "`item`" }, "how a repository is read"));
+
 macro_rules! request {
     ($name:literal, $keys:expr, $says:literal) => {
         key($name, &Shape::Table { keys: $keys, called: concat!("`[request.", $name, "]`") }, $says)
@@ -208,6 +213,7 @@ const REQUESTS: &[Key] = &[
     request!("proposals", OFFERS, "lists what is offered"),
     request!("proposal", OFFERS, "shows one proposal"),
     request!("reviews", REVIEWS, "lists who approved or refused a proposal"),
+    request!("repositories", REPOSITORIES, "lists the repositories that a token opens"),
     request!("land", PLAIN, "tells the forge that a proposal has landed"),
 ];
 

@@ -1,6 +1,6 @@
 //! How one kind of event is found in a delivery, and how its fields are read.
 
-use super::event::{Event, Offer, Review};
+use super::event::{Event, Hosted, Offer, Review};
 use super::part::Part;
 use super::place::{Condition, Field};
 use serde_json::Value;
@@ -9,8 +9,8 @@ use std::collections::BTreeMap;
 /// How one kind of event is found.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
-    /// The table of the profile: `push`.
-    pub event: &'static str,
+    /// The table of the profile: `hook.push`, `request.proposals.item`.
+    pub table: &'static str,
     pub line: usize,
     /// All must hold.
     pub when: Vec<Condition>,
@@ -23,7 +23,8 @@ pub struct Pattern {
 /// A field that must be there and is not.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Miss {
-    pub event: &'static str,
+    /// The table of the profile: `hook.push`.
+    pub table: &'static str,
     pub field: &'static str,
     /// Where it was looked for.
     pub looked_for: String,
@@ -33,10 +34,10 @@ pub struct Miss {
 
 impl std::fmt::Display for Miss {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Miss { event, field, looked_for, line } = self;
+        let Miss { table, field, looked_for, line } = self;
         match line {
-            0 => write!(f, "the profile says nothing of `{field}` of [hook.{event}]"),
-            line => write!(f, "`{field}` of [hook.{event}] is not at {looked_for} (line {line} of the profile)"),
+            0 => write!(f, "the profile says nothing of `{field}` of [{table}]"),
+            line => write!(f, "`{field}` of [{table}] is not at {looked_for} (line {line} of the profile)"),
         }
     }
 }
@@ -57,7 +58,7 @@ impl Pattern {
         self.optional(part, field).ok_or_else(|| {
             let known = self.fields.get(field);
             let looked_for = known.map(Field::words).unwrap_or_default();
-            Miss { event: self.event, field, looked_for, line: known.map_or(0, |field| field.line) }
+            Miss { table: self.table, field, looked_for, line: known.map_or(0, |field| field.line) }
         })
     }
 
@@ -74,22 +75,22 @@ impl Pattern {
     pub(super) fn event(&self, part: &Part<'_>) -> Result<Event, Miss> {
         let by = self.optional(part, "by");
         let proposal = || self.needed(part, "number");
-        Ok(match self.event {
-            "push" => {
+        Ok(match self.table {
+            "hook.push" => {
                 let branch = self.name(part, "branch", "refs/heads/")?;
                 match self.commit(part)? {
                     Some(commit) => Event::Push { branch, commit, before: self.optional(part, "before"), by },
                     None => Event::Gone { name: branch, tag: Some(false), by },
                 }
             }
-            "tag" => {
+            "hook.tag" => {
                 let tag = self.name(part, "tag", "refs/tags/")?;
                 match self.commit(part)? {
                     Some(commit) => Event::Tag { tag, commit, by },
                     None => Event::Gone { name: tag, tag: Some(true), by },
                 }
             }
-            "gone" => {
+            "hook.gone" => {
                 let name = self.needed(part, "name")?;
                 match (name.strip_prefix("refs/heads/"), name.strip_prefix("refs/tags/")) {
                     (Some(branch), _) => Event::Gone { name: branch.to_owned(), tag: Some(false), by },
@@ -97,10 +98,10 @@ impl Pattern {
                     _ => Event::Gone { tag: self.flag(part, "tag"), name, by },
                 }
             }
-            "closed" => Event::Closed { proposal: proposal()?, by },
-            "landed" => Event::Landed { proposal: proposal()?, commit: self.optional(part, "commit"), by },
-            "comment" => Event::Comment { proposal: proposal()?, text: self.needed(part, "text")?, by },
-            "review" => Event::Review(self.review(part)?),
+            "hook.closed" => Event::Closed { proposal: proposal()?, by },
+            "hook.landed" => Event::Landed { proposal: proposal()?, commit: self.optional(part, "commit"), by },
+            "hook.comment" => Event::Comment { proposal: proposal()?, text: self.needed(part, "text")?, by },
+            "hook.review" => Event::Review(self.review(part)?),
             _ => Event::Proposal(self.offer(part)?),
         })
     }
@@ -109,6 +110,11 @@ impl Pattern {
     fn commit(&self, part: &Part<'_>) -> Result<Option<String>, Miss> {
         let commit = self.needed(part, "commit")?;
         Ok(Some(commit).filter(|commit| !commit.bytes().all(|byte| byte == b'0')))
+    }
+
+    /// A repository, as a list tells of it.
+    pub(super) fn hosted(&self, part: &Part<'_>) -> Result<Hosted, Miss> {
+        Ok(Hosted { name: self.needed(part, "name")?, git: self.needed(part, "git")? })
     }
 
     /// A proposal, as a hook or a list tells of it.
@@ -129,7 +135,7 @@ impl Pattern {
 
     /// Someone's word on a proposal; a list of reviews need not name the proposal.
     pub(super) fn review(&self, part: &Part<'_>) -> Result<Review, Miss> {
-        let proposal = if self.event == "review" { self.needed(part, "number")? } else { String::new() };
+        let proposal = if self.table == "hook.review" { self.needed(part, "number")? } else { String::new() };
         let approves = match (self.flag(part, "approves"), self.flag(part, "refuses")) {
             (Some(true), _) => Some(true),
             (_, Some(true)) => Some(false),

@@ -17,15 +17,15 @@ use std::collections::BTreeMap;
 use toml::de::{DeTable, DeValue};
 
 /// The events of a profile, with the fields of each.
-const EVENTS: [(&str, &[&str]); 8] = [
-    ("push", &["branch", "commit", "before", "by"]),
-    ("tag", &["tag", "commit", "by"]),
-    ("gone", &["name", "tag", "by"]),
-    ("proposal", OFFER),
-    ("closed", &["number", "by"]),
-    ("landed", &["number", "commit", "by"]),
-    ("comment", &["number", "text", "by"]),
-    ("review", &["number", "by", "approves", "refuses", "commit"]),
+const EVENTS: [(&str, &str, &[&str]); 8] = [
+    ("push", "hook.push", &["branch", "commit", "before", "by"]),
+    ("tag", "hook.tag", &["tag", "commit", "by"]),
+    ("gone", "hook.gone", &["name", "tag", "by"]),
+    ("proposal", "hook.proposal", OFFER),
+    ("closed", "hook.closed", &["number", "by"]),
+    ("landed", "hook.landed", &["number", "commit", "by"]),
+    ("comment", "hook.comment", &["number", "text", "by"]),
+    ("review", "hook.review", &["number", "by", "approves", "refuses", "commit"]),
 ];
 const OFFER: &[&str] = &["number", "title", "target", "source", "commit", "outside", "draft", "open", "by", "link"];
 
@@ -73,8 +73,8 @@ impl Reading<'_, '_, '_> {
             words: IndexMap::new(),
         };
         for (key, value) in hook.into_iter().flatten() {
-            let known = EVENTS.iter().find(|(event, _)| *event == key.get_ref().as_ref());
-            if let (Some((event, fields)), Some(table)) = (known, reader::table(value)) {
+            let known = EVENTS.iter().find(|(event, ..)| *event == key.get_ref().as_ref());
+            if let (Some((_, event, fields)), Some(table)) = (known, reader::table(value)) {
                 profile.events.push(self.pattern(event, fields, table, &key.span()));
             }
         }
@@ -154,14 +154,14 @@ impl Reading<'_, '_, '_> {
         parsed.ok()
     }
 
-    fn pattern(&mut self, event: &'static str, names: &[&'static str], table: &DeTable<'_>, span: &Span) -> Pattern {
+    fn pattern(&mut self, of: &'static str, names: &[&'static str], table: &DeTable<'_>, span: &Span) -> Pattern {
         let when = match table.get("when") {
             None => Vec::new(),
             Some(value) if reader::table(value).is_some() => self.condition(value).into_iter().collect(),
             Some(value) => reader::items(value).iter().filter_map(|item| self.condition(item)).collect(),
         };
         let fields = names.iter().filter_map(|name| Some((*name, self.field(table.get(*name)?)?))).collect();
-        Pattern { event, line: self.line(span), when, each: table.get("each").and_then(reader::string), fields }
+        Pattern { table: of, line: self.line(span), when, each: table.get("each").and_then(reader::string), fields }
     }
 
     fn condition(&mut self, value: &Value<'_>) -> Option<Condition> {
@@ -240,9 +240,14 @@ impl Reading<'_, '_, '_> {
                 headers.insert(key.get_ref().to_lowercase(), text);
             }
         }
-        let names = if kind == Kind::Reviews { &["by", "approves", "refuses", "commit"][..] } else { OFFER };
+        let (of, names) = match kind {
+            Kind::Reviews => ("request.reviews.item", &["by", "approves", "refuses", "commit"][..]),
+            Kind::Repositories => ("request.repositories.item", &["name", "git"][..]),
+            Kind::Proposal => ("request.proposal.item", OFFER),
+            _ => ("request.proposals.item", OFFER),
+        };
         let item = table.get("item").and_then(reader::table);
-        let item = item.map(|item| self.pattern("item", names, item, &table.get("item").map_or(0..0, Value::span)));
+        let item = item.map(|item| self.pattern(of, names, item, &table.get("item").map_or(0..0, Value::span)));
         let statuses = |key: &str| table.get(key).map(reader::strings).unwrap_or_default();
         let read = |key: &str| statuses(key).iter().filter_map(|text| Statuses::parse(text)).collect::<Vec<_>>();
         let gone = if table.contains_key("gone") { read("gone") } else { ["404", "410"].into_iter().filter_map(Statuses::parse).collect() };
@@ -277,7 +282,9 @@ impl Reading<'_, '_, '_> {
     }
 
     fn known(&mut self, kind: Kind, names: impl Iterator<Item = String>, span: &Span) {
-        let known = || EVERYWHERE.iter().chain(kind.values()).copied();
+        // Which repository it is about is not known where they are listed.
+        let everywhere = || EVERYWHERE.iter().filter(|name| kind != Kind::Repositories || **name != "repository");
+        let known = || everywhere().chain(kind.values()).copied();
         for name in names.filter(|name| !known().any(|known| known == name)) {
             let message = format!("[request.{}] has no value {{{name}}}", kind.word());
             let told = Diagnostic::error(Code::Placeholder, span.clone(), message);

@@ -2,7 +2,7 @@
 //! same request. Who sends the call, with which limits, is the service's affair.
 
 use super::address::names_of_address;
-use super::event::{Offer, Review};
+use super::event::{Hosted, Offer, Review};
 use super::part::Part;
 use super::pattern::{Miss, Pattern};
 use super::place::text_of;
@@ -20,13 +20,14 @@ pub enum Kind {
     Proposals,
     Proposal,
     Reviews,
+    Repositories,
     Land,
 }
 
 impl Kind {
     /// Every kind, in the order of the guide.
-    pub const ALL: [Kind; 7] =
-        [Kind::Status, Kind::Comment, Kind::CommentAgain, Kind::Proposals, Kind::Proposal, Kind::Reviews, Kind::Land];
+    pub const ALL: [Kind; 8] =
+        [Kind::Status, Kind::Comment, Kind::CommentAgain, Kind::Proposals, Kind::Proposal, Kind::Reviews, Kind::Repositories, Kind::Land];
 
     /// Its table in a profile: `[request.WORD]`.
     pub fn word(self) -> &'static str {
@@ -37,6 +38,7 @@ impl Kind {
             Kind::Proposals => "proposals",
             Kind::Proposal => "proposal",
             Kind::Reviews => "reviews",
+            Kind::Repositories => "repositories",
             Kind::Land => "land",
         }
     }
@@ -47,7 +49,7 @@ impl Kind {
             Kind::Status => &["commit", "context", "state", "word", "sentence", "link"],
             Kind::Comment => &["proposal", "text", "link"],
             Kind::CommentAgain => &["proposal", "comment", "text", "link"],
-            Kind::Proposals => &[],
+            Kind::Proposals | Kind::Repositories => &[],
             Kind::Proposal | Kind::Reviews => &["proposal"],
             Kind::Land => &["proposal", "commit", "target", "sentence"],
         }
@@ -280,6 +282,11 @@ impl Request {
     /// The words on a proposal. None where the list is not there.
     pub fn reviews(&self, body: &Value) -> Option<Vec<Result<Review, Miss>>> {
         self.each(body, Pattern::review)
+    }
+
+    /// The repositories of a page. None where the list is not there.
+    pub fn repositories(&self, body: &Value) -> Option<Vec<Result<Hosted, Miss>>> {
+        self.each(body, Pattern::hosted)
     }
 
     /// One proposal, of an answer that is no list.

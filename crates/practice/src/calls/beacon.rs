@@ -15,6 +15,7 @@ use serde_json::{Value, json};
 
 pub(super) fn router() -> Router<Forge> {
     Router::new()
+        .route("/beacon/houses", get(houses))
         .route("/beacon/lights", post(light))
         .route("/beacon/sayings", post(say))
         .route("/beacon/sayings/{key}", post(say_again))
@@ -40,8 +41,17 @@ struct Of {
     page: usize,
 }
 
+fn pass(headers: &HeaderMap) -> Option<&str> {
+    headers.get("x-beacon-pass")?.to_str().ok()
+}
+
 fn opens(forge: &Forge, of: &Of, headers: &HeaderMap) -> Answer<()> {
-    forge.opens(&of.repository, headers.get("x-beacon-pass").and_then(|value| value.to_str().ok()))
+    forge.opens(&of.repository, pass(headers))
+}
+
+async fn houses(State(forge): State<Forge>, headers: HeaderMap) -> Json<Value> {
+    let house = |(name, git): (String, String)| json!({ "house": { "called": name }, "door": git });
+    Json(json!({ "houses": forge.opened(pass(&headers)).into_iter().map(house).collect::<Vec<_>>(), "more": { "at": "" } }))
 }
 
 #[derive(Deserialize)]

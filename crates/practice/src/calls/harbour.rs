@@ -18,6 +18,7 @@ use serde_json::{Value, json};
 
 pub(super) fn router() -> Router<Forge> {
     Router::new()
+        .route("/harbour", get(berths))
         .route("/harbour/{berth}/marks/{commit}", put(mark))
         .route("/harbour/{berth}/passages/{no}/remark", put(remark))
         .route("/harbour/{berth}/remarks/{no}", patch(remark_again))
@@ -27,10 +28,17 @@ pub(super) fn router() -> Router<Forge> {
         .route("/harbour/{berth}/passages/{no}/mooring", put(mooring))
 }
 
+fn token(headers: &HeaderMap) -> Option<String> {
+    let sent = headers.get("authorization")?.to_str().ok()?.strip_prefix("Basic ")?;
+    String::from_utf8(STANDARD.decode(sent).ok()?).ok()
+}
+
 fn opens(forge: &Forge, berth: &str, headers: &HeaderMap) -> Answer<()> {
-    let sent = headers.get("authorization").and_then(|value| value.to_str().ok()?.strip_prefix("Basic "));
-    let token = sent.and_then(|sent| STANDARD.decode(sent).ok()).and_then(|bytes| String::from_utf8(bytes).ok());
-    forge.opens(berth, token.as_deref())
+    forge.opens(berth, token(headers).as_deref())
+}
+
+async fn berths(State(forge): State<Forge>, headers: HeaderMap) -> Json<Vec<Value>> {
+    Json(forge.opened(token(&headers).as_deref()).into_iter().map(|(name, git)| json!({ "berth": name, "rope": git })).collect())
 }
 
 #[derive(Deserialize)]

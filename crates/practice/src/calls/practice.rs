@@ -14,6 +14,7 @@ use serde_json::{Value, json};
 
 pub(super) fn router() -> Router<Forge> {
     Router::new()
+        .route("/api/repositories/opened", get(opened))
         .route("/api/repositories/{name}/commits/{commit}/statuses", post(add_status).get(statuses))
         .route("/api/repositories/{name}/proposals/{number}/comments", post(comment))
         .route("/api/repositories/{name}/proposals/{number}/comments/{id}", put(comment_again))
@@ -23,10 +24,18 @@ pub(super) fn router() -> Router<Forge> {
         .route("/api/repositories/{name}/proposals/{number}/landed", post(landed))
 }
 
+fn token(headers: &HeaderMap) -> Option<&str> {
+    headers.get("authorization")?.to_str().ok()?.strip_prefix("Bearer ")
+}
+
 /// Whether a call brings the repository's token.
 fn opens(forge: &Forge, name: &str, headers: &HeaderMap) -> Answer<()> {
-    let sent = headers.get("authorization").and_then(|value| value.to_str().ok()).and_then(|value| value.strip_prefix("Bearer "));
-    forge.opens(name, sent)
+    forge.opens(name, token(headers))
+}
+
+async fn opened(State(forge): State<Forge>, headers: HeaderMap) -> Json<Value> {
+    let list: Vec<Value> = forge.opened(token(&headers)).into_iter().map(|(name, git)| json!({ "name": name, "git": git })).collect();
+    Json(json!({ "repositories": list }))
 }
 
 async fn add_status(

@@ -72,8 +72,13 @@ impl<'a> Forge<'a> {
     /// The forge of a project; none where it has none.
     pub(crate) fn of(app: &'a App, project: &'a Project) -> Option<Result<Forge<'a>, CallError>> {
         let at = project.forge.as_ref()?;
-        let profile = app.profiles.get(&at.profile).cloned().ok_or_else(|| CallError::NoProfile(at.profile.clone()));
-        Some(profile.map(|profile| Forge { app, at, profile, token: app.forge_token(project).unwrap_or_default() }))
+        Some(Forge::new(app, at, app.forge_token(project).unwrap_or_default()))
+    }
+
+    /// A forge of which no project is known yet.
+    pub(super) fn new(app: &'a App, at: &'a ordotaxis_store::Forge, token: String) -> Result<Forge<'a>, CallError> {
+        let profile = app.profiles.get(&at.profile).cloned().ok_or_else(|| CallError::NoProfile(at.profile.clone()))?;
+        Ok(Forge { app, at, profile, token })
     }
 
     /// Whether the profile knows such a request.
@@ -173,14 +178,15 @@ fn kept(headers: &HeaderMap) -> BTreeMap<String, String> {
     headers.iter().filter_map(|(name, value)| Some((name.as_str().to_owned(), value.to_str().ok()?.to_owned()))).collect()
 }
 
-/// `Retry-After` (RFC 9110): seconds, or a date.
+/// `Retry-After` (RFC 9110): seconds, or a date. Clocks may be apart: a date is as far away as the answer's own `Date` says.
 fn patience(headers: &HeaderMap, now_ms: i64) -> Option<Duration> {
     let text = headers.get("retry-after")?.to_str().ok()?.trim();
     let asked = match text.parse::<u64>() {
         Ok(seconds) => Duration::from_secs(seconds),
         Err(_) => {
-            let at = jiff::fmt::rfc2822::parse(text).ok()?.timestamp().as_millisecond();
-            Duration::from_millis(u64::try_from(at - now_ms).ok()?)
+            let date = |text: &str| Some(jiff::fmt::rfc2822::parse(text).ok()?.timestamp().as_millisecond());
+            let theirs = headers.get("date").and_then(|value| date(value.to_str().ok()?));
+            Duration::from_millis(u64::try_from(date(text)? - theirs.unwrap_or(now_ms)).ok()?)
         }
     };
     Some(asked.min(MOST_PATIENCE))
@@ -202,5 +208,9 @@ mod tests {
         assert_eq!(at("Tue, 15 Nov 1994 08:12:01 GMT"), None, "it is over");
         assert_eq!(at("999999999"), Some(MOST_PATIENCE));
         assert_eq!(at("soon"), None);
+        let mut apart = HeaderMap::new();
+        apart.insert("date", HeaderValue::from_static("Tue, 15 Nov 1994 10:00:00 GMT"));
+        apart.insert("retry-after", HeaderValue::from_static("Tue, 15 Nov 1994 10:00:30 GMT"));
+        assert_eq!(patience(&apart, 784_887_151_000), Some(Duration::from_secs(30)), "the forge's clock is two hours ahead");
     }
 }

@@ -6,6 +6,7 @@
 //! - `offered`: proposals that are made here, where there is no forge;
 //! - `call`: one request to a forge, with its limits; `pages`: lists of it;
 //! - `now`: how a proposal is at its forge now;
+//! - `repositories`: what a forge has that may become a project;
 //! - `poll`: repositories are looked at, so that what no hook tells is found.
 
 mod call;
@@ -16,6 +17,7 @@ mod pages;
 mod poll;
 mod polls;
 mod profiles;
+mod repositories;
 mod signed;
 mod take;
 
@@ -26,4 +28,5 @@ pub(crate) use poll::work as poll;
 pub(crate) use polls::Polls;
 pub use profiles::ProfileError;
 pub(crate) use profiles::{PLAIN, Profiles};
+pub(crate) use repositories::repositories;
 pub(crate) use take::{Came, Taken, again, is_signed, take};

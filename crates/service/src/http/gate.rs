@@ -90,6 +90,7 @@ pub(super) const ROUTES: &[(&str, &str, Action)] = &[
     ("PUT", "/projects/{project}/stored/{pipeline}", Action::KeepPipeline),
     ("GET", "/projects/{project}/test-history", Action::SeeRun),
     ("GET", "/queue", Action::SeeLists),
+    ("POST", "/repositories", Action::AddProject),
     ("POST", "/runner-invitations", Action::InviteRunner),
     ("GET", "/runners", Action::SeeLists),
     ("PUT", "/runners/{name}", Action::SetRunner),

@@ -144,7 +144,7 @@ pub(crate) async fn secret(State(app): State<App>, caller: Caller, Path(project)
 pub(crate) async fn profiles(State(app): State<App>) -> Json<Vec<ProfileView>> {
     let view = |name: &str| {
         let profile = app.profiles.get(name)?;
-        let mut events: Vec<String> = profile.events.iter().map(|pattern| pattern.event.to_owned()).collect();
+        let mut events: Vec<String> = profile.events.iter().map(|pattern| pattern.table.trim_start_matches("hook.").to_owned()).collect();
         events.dedup();
         Some(ProfileView { name: name.to_owned(), events, requests: profile.requests.keys().map(|kind| kind.word().to_owned()).collect() })
     };

@@ -9,6 +9,7 @@ mod caches;
 mod compare;
 mod connections;
 mod deliveries;
+mod found;
 mod grants;
 mod groups;
 mod hook;
@@ -60,6 +61,7 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(session::link))
         .routes(routes!(board::board))
         .routes(routes!(projects::list, projects::add))
+        .routes(routes!(found::find))
         .routes(routes!(projects::show, projects::remove))
         .routes(routes!(projects::set_outside))
         .routes(routes!(repository::show))

@@ -337,7 +337,9 @@ fn print_found(found: &[FoundRepository], at: &FindRepositories) {
     let row = |one: &FoundRepository| vec![one.repository.clone(), one.project.clone().unwrap_or_default(), one.git_url.clone()];
     let rows: Vec<Vec<String>> = std::iter::once(head).chain(found.iter().map(row)).collect();
     table(&rows, "the forge lists no repository that this token opens");
-    if let Some(new) = found.iter().find(|one| one.project.is_none()) {
+    // A line that people copy into a shell holds nothing that a shell reads otherwise.
+    let plain = |text: &str| text.chars().all(|c| c.is_ascii_alphanumeric() || "-_./:@+%~".contains(c));
+    if let Some(new) = found.iter().find(|one| one.project.is_none() && plain(&one.git_url) && plain(&one.repository)) {
         let FindRepositories { profile, url, .. } = at;
         out::remark(format!(
             "  ordotaxis project add NAME --git {} --forge {profile} --forge-url {url} --forge-repository {}",

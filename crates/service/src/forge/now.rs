@@ -64,7 +64,26 @@ pub(crate) async fn look_at(app: &App, project: &Project, row: &ProposalRow) -> 
     let Some(forge) = Forge::of(app, project) else { return Ok(()) };
     let forge = forge?;
     let before = (row.clone(), app.records.forge_words(row.id).await?);
-    let (offer, words) = (offered(&forge, &row.number).await?, words(&forge, &row.number).await?);
+    let offer = offered(&forge, &row.number).await?;
+    take(app, project, before, offer, words(&forge, &row.number).await?).await
+}
+
+/// Asks the forge only who approves a proposal.
+pub(super) async fn listen(app: &App, project: &Project, row: &ProposalRow) -> Result<(), LookError> {
+    let Some(forge) = Forge::of(app, project) else { return Ok(()) };
+    let before = (row.clone(), app.records.forge_words(row.id).await?);
+    take(app, project, before, None, words(&forge?, &row.number).await?).await
+}
+
+/// Writes down what the forge said, if nothing else was told since `before`.
+async fn take(
+    app: &App,
+    project: &Project,
+    before: (ProposalRow, Vec<ForgeWord>),
+    offer: Option<Offer>,
+    words: Option<Vec<Review>>,
+) -> Result<(), LookError> {
+    let (row, known) = &before;
     let mut tx = app.records.tx_by_rule("look", clock::now()).await?;
     if tx.proposal_now(row.id).await?.as_ref() != Some(&before) {
         return Ok(());
@@ -73,7 +92,7 @@ pub(crate) async fn look_at(app: &App, project: &Project, row: &ProposalRow) -> 
         believe(&mut tx, project, row, offer).await?;
     }
     if let Some(words) = words {
-        hear(&mut tx, project, row, &before.1, &words).await?;
+        hear(&mut tx, project, row, known, &words).await?;
     }
     Ok(tx.commit().await?)
 }

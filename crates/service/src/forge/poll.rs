@@ -2,7 +2,7 @@
 //! lost is found. What is found is an occasion like any other; what a hook tells meanwhile counts before it.
 
 use super::call::{CallError, Forge};
-use super::now::{LookError, look_at};
+use super::now::{LookError, listen};
 use super::occasion::work_of;
 use super::offered::follow;
 use super::pages::listed;
@@ -28,8 +28,9 @@ const TOLD: Duration = Duration::from_secs(10 * 60);
 const LONGEST_PAUSE: Duration = Duration::from_secs(30 * 60);
 /// How many are looked at side by side.
 const AT_ONCE: usize = 8;
-/// Of so many proposals everybody's word is asked for in one look.
-const MOST_ASKED: usize = 50;
+/// In one look everybody's word is asked for of so many proposals in queues, and of so many others in turn.
+const MOST_QUEUED: usize = 50;
+const MOST_OTHERS: usize = 5;
 /// How often the projects are looked through for one that is due.
 const TICK: Duration = Duration::from_secs(1);
 
@@ -289,15 +290,24 @@ async fn offers(app: &App, project: &Project) -> Result<Offers, LookError> {
     Ok(Offers { all: list.whole.then(|| list.items.clone()), read: list.items })
 }
 
-/// Words on proposals may have been lost: of those that stand in a queue, and of all where no hook tells of any.
+/// Words on proposals may have been lost: of those that stand in a queue, and where no hook tells of any of a few others each
+/// time. No forge likes to be asked about all of many every minute.
 async fn ask_for_words(app: &App, project: &Project, has_hooks: bool) -> Result<(), LookError> {
     if !Forge::of(app, project).is_some_and(|forge| forge.is_ok_and(|forge| forge.can(Kind::Reviews))) {
         return Ok(());
     }
     let queued: HashSet<String> = app.records.landings(project.id).await?.iter().flat_map(|(_, queue)| in_queue(queue)).collect();
-    let open = app.records.proposals(project.id, true, i64::MAX).await?.into_iter();
-    for row in open.filter(|row| !has_hooks || queued.contains(&row.number)).take(MOST_ASKED) {
-        match look_at(app, project, &row).await {
+    let open = app.records.proposals(project.id, true, i64::MAX).await?;
+    let (mut asked, mut others): (Vec<ProposalRow>, Vec<ProposalRow>) = open.into_iter().partition(|row| queued.contains(&row.number));
+    asked.truncate(MOST_QUEUED);
+    if !has_hooks && !others.is_empty() {
+        let turn = usize::try_from(clock::now() / 60_000).unwrap_or_default();
+        let first = turn.wrapping_mul(MOST_OTHERS) % others.len();
+        others.rotate_left(first);
+        asked.extend(others.into_iter().take(MOST_OTHERS));
+    }
+    for row in asked {
+        match listen(app, project, &row).await {
             // It may have gone since the list was read: the next look says so.
             Ok(()) | Err(LookError::Forge(CallError::Gone(_))) => {}
             Err(error) => return Err(error),

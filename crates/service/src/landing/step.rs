@@ -12,6 +12,10 @@ use ordotaxis_core::rules;
 use ordotaxis_git::GitError;
 use ordotaxis_store::{Entry, Project, ProposalRow, StoreError};
 use ordotaxis_wire::landing::LandingStep;
+use std::time::Duration;
+
+/// Who asks for something to land waits for the forge no longer than this.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Why it was not done.
 #[derive(Debug, thiserror::Error)]
@@ -48,10 +52,11 @@ async fn asked(app: &App, actor: &Actor, project: &Project, row: &ProposalRow) -
         return Err(NotLanding::No(format!("proposal {} is {}: there is nothing to land", row.number, row.state)));
     }
     // An approval may have been given a moment ago, or its hook lost. Without an answer what hooks told holds.
-    match look_at(app, project, row).await {
-        Ok(()) => {}
-        Err(LookError::Store(error)) => return Err(error.into()),
-        Err(error) => tracing::warn!(%error, project = project.name, proposal = row.number, "the forge could not be asked"),
+    match tokio::time::timeout(PATIENCE, look_at(app, project, row)).await {
+        Ok(Ok(())) => {}
+        Ok(Err(LookError::Store(error))) => return Err(error.into()),
+        Err(_) => tracing::warn!(project = project.name, proposal = row.number, "the forge did not answer in time"),
+        Ok(Err(error)) => tracing::warn!(%error, project = project.name, proposal = row.number, "the forge could not be asked"),
     }
     let Some(row) = &app.records.proposal(project.id, &row.number).await?.filter(|row| row.state == "open") else {
         return Err(NotLanding::No(format!("proposal {} was closed: there is nothing to land", row.number)));

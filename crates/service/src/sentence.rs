@@ -14,6 +14,7 @@ pub(crate) struct Summary {
     pub(crate) ended: i64,
     /// Passed or reused.
     pub(crate) well: i64,
+    pub(crate) reused: i64,
     /// The first that failed, and why.
     pub(crate) first: Option<(String, String)>,
     /// What keeps a gate shut, where that is why it failed.
@@ -36,6 +37,7 @@ impl Summary {
             stopped: count(|state| state == State::Stopped),
             ended: count(State::is_end),
             well: count(|state| matches!(state, State::Passed | State::Reused)),
+            reused: count(|state| state == State::Reused),
             gate: jobs
                 .iter()
                 .find_map(|job| if let Progress::Gated(Hold::Shut { why }) = &job.progress { Some(why.clone()) } else { None }),
@@ -68,6 +70,7 @@ fn summary(counts: &[(State, i64)]) -> Summary {
         stopped: count(&|state| state == State::Stopped),
         ended: count(&State::is_end),
         well: count(&|state| matches!(state, State::Passed | State::Reused)),
+        reused: count(&|state| state == State::Reused),
         first: None,
         gate: None,
     }
@@ -94,7 +97,12 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
                 1 => ", 1 waits for someone to start it".to_owned(),
                 more => format!(", {more} wait for someone to start one"),
             };
-            format!("Passed: {}{forgiven}{skipped}{}{held}", jobs(summary.well), took.map(|took| format!(", {took}")).unwrap_or_default())
+            // Where nothing was done, how long that took says nothing.
+            let took = match took {
+                _ if summary.reused > 0 && summary.reused == summary.well => ", all as before".to_owned(),
+                took => took.map(|took| format!(", {took}")).unwrap_or_default(),
+            };
+            format!("Passed: {}{forgiven}{skipped}{took}{held}", jobs(summary.well))
         }
         State::Failed if summary.jobs == 0 => format!("Failed: {}", why.unwrap_or("it could not be planned")),
         State::Lost if summary.jobs == 0 => format!("Could not be looked at: {}", why.unwrap_or("the repository could not be read")),
@@ -118,7 +126,7 @@ mod tests {
     fn summary(jobs: i64, failed: i64, skipped: i64, ended: i64) -> Summary {
         let first = (failed > 0).then(|| ("test.unit".to_owned(), "step `make test` exited with 2".to_owned()));
         let well = ended - skipped - failed;
-        Summary { jobs, failed, skipped, stopped: 1, ended, well, first, gate: Some("the gate of ship is shut".into()) }
+        Summary { jobs, failed, skipped, stopped: 1, ended, well, reused: 0, first, gate: Some("the gate of ship is shut".into()) }
     }
 
     #[test]
@@ -130,6 +138,8 @@ mod tests {
             ("Passed: 7 jobs, 1 m 50 s", State::Passed, summary(7, 0, 0, 7), Some(110_000), None),
             ("Passed: 5 jobs, 2 skipped, 850 ms", State::Passed, summary(7, 0, 2, 7), Some(850), None),
             ("Passed: 1 job, 4 skipped, 850 ms", State::Passed, summary(5, 0, 4, 5), Some(850), None),
+            ("Passed: 3 jobs, 2 skipped, all as before", State::Passed, Summary { reused: 3, ..summary(5, 0, 2, 5) }, Some(0), None),
+            ("Passed: 3 jobs, 2 skipped, 9 ms", State::Passed, Summary { reused: 2, ..summary(5, 0, 2, 5) }, Some(9), None),
             ("Passed: 3 jobs, 850 ms, 1 waits for someone to start it", State::Passed, summary(4, 0, 0, 3), Some(850), None),
             ("Passed: 3 jobs, 1 may fail and did, 850 ms", State::Passed, summary(4, 1, 0, 4), Some(850), None),
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),

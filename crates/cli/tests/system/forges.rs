@@ -140,6 +140,8 @@ async fn finds_repositories(world: &World, dialect: Dialect, token: &str) {
     assert!(none.code == 0 && none.err.contains("lists no repository that this token opens"), "{none:?}");
     let unknown = world.run(&["project", "find", "--forge", "pier", "--forge-url", &world.forge_url]).await;
     assert!(unknown.code == 2 && unknown.err.contains("there is no forge profile `pier`; there are: "), "{unknown:?}");
+    let odd = world.run(&["project", "find", "--forge", &profile, "--forge-url", "forge"]).await;
+    assert!(odd.code == 2 && odd.err.contains("begins with https://"), "{odd:?}");
     let away = world.run(&["project", "find", "--forge", &profile, "--forge-url", "http://127.0.0.1:1"]).await;
     assert!(away.code == 3 && away.err.contains("could not be reached"), "{away:?}");
 }

@@ -2,7 +2,7 @@
 //! forge shows it as it is written. Much of what stands in it comes from whoever offers the proposal (names of tests,
 //! messages): that is shut into spans of code, so that it neither calls people, nor links, nor gives commands.
 
-use super::spoken::SPOKEN;
+use super::spoken::{MOST, SPOKEN};
 use crate::engine::State;
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
@@ -11,8 +11,8 @@ use std::fmt::Write;
 const FAILURES: usize = 8;
 /// The longest text from elsewhere, in characters.
 const LONGEST: usize = 240;
-/// So many commands are answered; older answers go.
-pub const ANSWERS: usize = 5;
+/// So many answers are kept, so that one comment's are all there; older ones go.
+pub const ANSWERS: usize = MOST;
 
 /// How it is with a proposal.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

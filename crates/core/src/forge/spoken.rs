@@ -6,7 +6,7 @@ use crate::language::nearest;
 /// What every command begins with.
 pub const CALL: &str = "ordotaxis:";
 /// Of one comment no more commands are done.
-const MOST: usize = 10;
+pub(super) const MOST: usize = 10;
 
 /// Something that a comment asks for.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -14,6 +14,9 @@ use ordotaxis_wire::project::{FindRepositories, FoundRepository};
 /// List the repositories that a token opens at a forge, with the projects that they are already. Nothing is kept of it.
 #[utoipa::path(post, operation_id = "find_repositories", path = "/api/v1/repositories", request_body = FindRepositories, responses((status = 200, body = Vec<FoundRepository>), (status = 422, body = Problem), (status = 502, body = Problem)))]
 pub(crate) async fn find(State(app): State<App>, Body(ask): Body<FindRepositories>) -> Result<Json<Vec<FoundRepository>>, ApiError> {
+    if !url::Url::parse(&ask.url).is_ok_and(|url| matches!(url.scheme(), "http" | "https")) {
+        return Err(ApiError::field("/url", "a forge's address begins with https:// or http://"));
+    }
     let at = Forge { profile: ask.profile, url: ask.url, repository: String::new() };
     let found = repositories(&app, &at, ask.token.unwrap_or_default()).await.map_err(|error| refused(&app, &error))?;
     let projects = app.records.projects().await?;

@@ -61,14 +61,21 @@ async fn a_hook_that_comes_late_does_not_set_a_proposal_back() {
         json!({ "event": "proposal", "number": 1, "title": "Change 1", "target": "main", "source": "topic/1", "commit": commit,
             "outside": false, "draft": false, "by": "odd" })
     };
+    setting.hold();
+    setting.land(&name).await;
+    setting.entry(1, "tested", |entry| says(entry, "is being tested")).await;
     // The forge says what is offered; when it does not answer, the branch does.
     hook(world, "late-1", &told(late)).await;
     proposal(world, &name, "what the forge says", |one| one["commit"] == *newest).await;
     world.forge.will_fail((0..9).map(|_| Fault { what: What::Status { status: 500 }, on: "proposals/1$".into() }));
     hook(world, "late-2", &told(&commits[1])).await;
     proposal(world, &name, "where its branch is", |one| one["commit"] == *newest).await;
-    // Put back on purpose, it offers what it offered before.
+    let entry = setting.entry(1, "still tested", |entry| entry["commit"].is_string()).await;
+    assert!(says(&entry, "is being tested"), "what comes late takes nothing out of the queue: {entry}");
+    // Put back on purpose, it offers what it offered before, and leaves.
     repository.git(&["push", "--quiet", "--force", "origin", &format!("{}:refs/heads/topic/1", commits[2])]);
+    assert_eq!(setting.end(1).await["why"], "it offers another commit now: ask again");
+    setting.release();
     proposal(world, &name, "put back", |one| one["commit"] == commits[2] && one["verdicts"][0]["state"] == "passed").await;
 }
 

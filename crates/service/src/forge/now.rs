@@ -112,33 +112,92 @@ async fn believe(tx: &mut Tx, project: &Project, row: &ProposalRow, offer: Offer
     Ok(())
 }
 
-/// Words that the forge lists otherwise than they were known. An approval in a list that does not name its commit may be of
-/// an older one: it is not taken.
 async fn hear(tx: &mut Tx, project: &Project, row: &ProposalRow, known: &[ForgeWord], words: &[Review]) -> Result<(), StoreError> {
-    let of = |who: &str| known.iter().find(|word| word.who == who);
-    let last: BTreeMap<&str, &Review> = words.iter().map(|word| (word.by.as_str(), word)).collect();
-    let mut heard = Vec::new();
-    for (who, word) in &last {
-        let same =
-            |known: &ForgeWord| known.approves == word.approves && word.commit.as_ref().is_none_or(|commit| *commit == known.commit_id);
-        let unclear = word.approves == Some(true) && word.commit.is_none();
-        let new = of(who).map_or(word.approves.is_some(), |known| !same(known));
-        if new && !unclear {
-            heard.push((*who, word.approves, word.commit.as_deref()));
-        }
-    }
-    heard.extend(
-        known
-            .iter()
-            .filter(|word| word.approves.is_some() && !last.contains_key(word.who.as_str()))
-            .map(|word| (word.who.as_str(), None, Some(word.commit_id.as_str()))),
-    );
-    for (who, approves, commit) in &heard {
-        tx.set_review(project.id, &row.number, (who, Given::Forge), *approves, *commit).await?;
+    let heard = heard(known, words);
+    for word in &heard {
+        tx.set_review(project.id, &row.number, (word.who, Given::Forge), word.approves, word.commit).await?;
     }
     if !heard.is_empty() {
         told_of_review(tx, project.id, &row.number).await?;
         tx.add_work(&comment_anew(project.id, &row.number)).await?;
     }
     Ok(())
+}
+
+/// A word that is otherwise than it was known.
+#[derive(Debug, PartialEq, Eq)]
+struct Heard<'a> {
+    who: &'a str,
+    /// None: it was taken back.
+    approves: Option<bool>,
+    commit: Option<&'a str>,
+}
+
+/// What a forge's list says otherwise than it was known; the last of someone's words counts. An approval that does not name
+/// its commit may be of an older one: it is not taken.
+fn heard<'a>(known: &'a [ForgeWord], words: &'a [Review]) -> Vec<Heard<'a>> {
+    let last: BTreeMap<&str, &Review> = words.iter().map(|word| (word.by.as_str(), word)).collect();
+    let before = |who: &str| known.iter().find(|word| word.who == who);
+    let is_same = |known: &ForgeWord, word: &Review| {
+        known.approves == word.approves && word.commit.as_ref().is_none_or(|commit| *commit == known.commit_id)
+    };
+    let is_new = |(who, word): &(&str, &Review)| before(who).map_or(word.approves.is_some(), |known| !is_same(known, word));
+    let is_clear = |(_, word): &(&str, &Review)| word.approves != Some(true) || word.commit.is_some();
+    let told = last.iter().map(|(who, word)| (*who, *word)).filter(is_new).filter(is_clear);
+    let told = told.map(|(who, word)| Heard { who, approves: word.approves, commit: word.commit.as_deref() });
+    let gone = known.iter().filter(|word| word.approves.is_some() && !last.contains_key(word.who.as_str()));
+    told.chain(gone.map(|word| Heard { who: &word.who, approves: None, commit: Some(&word.commit_id) })).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn word(who: &str, approves: Option<bool>, commit: &str) -> ForgeWord {
+        ForgeWord { who: who.into(), approves, commit_id: commit.into() }
+    }
+
+    fn review(by: &str, approves: Option<bool>, commit: Option<&str>) -> Review {
+        Review { proposal: String::new(), by: by.into(), approves, commit: commit.map(str::to_owned) }
+    }
+
+    #[test]
+    fn an_approval_counts_for_the_commit_that_it_names() {
+        let known = [word("maren", Some(true), "c1")];
+        assert_eq!(heard(&known, &[review("maren", Some(true), Some("c1"))]), [], "as it was known");
+        assert_eq!(heard(&known, &[review("maren", Some(true), None)]), [], "nothing says that it is another");
+        let newer = [review("maren", Some(true), Some("c1")), review("maren", Some(true), Some("c2"))];
+        assert_eq!(heard(&known, &newer), [Heard { who: "maren", approves: Some(true), commit: Some("c2") }]);
+        assert_eq!(heard(&[], &[review("odd", Some(true), None)]), [], "it may be of an older one");
+        assert_eq!(heard(&[], &[review("odd", Some(false), None)]), [Heard { who: "odd", approves: Some(false), commit: None }]);
+        assert_eq!(heard(&known, &[]), [Heard { who: "maren", approves: None, commit: Some("c1") }], "it is not there any more");
+        assert_eq!(heard(&[word("maren", None, "c1")], &[]), [], "it was taken back before");
+    }
+
+    fn list() -> impl Strategy<Value = Vec<Review>> {
+        let one = (0..3_usize, any::<Option<bool>>(), 0..3_usize);
+        prop::collection::vec(
+            one.prop_map(|(who, approves, commit)| review(&format!("p{who}"), approves, Some(&format!("c{commit}")))),
+            0..8,
+        )
+    }
+
+    proptest! {
+        /// Writing down what was heard leads to what the list says; hearing it once more brings nothing.
+        #[test]
+        fn what_is_heard_leads_to_what_the_list_says(first in list(), second in list()) {
+            let mut known: Vec<ForgeWord> = Vec::new();
+            for list in [&first, &second] {
+                let new: Vec<ForgeWord> = heard(&known, list).into_iter().map(|one| word(one.who, one.approves, one.commit.unwrap_or_default())).collect();
+                known.retain(|old| !new.iter().any(|one| one.who == old.who));
+                known.extend(new);
+                prop_assert_eq!(heard(&known, list), []);
+            }
+            let said = |known: &[ForgeWord]| known.iter().filter_map(|one| Some((one.who.clone(), one.approves?, one.commit_id.clone()))).collect::<std::collections::BTreeSet<_>>();
+            let last: BTreeMap<&str, &Review> = second.iter().map(|one| (one.by.as_str(), one)).collect();
+            let wanted = last.values().filter_map(|one| Some((one.by.clone(), one.approves?, one.commit.clone()?))).collect();
+            prop_assert_eq!(said(&known), wanted);
+        }
+    }
 }

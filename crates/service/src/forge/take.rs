@@ -283,8 +283,8 @@ async fn believe(tx: &mut Tx, project: &Project, event: &Event) -> Result<(), St
         Event::Gone { tag: None, .. } => {}
         Event::Proposal(offer) => {
             if let Some(number) = &offer.number {
+                // Whether that is its newest commit, and so whether it leaves a queue, is known when the commit is looked at.
                 tx.set_proposal(id, number, offer).await?;
-                told_of_proposal(tx, id, number, Some(&offer.commit), "it offers another commit now: ask again").await?;
             }
         }
         Event::Closed { proposal, by } => {

@@ -23,9 +23,10 @@ pub(crate) use rules::{schedules, take_over};
 
 use crate::app::App;
 use crate::clock;
+use crate::landing::told_of_proposal;
 use crate::work::Outcome;
 use ordotaxis_core::access::Actor;
-use ordotaxis_core::plan::Occasion;
+use ordotaxis_core::plan::{Cause, Occasion};
 use ordotaxis_store::{DueWork, Project, RunKey, StoreError};
 
 /// Begins the runs of an occasion. What cannot be read is tried again; after the last try it is
@@ -90,16 +91,35 @@ pub(crate) async fn main_branch_there(app: &App, project: Project) -> Result<Pro
     Ok(app.follow_head(project).await?.0)
 }
 
+/// A proposal offers this commit, as far as anybody knows: it leaves a queue in which it stands with another. What is known to
+/// be an older one changes nothing.
+async fn tell_queues(app: &App, project: &Project, occasion: &Occasion) -> Result<(), StoreError> {
+    let Cause::Proposal { number: Some(number), .. } = &occasion.cause else { return Ok(()) };
+    let mut tx = app.records.tx_by_rule("occasion", clock::now()).await?;
+    told_of_proposal(&mut tx, project.id, number, occasion.told_on(), "it offers another commit now: ask again").await?;
+    tx.commit().await
+}
+
 /// Begins every pipeline of the commit that this occasion, the `arrived`th, starts.
 async fn begin_all(app: &App, actor: &Actor, project: &Project, occasion: &Occasion, arrived: i64) -> Result<Looked, OccasionError> {
     if occasion.is_from_outside() && project.outside == "never" {
+        tell_queues(app, project, occasion).await?;
         return Ok(Looked::NotTaken);
     }
     let mirror = app.mirror(project);
-    let mut known = complete(&mirror, project, occasion).await?;
+    let mut known = match complete(&mirror, project, occasion).await {
+        Ok(known) => known,
+        Err(error) => {
+            tell_queues(app, project, occasion).await?;
+            return Err(error);
+        }
+    };
     let project = &main_branch_there(app, project.clone()).await?;
     let files = pipeline_files(app, project, &mirror, &known.commit.id).await?;
     known.newer = order::newer(app, project, &mirror, &known, arrived).await?;
+    if known.newer.is_none() {
+        tell_queues(app, project, occasion).await?;
+    }
     if files.is_empty() {
         return Ok(Looked::NoFile(begin::without_file(app, actor, project, &known).await?));
     }

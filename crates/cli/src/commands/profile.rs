@@ -97,9 +97,12 @@ fn tried(profile: &Profile, text: &str, body: &[u8], headers: &BTreeMap<String, 
     };
     let reading = profile.events(headers, &body);
     let miss = |miss: &ordotaxis_core::forge::Miss| {
-        let looked = format!("nothing stands at {}", miss.looked_for);
-        Diagnostic::error(Code::NotThere, line_span(text, miss.line), format!("`{}` of [{}] is not in the sample", miss.field, miss.table))
-            .hint(looked)
+        let (field, table, at) = (miss.field, miss.table, &miss.looked_for);
+        let (said, looked) = match miss.odd {
+            true => (format!("`{field}` of [{table}] is no commit in the sample"), format!("look at what stands at {at}")),
+            false => (format!("`{field}` of [{table}] is not in the sample"), format!("nothing stands at {at}")),
+        };
+        Diagnostic::error(Code::NotThere, line_span(text, miss.line), said).hint(looked)
     };
     let mut told: Vec<Diagnostic> = reading.misses.iter().map(miss).collect();
     if reading.events.is_empty() && told.is_empty() {

@@ -12,14 +12,20 @@ const QUEUE: &str = "rules = 1\n[branch.main]\nland = \"queue\"\n";
 const PIPELINE: &str = "language = 1\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n[job.a.b]\nsteps = [\"true\"]\n";
 const CONFIG: &str = "beat = \"250ms\"\nretry_pause = \"100ms\"\nhook_grace = \"1s\"\n";
 
-/// A hook of the practice forge's own dialect, sent now.
+/// A hook of the practice forge's own dialect, sent now; it is taken.
 async fn hook(world: &World, id: &str, body: &Value) {
+    let (status, told) = send(world, id, body).await;
+    assert_eq!(status, 200, "{told}");
+}
+
+async fn send(world: &World, id: &str, body: &Value) -> (u16, Value) {
     let (secret, _) = world.forge_token("tidegauge");
     let (body, time) = (body.to_string(), jiff::Timestamp::now().as_second());
     let signature = webhook_signature(&webhook_key(&secret).expect("a key"), id, time, body.as_bytes());
     let call = reqwest::Client::new().post(format!("{}/hooks/v1/tidegauge", world.url)).header("content-type", "application/json");
     let call = call.header("webhook-id", id).header("webhook-timestamp", time.to_string()).header("webhook-signature", signature);
-    call.body(body).send().await.expect("an answer").error_for_status().expect("it is taken");
+    let answer = call.body(body).send().await.expect("an answer");
+    (answer.status().as_u16(), answer.json().await.unwrap_or_default())
 }
 
 /// From now on the forge's hooks go nowhere.
@@ -77,6 +83,29 @@ async fn a_hook_that_comes_late_does_not_set_a_proposal_back() {
     assert_eq!(setting.end(1).await["why"], "it offers another commit now: ask again");
     setting.release();
     proposal(world, &name, "put back", |one| one["commit"] == commits[2] && one["verdicts"][0]["state"] == "passed").await;
+}
+
+/// A forge may say anything: what is no commit is told as a miss, and is nowhere taken for one.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_no_commit_is_not_taken_for_one() {
+    let setting = Setting::new(QUEUE).await;
+    let world = &setting.world;
+    let name = setting.offer(1, "a", "1\n").await;
+    proposal(world, &name, "a verdict", |one| one["verdicts"][0]["state"] == "passed").await;
+    let odd = "høyvann, høyvann";
+    let about =
+        json!({ "number": 1, "title": "Change 1", "target": "main", "source": "topic/1", "outside": false, "draft": false, "by": "odd" });
+    for event in ["proposal", "landed"] {
+        let mut body = about.clone();
+        (body["event"], body["commit"]) = (json!(event), json!(odd));
+        let (status, told) = send(world, &format!("odd-{event}"), &body).await;
+        assert_eq!(status, 422, "{told}");
+        assert!(told["detail"].as_str().is_some_and(|detail| detail.contains("is no commit")), "{told}");
+    }
+    let review = world.run(&["review", &name, "--approve", "--commit", odd]).await;
+    assert!(review.code == 3 && review.err.contains("look at that one"), "{review:?}");
+    let shown = world.json(&["proposals", &name]).await;
+    assert_eq!((&shown["state"], shown["commit"].as_str().map(str::len)), (&json!("open"), Some(40)), "{shown}");
 }
 
 /// What was said of a proposal at its forge counts, also where no hook told it; and what was said here stays.

@@ -2,6 +2,7 @@
 //! forge shows it as it is written. Much of what stands in it comes from whoever offers the proposal (names of tests,
 //! messages): that is shut into spans of code, so that it neither calls people, nor links, nor gives commands.
 
+use super::event::short;
 use super::spoken::{MOST, SPOKEN};
 use crate::engine::State;
 use serde::{Deserialize, Serialize};
@@ -127,10 +128,6 @@ impl Grown {
         let wants = self.wants.as_ref().map(|wants| format!(", wanted {}", inert(wants))).unwrap_or_default();
         format!("{} {}{before}{wants}", inert(&self.name), inert(&self.now))
     }
-}
-
-fn short(commit: &str) -> String {
-    commit.chars().take(8).collect()
 }
 
 /// One line in a span of code: nothing in it is more than letters.

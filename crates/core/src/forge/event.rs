@@ -86,6 +86,11 @@ pub struct Review {
     pub commit: Option<String>,
 }
 
+/// A commit's first digits, as sentences name it.
+pub fn short(commit: &str) -> String {
+    commit.chars().take(8).collect()
+}
+
 impl Event {
     /// The table of a profile that it is read by.
     pub fn word(&self) -> &'static str {
@@ -103,7 +108,6 @@ impl Event {
 
     /// In words: `a push to main`.
     pub fn sentence(&self) -> String {
-        let short = |commit: &str| commit.chars().take(8).collect::<String>();
         let by = |by: &Option<String>| by.as_ref().map(|by| format!(" by {by}")).unwrap_or_default();
         match self {
             Event::Push { branch, commit, by: who, .. } => format!("a push to {branch}, {}{}", short(commit), by(who)),

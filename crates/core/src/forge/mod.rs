@@ -19,7 +19,7 @@ mod spoken;
 mod text;
 
 pub use comment::{ANSWERS, Answered, Comment, Failure, Grown, Ran};
-pub use event::{Event, Hosted, Offer, Review};
+pub use event::{Event, Hosted, Offer, Review, short};
 pub use hook::{Delivery, NoBody, Reading};
 pub use pattern::{Miss, Pattern};
 pub use place::{Condition, Field, From, Holds, Spot};

@@ -30,12 +30,15 @@ pub struct Miss {
     pub looked_for: String,
     /// The profile's line; 0 where the profile says nothing of the field.
     pub line: usize,
+    /// Something stands there, and is no commit.
+    pub odd: bool,
 }
 
 impl std::fmt::Display for Miss {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Miss { table, field, looked_for, line } = self;
+        let Miss { table, field, looked_for, line, odd } = self;
         match line {
+            line if *odd => write!(f, "`{field}` of [{table}] at {looked_for} is no commit (line {line} of the profile)"),
             0 => write!(f, "the profile says nothing of `{field}` of [{table}]"),
             line => write!(f, "`{field}` of [{table}] is not at {looked_for} (line {line} of the profile)"),
         }
@@ -55,11 +58,13 @@ impl Pattern {
     }
 
     fn needed(&self, part: &Part<'_>, field: &'static str) -> Result<String, Miss> {
-        self.optional(part, field).ok_or_else(|| {
-            let known = self.fields.get(field);
-            let looked_for = known.map(Field::words).unwrap_or_default();
-            Miss { table: self.table, field, looked_for, line: known.map_or(0, |field| field.line) }
-        })
+        self.optional(part, field).ok_or_else(|| self.miss(field, false))
+    }
+
+    fn miss(&self, field: &'static str, odd: bool) -> Miss {
+        let known = self.fields.get(field);
+        let looked_for = known.map(Field::words).unwrap_or_default();
+        Miss { table: self.table, field, looked_for, line: known.map_or(0, |field| field.line), odd }
     }
 
     fn flag(&self, part: &Part<'_>, field: &'static str) -> Option<bool> {
@@ -78,14 +83,14 @@ impl Pattern {
         Ok(match self.table {
             "hook.push" => {
                 let branch = self.name(part, "branch", "refs/heads/")?;
-                match self.commit(part)? {
+                match self.tip(part)? {
                     Some(commit) => Event::Push { branch, commit, before: self.optional(part, "before"), by },
                     None => Event::Gone { name: branch, tag: Some(false), by },
                 }
             }
             "hook.tag" => {
                 let tag = self.name(part, "tag", "refs/tags/")?;
-                match self.commit(part)? {
+                match self.tip(part)? {
                     Some(commit) => Event::Tag { tag, commit, by },
                     None => Event::Gone { name: tag, tag: Some(true), by },
                 }
@@ -99,7 +104,7 @@ impl Pattern {
                 }
             }
             "hook.closed" => Event::Closed { proposal: proposal()?, by },
-            "hook.landed" => Event::Landed { proposal: proposal()?, commit: self.optional(part, "commit"), by },
+            "hook.landed" => Event::Landed { proposal: proposal()?, commit: self.optional_commit(part)?, by },
             "hook.comment" => Event::Comment { proposal: proposal()?, text: self.needed(part, "text")?, by },
             "hook.review" => Event::Review(self.review(part)?),
             _ => Event::Proposal(self.offer(part)?),
@@ -107,9 +112,20 @@ impl Pattern {
     }
 
     /// The commit that a name has now; none where it was removed: nothing but zeros stands there.
-    fn commit(&self, part: &Part<'_>) -> Result<Option<String>, Miss> {
-        let commit = self.needed(part, "commit")?;
-        Ok(Some(commit).filter(|commit| !commit.bytes().all(|byte| byte == b'0')))
+    fn tip(&self, part: &Part<'_>) -> Result<Option<String>, Miss> {
+        Ok(Some(self.commit(part)?).filter(|commit| !commit.bytes().all(|byte| byte == b'0')))
+    }
+
+    fn commit(&self, part: &Part<'_>) -> Result<String, Miss> {
+        self.optional_commit(part)?.ok_or_else(|| self.miss("commit", false))
+    }
+
+    /// A forge may say anything: a commit is what git could call one (SHA-1 or SHA-256, in hexadecimal digits).
+    fn optional_commit(&self, part: &Part<'_>) -> Result<Option<String>, Miss> {
+        match self.optional(part, "commit") {
+            Some(text) if text.len() > 64 || !text.bytes().all(|byte| byte.is_ascii_hexdigit()) => Err(self.miss("commit", true)),
+            commit => Ok(commit),
+        }
     }
 
     /// A repository, as a list tells of it.
@@ -124,7 +140,7 @@ impl Pattern {
             title: self.optional(part, "title"),
             target: self.name(part, "target", "refs/heads/")?,
             source: self.optional(part, "source").map(|name| name.strip_prefix("refs/heads/").unwrap_or(&name).to_owned()),
-            commit: self.needed(part, "commit")?,
+            commit: self.commit(part)?,
             outside: self.flag(part, "outside").unwrap_or(true),
             draft: self.flag(part, "draft").unwrap_or(false),
             by: self.optional(part, "by"),
@@ -141,6 +157,6 @@ impl Pattern {
             (_, Some(true)) => Some(false),
             _ => None,
         };
-        Ok(Review { proposal, by: self.needed(part, "by")?, approves, commit: self.optional(part, "commit") })
+        Ok(Review { proposal, by: self.needed(part, "by")?, approves, commit: self.optional_commit(part)? })
     }
 }

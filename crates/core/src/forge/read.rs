@@ -17,15 +17,15 @@ use std::collections::BTreeMap;
 use toml::de::{DeTable, DeValue};
 
 /// The events of a profile, with the fields of each.
-const EVENTS: [(&str, &str, &[&str]); 8] = [
-    ("push", "hook.push", &["branch", "commit", "before", "by"]),
-    ("tag", "hook.tag", &["tag", "commit", "by"]),
-    ("gone", "hook.gone", &["name", "tag", "by"]),
-    ("proposal", "hook.proposal", OFFER),
-    ("closed", "hook.closed", &["number", "by"]),
-    ("landed", "hook.landed", &["number", "commit", "by"]),
-    ("comment", "hook.comment", &["number", "text", "by"]),
-    ("review", "hook.review", &["number", "by", "approves", "refuses", "commit"]),
+const EVENTS: [(&str, &[&str]); 8] = [
+    ("hook.push", &["branch", "commit", "before", "by"]),
+    ("hook.tag", &["tag", "commit", "by"]),
+    ("hook.gone", &["name", "tag", "by"]),
+    ("hook.proposal", OFFER),
+    ("hook.closed", &["number", "by"]),
+    ("hook.landed", &["number", "commit", "by"]),
+    ("hook.comment", &["number", "text", "by"]),
+    ("hook.review", &["number", "by", "approves", "refuses", "commit"]),
 ];
 const OFFER: &[&str] = &["number", "title", "target", "source", "commit", "outside", "draft", "open", "by", "link"];
 
@@ -73,8 +73,8 @@ impl Reading<'_, '_, '_> {
             words: IndexMap::new(),
         };
         for (key, value) in hook.into_iter().flatten() {
-            let known = EVENTS.iter().find(|(event, ..)| *event == key.get_ref().as_ref());
-            if let (Some((_, event, fields)), Some(table)) = (known, reader::table(value)) {
+            let known = EVENTS.iter().find(|(event, _)| event.strip_prefix("hook.") == Some(key.get_ref().as_ref()));
+            if let (Some((event, fields)), Some(table)) = (known, reader::table(value)) {
                 profile.events.push(self.pattern(event, fields, table, &key.span()));
             }
         }

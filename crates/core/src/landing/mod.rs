@@ -99,10 +99,13 @@ pub enum Event {
         trial: u64,
         why: String,
     },
-    /// What its runs said.
-    Verdict {
+    /// All its runs passed.
+    Passed {
         trial: u64,
-        passed: bool,
+    },
+    /// One of its runs did not pass.
+    Failed {
+        trial: u64,
         sentence: String,
         /// All that failed is known to fail by itself at times.
         flaky: bool,
@@ -145,7 +148,7 @@ pub enum Effect {
     /// Put these on top of a commit, in order, and report [`Event::Made`], [`Event::Conflict`],
     /// [`Event::Contained`] or [`Event::NotMade`].
     Make { trial: u64, on: String, group: Vec<Offered> },
-    /// Begin the runs of a trial's commit, and report [`Event::Verdict`]. `again`: once more, since what failed is flaky.
+    /// Begin the runs of a trial's commit, and report [`Event::Passed`] or [`Event::Failed`]. `again`: once more, since what failed is flaky.
     Try { trial: u64, commit: String, again: bool },
     /// The trial is of no use any more.
     Drop { trial: u64 },

@@ -240,10 +240,9 @@ impl Queue {
                     trial.state = TrialState::Unmade { why };
                 }
             }
-            Event::Verdict { trial, passed: true, .. } => self.passed(trial),
-            Event::Verdict { trial, sentence, flaky, own, .. } => {
-                let failed = Marked::Failed { sentence, own, trial };
-                self.failed(trial, failed, flaky, effects);
+            Event::Passed { trial } => self.passed(trial),
+            Event::Failed { trial, sentence, flaky, own } => {
+                self.failed(trial, Marked::Failed { sentence, own, trial }, flaky, effects);
             }
             Event::Cleared { trial } => self.cleared(trial),
             Event::Moved { head } => self.moved(head, effects),

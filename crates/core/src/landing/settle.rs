@@ -116,6 +116,8 @@ impl Queue {
 
     /// The proposal that another waits behind, since nobody knows yet whether it fails by itself.
     pub(super) fn unclear_before(&self, offered: &Offered) -> Option<String> {
+        // Nearly always there is none, and nobody need look through the queue for it.
+        self.unclear().next()?;
         let unclear = self.walk().unclear?;
         let place = |one: &Offered| self.entries.iter().position(|entry| entry.offered == *one);
         (place(&unclear)? < place(offered)?).then_some(unclear.proposal)

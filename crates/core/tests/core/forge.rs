@@ -103,6 +103,35 @@ fn what_is_gone_is_a_branch_or_a_tag_where_that_is_known() {
     assert_eq!(gone(&told, json!({ "gone": "refs/heads/v1", "kind": "tag" })).1, Some(false), "its name says it better");
 }
 
+/// What is no commit is told as a miss, wherever one is looked for; only what git could call one is taken.
+#[test]
+fn what_is_no_commit_is_told() {
+    let text = "[hook]\nsignature = \"standard-webhooks\"\n[hook.landed]\nwhen = { pointer = \"/landed\", there = true }\nnumber = \"/landed\"\ncommit = \"/commit\"\n\
+        [hook.review]\nwhen = { pointer = \"/by\", there = true }\nnumber = \"/no\"\nby = \"/by\"\napproves = \"/yes\"\ncommit = \"/commit\"\n";
+    let profile = profile(text).0.expect("a profile");
+    let read = |body: Value| profile.events(&BTreeMap::new(), &body);
+    for about in [json!({ "landed": 3 }), json!({ "by": "odd", "no": 3, "yes": true })] {
+        let with = |commit: Value| {
+            let mut body = about.clone();
+            body["commit"] = commit;
+            read(body)
+        };
+        assert_eq!(read(about.clone()).events.len(), 1, "it need not be named");
+        for good in ["a".repeat(40), "0123456789abcdefABCDEF".into(), "f".repeat(64)] {
+            assert_eq!(with(json!(good)).events.len(), 1);
+        }
+        for odd in ["main", "høyvann", "--all", "a b", &"a".repeat(65)] {
+            let reading = with(json!(odd));
+            assert_eq!(reading.events, [], "{odd}");
+            assert!(
+                reading.misses[0].odd && reading.misses[0].to_string().contains("at /commit is no commit (line "),
+                "{:?}",
+                reading.misses
+            );
+        }
+    }
+}
+
 /// Of what nobody knows where it comes from, nobody may say that it comes from inside.
 #[test]
 fn a_proposal_is_from_outside_unless_it_is_known_not_to_be() {

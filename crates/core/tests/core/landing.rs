@@ -136,7 +136,7 @@ impl World {
                 if passed {
                     self.passed.insert(commit);
                 }
-                Event::Verdict { trial, passed, sentence: "test.unit failed".into(), flaky, own }
+                if passed { Event::Passed { trial } } else { Event::Failed { trial, sentence: "test.unit failed".into(), flaky, own } }
             }
             Effect::Land { trial, commit, .. } if away && at.is_multiple_of(2) => {
                 let sure = at.is_multiple_of(4) && !self.branch_holds(&commit);
@@ -396,7 +396,7 @@ fn where_a_proposal_stands_is_said_in_words() {
     world.tell(failed);
     assert_eq!(say(&world, "1"), "2 fails after 0: test.unit failed");
     assert_eq!(say(&world, "2"), "3 waits until it is known whether 1 fails by itself");
-    world.tell(Event::Verdict { trial: 1, passed: true, sentence: String::new(), flaky: false, own: false });
+    world.tell(Event::Passed { trial: 1 });
     assert!(matches!(world.queue.place("2").expect("a place").standing, Standing::Making), "it goes on without the guilty one");
     assert!(world.queue.place("9").is_none());
     world.tell(Event::Ranked { proposal: "2".into(), rank: 1 });
@@ -409,7 +409,7 @@ fn what_is_pushed_while_something_lands_is_taken_in_afterwards() {
     let mut queue = Queue::new("c0", Manner::default());
     queue.apply(asked(1));
     queue.apply(Event::Made { trial: 1, commit: "t1".into() });
-    let effects = queue.apply(Event::Verdict { trial: 1, passed: true, sentence: String::new(), flaky: false, own: false });
+    let effects = queue.apply(Event::Passed { trial: 1 });
     assert!(matches!(&effects[..], [Effect::Land { from, commit, .. }] if from == "c0" && commit == "t1"), "{effects:?}");
     assert_eq!(queue.apply(Event::Moved { head: "t1".into() }), []);
     assert_eq!(queue.apply(Event::Moved { head: "p1".into() }), []);
@@ -430,7 +430,7 @@ fn behind_a_doubtful_one_nothing_is_tried_until_it_is_known_whose_fault_it_is() 
         for trial in 1..4 {
             queue.apply(Event::Made { trial, commit: format!("t{trial}") });
         }
-        let effects = queue.apply(Event::Verdict { trial: 2, passed: false, sentence: "test.unit failed".into(), flaky: false, own });
+        let effects = queue.apply(Event::Failed { trial: 2, sentence: "test.unit failed".into(), flaky: false, own });
         (queue, effects)
     };
     let (mut queue, effects) = failing(false);
@@ -445,7 +445,7 @@ fn behind_a_doubtful_one_nothing_is_tried_until_it_is_known_whose_fault_it_is() 
     assert!(made(&effects), "{effects:?}");
     // The one ahead was the reason: both are tried anew, without it.
     let (mut queue, _) = failing(false);
-    let effects = queue.apply(Event::Verdict { trial: 1, passed: false, sentence: "test.unit failed".into(), flaky: false, own: false });
+    let effects = queue.apply(Event::Failed { trial: 1, sentence: "test.unit failed".into(), flaky: false, own: false });
     assert!(
         matches!(&effects[..], [Effect::HasLeft { .. }, Effect::Make { on, group, .. }] if on == "c0" && *group == [offered(2)]),
         "{effects:?}"

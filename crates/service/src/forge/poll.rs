@@ -5,7 +5,7 @@ use super::call::{CallError, Forge};
 use super::now::{LookError, listen};
 use super::occasion::work_of;
 use super::offered::follow;
-use super::pages::listed;
+use super::pages::{Listed, listed};
 use super::polls::Polls;
 use crate::app::App;
 use crate::clock;
@@ -208,9 +208,9 @@ async fn look(app: &App, project: &Project, first: bool, has_hooks: bool) -> Res
         found.count(&event);
         tx.add_work(&work_of(project, &event, once)).await?;
     }
-    if let Some(offers) = &offers.all {
+    if offers.whole {
         for known in before.iter().filter(|known| known.state == "open" && untouched(&known.number)) {
-            if !offers.iter().any(|offer| offer.open && offer.number.as_deref() == Some(known.number.as_str())) {
+            if !offers.items.iter().any(|offer| offer.open && offer.number.as_deref() == Some(known.number.as_str())) {
                 tx.end_proposal(project.id, &known.number, "closed", None).await?;
                 told_of_proposal(&mut tx, project.id, &known.number, None, "it was closed").await?;
             }
@@ -257,37 +257,29 @@ impl Found {
     }
 }
 
-/// What the forge lists as offered.
-#[derive(Debug, Default)]
-struct Offers {
-    read: Vec<Offer>,
-    /// The same, where the list was read to its end.
-    all: Option<Vec<Offer>>,
-}
-
 /// What is known of a proposal.
 fn of<'r>(rows: &'r [ProposalRow], number: &str) -> Option<&'r ProposalRow> {
     rows.iter().find(|row| row.number == number)
 }
 
 /// Open proposals of the list that are not known as it says.
-fn unknown(known: &[ProposalRow], offers: &Offers) -> Vec<Offer> {
+fn unknown(known: &[ProposalRow], offers: &Listed<Offer>) -> Vec<Offer> {
     let is_known = |offer: &Offer| {
         let same = offer.number.as_deref().and_then(|number| of(known, number));
         same.is_some_and(|one| one.state == "landed" || (one.head == offer.commit && one.target == offer.target && one.state == "open"))
     };
-    offers.read.iter().filter(|offer| offer.open && offer.number.is_some() && !is_known(offer)).cloned().collect()
+    offers.items.iter().filter(|offer| offer.open && offer.number.is_some() && !is_known(offer)).cloned().collect()
 }
 
-async fn offers(app: &App, project: &Project) -> Result<Offers, LookError> {
-    let Some(forge) = Forge::of(app, project) else { return Ok(Offers::default()) };
+/// What the forge lists as offered. Of a list without end, as of none, nothing is taken for closed.
+async fn offers(app: &App, project: &Project) -> Result<Listed<Offer>, LookError> {
+    let none = Listed { items: Vec::new(), whole: false };
+    let Some(forge) = Forge::of(app, project) else { return Ok(none) };
     let forge = forge?;
     if !forge.can(Kind::Proposals) {
-        return Ok(Offers::default());
+        return Ok(none);
     }
-    let list = listed(&forge, Kind::Proposals, BTreeMap::new(), Request::offers).await?;
-    // Of a list without end nothing is taken for closed.
-    Ok(Offers { all: list.whole.then(|| list.items.clone()), read: list.items })
+    Ok(listed(&forge, Kind::Proposals, BTreeMap::new(), Request::offers).await?)
 }
 
 /// Words on proposals may have been lost: of those that stand in a queue, and where no hook tells of any of a few others each

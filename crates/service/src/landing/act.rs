@@ -3,7 +3,7 @@
 use super::asked::LandingWork;
 use super::change::{change, queue_of};
 use super::reason::{is_flaky, is_own};
-use super::rules::{RulesError, lacks, rules_of};
+use super::rules::{RulesError, Words, rules_of};
 use super::tick::tick;
 use crate::app::App;
 use crate::clock;
@@ -84,13 +84,10 @@ async fn ended(app: &App, project: &Project, branch: &str, trial: u64) -> Result
                 stop_runs(app, &runs).await?;
             }
             let once_more = if flaky { "; every test that failed is known to turn by itself" } else { "" };
-            let own = match queue_of(&app.records, project.id, branch).await? {
-                Some(queue) => is_own(app, project, branch, &queue, trial, run).await?,
-                None => false,
-            };
-            Event::Verdict { trial, passed: false, sentence: format!("{}{once_more}", said(project, run)), flaky, own }
+            let own = is_own(app, project, branch, trial, run).await?;
+            Event::Failed { trial, sentence: format!("{}{once_more}", said(project, run)), flaky, own }
         }
-        (None, true) => Event::Verdict { trial, passed: true, sentence: String::new(), flaky: false, own: false },
+        (None, true) => Event::Passed { trial },
         (None, false) => return Ok(()),
     };
     tell(app, project, branch, vec![verdict]).await
@@ -199,7 +196,7 @@ impl Act<'_> {
         for wanted in self.rules().await?.wants {
             let Some(file) = files.iter().find(|file| file.name == wanted) else {
                 let sentence = format!("the combined result has no pipeline `{wanted}`, which [branch.{}] wants", self.branch);
-                return self.tell(Event::Verdict { trial, passed: false, sentence, flaky: false, own: false }).await;
+                return self.tell(Event::Failed { trial, sentence, flaky: false, own: false }).await;
             };
             match begin(self.app, &actor, self.project, &complete, file).await? {
                 // Its run ended before, when this was done and not written down.
@@ -229,11 +226,11 @@ impl Act<'_> {
 
     /// Pushes exactly what was tested, if it still may land.
     async fn land(&self, trial: u64, from: &str, commit: &str, group: &[Offered]) -> Result<(), ActError> {
-        let rules = self.rules().await?;
+        let (rules, words) = (self.rules().await?, Words::of(self.app, self.project).await?);
         for offered in group {
             let row = self.row(offered).await?;
             let why = match &row {
-                Some(row) if row.state == "open" && row.head == offered.head => lacks(self.app, self.project, row, &rules).await?,
+                Some(row) if row.state == "open" && row.head == offered.head => words.lacking(row, &rules),
                 Some(row) if row.state == "landed" => None,
                 _ => Some("it is not offered as it was tested".to_owned()),
             };

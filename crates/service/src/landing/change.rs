@@ -5,6 +5,7 @@ use crate::notices::{News, news};
 use crate::react::Message;
 use crate::talk::comment_anew;
 use ordotaxis_core::engine::State;
+use ordotaxis_core::forge::short;
 use ordotaxis_core::landing::{Effect, Entry, Event, Offered, Place, Queue, Standing};
 use ordotaxis_store::{LandingEnd, NewWork, Records, StoreError, Tx, WorkKind};
 
@@ -102,9 +103,7 @@ fn end_of(branch: &str, before: &Queue, effect: &Effect) -> Option<News> {
 /// What the commit of a proposal is told that landed or left.
 fn status_of<'e>(branch: &str, effect: &'e Effect) -> Option<(&'e Offered, State, String)> {
     match effect {
-        Effect::HasLanded { offered, commit } => {
-            Some((offered, State::Passed, format!("Landed in {branch} as {}", &commit[..commit.len().min(8)])))
-        }
+        Effect::HasLanded { offered, commit } => Some((offered, State::Passed, format!("Landed in {branch} as {}", short(commit)))),
         Effect::HasLeft { offered, why } => Some((offered, State::Stopped, format!("Left the queue of {branch}: {why}"))),
         _ => None,
     }

@@ -23,9 +23,9 @@ mod tick;
 
 pub(crate) use act::work_off;
 pub(crate) use asked::LandingWork;
-pub(crate) use change::{queue_of, told_moved, told_of_proposal, told_of_review};
+pub(crate) use change::{told_moved, told_of_proposal, told_of_review};
 pub(crate) use expected::expected;
 pub(crate) use gate::{GateError, gate};
-pub(crate) use rules::{RulesError, lacks, rules_of, text_on_main};
+pub(crate) use rules::{RulesError, Words, rules_of, text_on_main};
 pub(crate) use step::{NotLanding, step};
 pub(crate) use tick::{tick, work};

@@ -1,5 +1,6 @@
 //! Why a trial failed: by chance, by itself, or because of what is ahead of it.
 
+use super::change::queue_of;
 use crate::app::App;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::landing::{Event, Queue};
@@ -35,16 +36,10 @@ pub(super) async fn is_flaky(app: &App, project: &Project, run: &TrialRun) -> Re
 
 /// Whether all that failed in a run of a trial has passed in the trial that it was put on top of: what is ahead of it is not
 /// the reason.
-pub(super) async fn is_own(
-    app: &App,
-    project: &Project,
-    branch: &str,
-    queue: &Queue,
-    trial: u64,
-    run: &TrialRun,
-) -> Result<bool, StoreError> {
+pub(super) async fn is_own(app: &App, project: &Project, branch: &str, trial: u64, run: &TrialRun) -> Result<bool, StoreError> {
+    let Some(queue) = queue_of(&app.records, project.id, branch).await? else { return Ok(false) };
     match queue.trials().iter().find(|known| known.number == trial) {
-        Some(known) => passes_on(app, project, branch, queue, &known.on, run).await,
+        Some(known) => passes_on(app, project, branch, &queue, &known.on, run).await,
         None => Ok(false),
     }
 }

@@ -52,24 +52,31 @@ fn read(text: &str, place: &'static str) -> Result<Rules, RulesError> {
     }
 }
 
-/// What a proposal still lacks to be tried; none: nothing.
-pub(crate) async fn lacks(app: &App, project: &Project, row: &ProposalRow, rules: &BranchRules) -> Result<Option<String>, StoreError> {
-    if row.draft {
-        return Ok(Some("it is a draft".into()));
+/// Everybody's words on the open proposals of a project, and who they are: read once, for as many proposals as one likes.
+pub(crate) struct Words {
+    reviews: Vec<ReviewRow>,
+    who: Who,
+}
+
+impl Words {
+    pub(crate) async fn of(app: &App, project: &Project) -> Result<Words, StoreError> {
+        Ok(Words { reviews: app.records.reviews(project.id).await?, who: Who::of(app, project).await? })
     }
-    if rules.approvals.is_empty() {
-        return Ok(None);
+
+    /// What a proposal still lacks to be tried; none: nothing.
+    pub(crate) fn lacking(&self, row: &ProposalRow, rules: &BranchRules) -> Option<String> {
+        if row.draft {
+            return Some("it is a draft".into());
+        }
+        let reviews: Vec<&ReviewRow> = self.reviews.iter().filter(|review| review.proposal_id == row.id).collect();
+        rules.approvals.iter().find_map(|wanted| missing(wanted, row, &reviews, &self.who))
     }
-    let reviews: Vec<ReviewRow> =
-        app.records.reviews(project.id).await?.into_iter().filter(|review| review.proposal_id == row.id).collect();
-    let who = Who::of(app, project).await?;
-    Ok(rules.approvals.iter().find_map(|wanted| missing(wanted, row, &reviews, &who)))
 }
 
 /// What is missing of these approvals, in words: `1 of 2 approvals, by ines or @keepers`.
-fn missing(wanted: &Approvals, row: &ProposalRow, reviews: &[ReviewRow], who: &Who) -> Option<String> {
+fn missing(wanted: &Approvals, row: &ProposalRow, reviews: &[&ReviewRow], who: &Who) -> Option<String> {
     let author = row.author.as_deref().and_then(|login| who.by_login(login));
-    let counts = |review: &&ReviewRow| {
+    let counts = |review: &&&ReviewRow| {
         let Some(person) = who.by_login(&review.who) else { return false };
         let may = if wanted.by.is_empty() { who.may(person.id, Action::Land) } else { who.is_among(&person.name, &wanted.by) };
         let own = author.is_some_and(|author| author.id == person.id) || row.author.as_deref() == Some(review.who.as_str());

@@ -1,7 +1,7 @@
 //! Someone asks for a proposal to land, or changes where it stands in the queue.
 
 use super::change::change;
-use super::rules::{lacks, rules_of};
+use super::rules::{Words, rules_of};
 use super::tick::tick;
 use crate::app::App;
 use crate::clock;
@@ -78,7 +78,7 @@ async fn asked(app: &App, actor: &Actor, project: &Project, row: &ProposalRow) -
     let Some(head) = mirror.resolve(&row.target).await.map_err(away)? else {
         return Err(NotLanding::No(format!("there is no branch {}", row.target)));
     };
-    let lacking = lacks(app, project, row, &rules).await?;
+    let lacking = Words::of(app, project).await?.lacking(row, &rules);
     let (proposal, now) = (row.number.clone(), clock::now());
     let offered = Offered { proposal: proposal.clone(), head: row.head.clone() };
     let mut tx = app.records.tx(actor, now).await?;

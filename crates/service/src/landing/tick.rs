@@ -3,7 +3,7 @@
 
 use super::change::{change, queue_of};
 use super::reason::cleared;
-use super::rules::{RulesError, lacks, rules_of};
+use super::rules::{RulesError, Words, rules_of};
 use crate::app::App;
 use crate::clock;
 use ordotaxis_core::landing::{Event, Queue, TrialState};
@@ -74,10 +74,11 @@ async fn news(app: &App, project: &Project, branch: &str, queue: &Queue) -> Resu
     if shut != queue.shut {
         events.push(Event::Shut { why: shut });
     }
+    let words = Words::of(app, project).await?;
     for entry in queue.entries() {
         let proposal = entry.offered.proposal.clone();
         let Some(row) = app.records.proposal(project.id, &proposal).await? else { continue };
-        let why = lacks(app, project, &row, &rules).await?;
+        let why = words.lacking(&row, &rules);
         if why != entry.lacks {
             events.push(Event::Lacks { proposal, why });
         }

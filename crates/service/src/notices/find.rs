@@ -10,6 +10,7 @@ use crate::who::Who;
 use crate::work::Outcome;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::engine::State;
+use ordotaxis_core::forge::short;
 use ordotaxis_core::notice::{Notice, Occasion, Part, Turns};
 use ordotaxis_store::{DueWork, Project, ProposalRow, RunRow, StoreError};
 use std::collections::BTreeSet;
@@ -176,8 +177,7 @@ impl Finder<'_> {
         for person in given.filter_map(|review| self.who.by_login(&review.who)) {
             own.remove(&person.id);
         }
-        let short: String = row.head.chars().take(8).collect();
-        let lines = vec![format!("in a comment on it: ordotaxis: approve {short}")];
+        let lines = vec![format!("in a comment on it: ordotaxis: approve {}", short(&row.head))];
         let parts = vec![Part { title: "To approve its newest commit".into(), lines }];
         let notice = self.of_proposal(Occasion::Waits, &row, &format!("waits to land in {branch}: {why}"), parts);
         Ok(vec![Found { notice, own, needs: Action::SeeProject }])

@@ -1,10 +1,11 @@
 //! The one comment of a proposal: gathered from how things are now, and sent where it says something else than before.
 
+use super::landing::Landings;
 use crate::about::{failing, grown, sentences};
 use crate::app::App;
 use crate::clock;
 use crate::forge::{CallError, Forge};
-use crate::landing::{RulesError, lacks, queue_of, rules_of};
+use crate::landing::{RulesError, rules_of};
 use crate::work::{Outcome, ended};
 use ordotaxis_core::engine::State;
 use ordotaxis_core::forge::{Comment, Kind, Ran};
@@ -47,7 +48,7 @@ pub(crate) async fn gathered(app: &App, project: &Project, row: &ProposalRow) ->
     let mut comment = Comment {
         project: project.name.clone(),
         head: row.head.clone(),
-        landing: landing(app, project, row).await?,
+        landing: Landings::of(app, project).await?.lines(row),
         answers: row.answered(),
         ..Comment::default()
     };
@@ -73,35 +74,6 @@ pub(crate) async fn newest_runs(app: &App, project: &Project, row: &ProposalRow)
     let runs = app.records.runs_of_proposals(project.id, &[&row.number], RUNS).await?;
     let mut seen = HashSet::new();
     Ok(runs.into_iter().filter(|run| run.told_on() == row.head && seen.insert(run.pipeline.clone())).collect())
-}
-
-/// Where it stands in the landing queue; where it was in none, what it would lack.
-pub(crate) async fn landing(app: &App, project: &Project, row: &ProposalRow) -> Result<Vec<String>, StoreError> {
-    match row.state.as_str() {
-        "landed" => {
-            let commit = row.landed_as.as_deref().map(|commit| format!(" as {}", &commit[..commit.len().min(8)])).unwrap_or_default();
-            return Ok(vec![format!("it has landed in {}{commit}", row.target)]);
-        }
-        "closed" => return Ok(vec!["it was closed".to_owned()]),
-        _ => {}
-    }
-    let queue = queue_of(&app.records, project.id, &row.target).await?;
-    if let Some(place) = queue.and_then(|queue| queue.place(&row.number)) {
-        let sentence = place.standing.sentence(&place.ahead);
-        return Ok(vec![format!("place {} in the queue of {}: it {sentence}", place.place, row.target)]);
-    }
-    let ends = app.records.landing_ends(project.id, 100).await?.into_iter();
-    let left = ends.filter(|end| end.proposal == row.number && end.head == row.head).find_map(|end| end.why);
-    let mut lines: Vec<String> = left.map(|why| format!("it left the queue of {}: {why}", row.target)).into_iter().collect();
-    match rules_of(app, project).await {
-        Ok(rules) if rules.branch(&row.target).queue => {
-            let lacking = lacks(app, project, row, &rules.branch(&row.target)).await?;
-            lines.extend(lacking);
-        }
-        Err(RulesError::Store(error)) => return Err(error),
-        _ => {}
-    }
-    Ok(lines)
 }
 
 /// Writes it for the first time, or anew in its place; not at all where it says the same as before.

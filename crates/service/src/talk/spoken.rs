@@ -8,7 +8,7 @@ use crate::clock;
 use crate::landing::{NotLanding, step, tick};
 use crate::work::Outcome;
 use ordotaxis_core::access::{Action, Actor, Object, Rights, Way, Who, allowed};
-use ordotaxis_core::forge::{Answered, Spoken, spoken};
+use ordotaxis_core::forge::{Answered, Spoken, short, spoken};
 use ordotaxis_store::{DueWork, Entry, Given, Project, ProposalRow, StoreError};
 use ordotaxis_wire::landing::LandingStep;
 
@@ -133,7 +133,7 @@ async fn approve(
     login: &str,
     commit: Option<&str>,
 ) -> Result<Result<String, String>, StoreError> {
-    let short = &row.head[..row.head.len().min(8)];
+    let short = short(&row.head);
     let seen = match commit {
         Some(named) => row.head.starts_with(named),
         None => row.comment_head.as_deref() == Some(&row.head),

@@ -71,6 +71,8 @@ pub struct ReviewRow {
     pub at: i64,
 }
 
+const FORGE_WORDS: &str = "SELECT who, approves, commit_id FROM reviews WHERE proposal_id = ? AND NOT here ORDER BY who";
+
 impl Records {
     /// A project's proposals, newest first: all, or those that are open.
     pub async fn proposals(&self, project_id: i64, open: bool, limit: i64) -> Result<Vec<ProposalRow>, StoreError> {
@@ -100,8 +102,7 @@ impl Records {
 
     /// What a proposal's forge told of everybody's word, by who it is from.
     pub async fn forge_words(&self, proposal_id: i64) -> Result<Vec<ForgeWord>, StoreError> {
-        let sql = "SELECT who, approves, commit_id FROM reviews WHERE proposal_id = ? AND NOT here ORDER BY who";
-        Ok(sqlx::query_as(sql).bind(proposal_id).fetch_all(&self.reads).await?)
+        Ok(sqlx::query_as(FORGE_WORDS).bind(proposal_id).fetch_all(&self.reads).await?)
     }
 }
 
@@ -173,8 +174,7 @@ impl Tx {
     pub async fn proposal_now(&mut self, id: i64) -> Result<Option<(ProposalRow, Vec<ForgeWord>)>, StoreError> {
         let row = sqlx::query_as("SELECT * FROM proposals WHERE id = ?").bind(id).fetch_optional(&mut *self.on).await?;
         let Some(row) = row else { return Ok(None) };
-        let sql = "SELECT who, approves, commit_id FROM reviews WHERE proposal_id = ? AND NOT here ORDER BY who";
-        Ok(Some((row, sqlx::query_as(sql).bind(id).fetch_all(&mut *self.on).await?)))
+        Ok(Some((row, sqlx::query_as(FORGE_WORDS).bind(id).fetch_all(&mut *self.on).await?)))
     }
 
     /// A proposal whose record says `from` offers `to`: what told otherwise was older. False where it says something else by now.

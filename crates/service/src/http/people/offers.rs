@@ -15,7 +15,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
-use ordotaxis_core::forge::Offer;
+use ordotaxis_core::forge::{Offer, short};
 use ordotaxis_core::language::nearest;
 use ordotaxis_git::GitError;
 use ordotaxis_store::{Entry, Given, Project};
@@ -135,8 +135,7 @@ pub(crate) async fn review(
         return Err(conflict(format!("proposal {number} is {}", row.state)));
     }
     if !row.head.starts_with(&ask.commit) || ask.commit.len() < 7 {
-        let short = &row.head[..row.head.len().min(8)];
-        return Err(conflict(format!("its newest commit is {short}: look at that one")));
+        return Err(conflict(format!("its newest commit is {}: look at that one", short(&row.head))));
     }
     let who = Who::of(&app, &project).await?;
     let Some(login) = who.login_of(person) else {

@@ -110,9 +110,10 @@ pub(crate) async fn list(
     let numbers: Vec<&str> = rows.iter().map(|row| row.number.as_str()).collect();
     let runs = runs(&app, &project, &numbers, MOST * 5).await?;
     let new = new_failures(&app, &rows, &runs).await?;
+    let landings = talk::Landings::of(&app, &project).await?;
     let mut views = Vec::new();
     for (row, new_failures) in rows.into_iter().zip(new) {
-        let landing = if row.state == "open" { talk::landing(&app, &project, &row).await? } else { Vec::new() };
+        let landing = if row.state == "open" { landings.lines(&row) } else { Vec::new() };
         views.push(ProposalView { new_failures, landing, ..view(&project, row, &reviews, &runs) });
     }
     Ok(Json(views))

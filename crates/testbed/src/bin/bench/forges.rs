@@ -213,7 +213,8 @@ fn simulate(proposals: usize, ahead: usize, told: bool) -> Simulated {
                     trials += 1;
                     let good = |commit: &str| !holds[commit].iter().any(|number| fails(*number));
                     let (passed, own) = (good(&commit), told && good(&upon[&commit]));
-                    later(minutes(trial), Event::Verdict { trial, passed, sentence: "test.unit failed".into(), flaky: false, own });
+                    let failed = Event::Failed { trial, sentence: "test.unit failed".into(), flaky: false, own };
+                    later(minutes(trial), if passed { Event::Passed { trial } } else { failed });
                 }
                 Effect::Land { trial, .. } => later(0.05, Event::Landed { trial }),
                 Effect::HasLanded { .. } => landed += 1,

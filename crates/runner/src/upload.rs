@@ -93,8 +93,8 @@ async fn send(login: Login, mut request: impl FnMut() -> RequestBuilder) -> Resu
 
 /// Whether the connection was closed while the request was being written: hyper says so in words only.
 fn broke_off(error: &reqwest::Error) -> bool {
-    let causes = std::iter::successors(Some(error as &dyn std::error::Error), |error| error.source());
-    causes.into_iter().any(|cause| cause.to_string().starts_with("error writing a body to connection"))
+    let mut causes = std::iter::successors(Some(error as &dyn std::error::Error), |error| error.source());
+    causes.any(|cause| cause.to_string().starts_with("error writing a body to connection"))
 }
 
 async fn judge(answer: Response) -> Result<(), String> {

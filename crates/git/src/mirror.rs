@@ -11,6 +11,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex as StdMutex};
 use tokio::sync::Mutex;
 
+/// Mirrors are made one after another: two that make the same one at once would be in each other's way.
+static MAKING: Mutex<()> = Mutex::const_new(());
+
 /// The mirrors below one folder, by project name.
 pub struct Mirrors {
     folder: PathBuf,
@@ -214,11 +217,26 @@ impl Mirror {
     }
 
     async fn init(&self) -> Result<(), GitError> {
-        if self.dir.join("HEAD").exists() {
+        let is_made = || self.dir.join("HEAD").exists();
+        if is_made() {
             return Ok(());
         }
-        tokio::fs::create_dir_all(&self.dir).await.map_err(|source| GitError::Folder { path: self.dir.clone(), source })?;
-        git(&self.dir, &["init", "--quiet", "--bare"]).await.map(drop)
+        let _one_at_a_time = MAKING.lock().await;
+        if is_made() {
+            return Ok(());
+        }
+        let folder = |source| GitError::Folder { path: self.dir.clone(), source };
+        // Made beside its place and then moved there: a mirror that is seen is whole. What an end in between left goes.
+        let aside = self.dir.with_extension("new");
+        for half_made in [&aside, &self.dir] {
+            match tokio::fs::remove_dir_all(half_made).await {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(folder(error)),
+                _ => {}
+            }
+        }
+        tokio::fs::create_dir_all(&aside).await.map_err(folder)?;
+        git(&aside, &["init", "--quiet", "--bare"]).await?;
+        tokio::fs::rename(&aside, &self.dir).await.map_err(folder)
     }
 
     /// Whether the mirror has a commit.

@@ -184,3 +184,20 @@ async fn what_changed_is_what_git_says() {
     setting.mirror.fetch_all().await.expect("a fetch");
     assert_eq!(setting.mirror.changed(&commits[0], &last).await.expect("an answer"), None);
 }
+
+/// A project that was just added is asked for its main branch while it is looked at for the first time.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mirror_is_made_once_however_many_ask() {
+    let setting = Setting::new();
+    let mirrors = Mirrors::new(setting.folder.path().join("many"));
+    let mut asking = tokio::task::JoinSet::new();
+    for number in 0..48 {
+        let mirror = mirrors.get(&format!("almanac-{}", number / 4), &origin(&setting.folder), Access::default());
+        asking.spawn(async move { if number % 2 == 0 { mirror.look().await.map(drop) } else { mirror.head_branch().await.map(drop) } });
+    }
+    while let Some(asked) = asking.join_next().await {
+        asked.expect("no panic").expect("an answer");
+    }
+    let left = std::fs::read_dir(setting.folder.path().join("many")).expect("the mirrors");
+    assert_eq!(left.count(), 12, "and nothing beside them");
+}

@@ -324,6 +324,8 @@ async fn a_plain_repository_is_looked_at() {
     let trouble =
         until("trouble", || async { world.json(&["project", "show", "plain"]).await["trouble"].as_str().map(str::to_owned) }).await;
     assert!(trouble.contains("could not be looked at"), "{trouble}");
+    std::fs::rename(format!("{bare}.away"), &bare).expect("moved back");
+    until("that it passes", || async { world.json(&["project", "show", "plain"]).await["trouble"].is_null().then_some(()) }).await;
     for (every, code) in [("never", 0), ("usual", 0), ("soon", 2), ("1ms", 2)] {
         assert_eq!(world.run(&["project", "poll", "plain", every]).await.code, code, "{every}");
     }

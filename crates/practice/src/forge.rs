@@ -3,6 +3,7 @@
 use crate::book::Book;
 use crate::dialect::Dialect;
 use crate::fault::{Fault, What};
+use crate::late::Late;
 use crate::status::Status;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -25,6 +26,7 @@ pub struct Forge {
     pub(crate) dialect: Dialect,
     book: Arc<Mutex<Book>>,
     faults: Arc<Mutex<Vec<Fault>>>,
+    pub(crate) late: Arc<Late>,
     pub(crate) client: reqwest::Client,
 }
 
@@ -37,7 +39,15 @@ impl Forge {
             Ok(text) => serde_json::from_str(&text).map_err(|source| ForgeError::Form { path, source })?,
             Err(_) => Book::default(),
         };
-        Ok(Forge { folder, url, dialect, book: Arc::new(Mutex::new(book)), faults: Arc::default(), client: reqwest::Client::new() })
+        Ok(Forge {
+            folder,
+            url,
+            dialect,
+            book: Arc::new(Mutex::new(book)),
+            faults: Arc::default(),
+            late: Arc::default(),
+            client: reqwest::Client::new(),
+        })
     }
 
     /// How it speaks.
@@ -50,9 +60,14 @@ impl Forge {
         self.faults().extend(faults);
     }
 
-    /// How many faults still wait for their call.
-    pub fn faults_left(&self) -> usize {
-        self.faults().len()
+    /// How many slow answers are made and not sent yet.
+    pub fn late(&self) -> usize {
+        self.late.count()
+    }
+
+    /// Sends slow answers that are made now, however long they were to wait.
+    pub fn answer_now(&self) {
+        self.late.go_on();
     }
 
     pub(crate) fn faults(&self) -> MutexGuard<'_, Vec<Fault>> {

@@ -13,6 +13,7 @@ mod dialect;
 mod fault;
 mod forge;
 mod large;
+mod late;
 mod letters;
 mod mail;
 mod meet;

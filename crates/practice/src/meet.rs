@@ -21,7 +21,7 @@ pub(crate) async fn meet(State(forge): State<Forge>, request: Request, next: Nex
         None => next.run(request).await,
         Some(What::Slow { ms }) => {
             let answer = next.run(request).await;
-            tokio::time::sleep(Duration::from_millis(ms)).await;
+            forge.late.hold(Duration::from_millis(ms)).await;
             answer
         }
         Some(What::Status { status }) => {

@@ -21,7 +21,7 @@ impl Process {
         let errors = file.try_clone().expect("the output file");
         let child = command.stdin(Stdio::null()).stdout(file).stderr(errors).spawn().expect("the process starts");
         let mut process = Process { child, said };
-        let end = Instant::now() + Duration::from_secs(30);
+        let end = Instant::now() + crate::wait::PATIENCE;
         while !process.said().contains(ready) {
             let ended = process.child.try_wait().expect("its state");
             assert!(ended.is_none() && Instant::now() < end, "{name} did not come up ({ended:?}): {}", process.said());

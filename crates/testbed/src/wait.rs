@@ -4,7 +4,7 @@ use std::future::Future;
 use std::time::{Duration, Instant};
 
 /// How long a condition may take: generous, since machines that run tests are shared.
-pub const PATIENCE: Duration = Duration::from_secs(60);
+pub const PATIENCE: Duration = Duration::from_secs(120);
 
 /// Asks again and again until there is an answer. Panics with `what` when there is none in time.
 pub async fn until<T, F>(what: &str, mut ask: impl FnMut() -> F) -> T

@@ -5,7 +5,6 @@ use super::faults::journal;
 use super::world;
 use ordotaxis_testbed::{Answer, Repository, RunnerOptions, Simulated, World, leased, leased_ahead, until};
 use serde_json::{Value, json};
-use std::time::Duration;
 
 /// So many quick jobs; in place of the third one that waits for a file.
 fn pipeline(world: &World, jobs: usize) -> String {
@@ -135,7 +134,7 @@ async fn a_runner_that_leaves_takes_nothing_along() {
     let begun = |run: &Value| (20..150).any(|at| World::job(run, &format!("a.j{at}"))["state"] == "passed");
     world.run_of("tidegauge", &commit, "quick jobs", begun).await;
     leaves.signal(nix::sys::signal::Signal::SIGTERM);
-    assert!(leaves.ended(Duration::from_secs(20)).is_some_and(|status| status.success()), "it leaves");
+    assert!(leaves.ended(ordotaxis_testbed::PATIENCE).is_some_and(|status| status.success()), "it leaves");
     let _stays = world.runner(one_slot()).await;
     check_all_passed_once(&world.verdict("tidegauge", &commit).await);
 }

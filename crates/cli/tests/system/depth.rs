@@ -324,7 +324,7 @@ async fn runners_offer_tools_drain_and_leave_after_one() {
     );
     let one_done = |run: &Value| ["a.b", "a.c"].iter().filter(|job| state(run, job) == "passed").count() == 1;
     world.run_of("tidegauge", &commit, "one job to be done", one_done).await;
-    assert!(once.ended(std::time::Duration::from_secs(20)).is_some_and(|status| status.success()), "{}", once.said());
+    assert!(once.ended(ordotaxis_testbed::PATIENCE).is_some_and(|status| status.success()), "{}", once.said());
     let _more = world.runner(RunnerOptions::default()).await;
     assert_eq!(world.verdict("tidegauge", &commit).await["state"], "passed");
 }

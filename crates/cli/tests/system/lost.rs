@@ -142,7 +142,7 @@ async fn a_runner_told_to_leave_finishes_first() {
     running(&world, &commit).await;
     runner.signal(Signal::SIGTERM);
     std::fs::write(&go, "").expect("a file");
-    assert_eq!(runner.ended(Duration::from_secs(20)).map(|status| status.code()), Some(Some(0)));
+    assert_eq!(runner.ended(ordotaxis_testbed::PATIENCE).map(|status| status.code()), Some(Some(0)));
     let run = world.run_of("tidegauge", &commit, "the first job's end", |run| World::job(run, "a.wait")["state"] == "passed").await;
     assert_eq!(World::job(&run, "b.after")["state"], "queued");
     let why = until("the runner to be gone", || async {
@@ -160,7 +160,7 @@ async fn the_service_ends_on_a_signal_though_calls_are_open() {
     let stream = world.http(reqwest::Method::GET, "/api/v1/live").send().await.expect("a stream");
     let mut service = world.service.take().expect("a service");
     service.signal(Signal::SIGTERM);
-    assert_eq!(service.ended(Duration::from_secs(10)).map(|status| status.code()), Some(Some(0)));
+    assert_eq!(service.ended(ordotaxis_testbed::PATIENCE).map(|status| status.code()), Some(Some(0)));
     drop(stream);
 }
 

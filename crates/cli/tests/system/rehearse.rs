@@ -47,7 +47,7 @@ impl Place {
 }
 
 fn wait(what: &str, done: impl Fn() -> bool) {
-    let until = Instant::now() + Duration::from_secs(30);
+    let until = Instant::now() + ordotaxis_testbed::PATIENCE;
     while !done() {
         assert!(Instant::now() < until, "waited for {what}");
         std::thread::sleep(Duration::from_millis(10));

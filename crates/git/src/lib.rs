@@ -6,6 +6,7 @@
 
 mod access;
 mod address;
+mod bare;
 mod changed;
 mod command;
 mod history;

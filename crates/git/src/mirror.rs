@@ -2,6 +2,7 @@
 
 use crate::access::{Access, Lent};
 use crate::address::Address;
+use crate::bare;
 use crate::command::{GitError, base, checked, git, is_id, run};
 use crate::objects::{Object, Objects, What, tree_entries};
 use crate::pointer::Pointer;
@@ -10,9 +11,6 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex as StdMutex};
 use tokio::sync::Mutex;
-
-/// Mirrors are made one after another: two that make the same one at once would be in each other's way.
-static MAKING: Mutex<()> = Mutex::const_new(());
 
 /// The mirrors below one folder, by project name.
 pub struct Mirrors {
@@ -37,7 +35,8 @@ impl Mirrors {
             dir,
             url: url.to_owned(),
             access,
-            fetching: Mutex::new(()),
+            // Who fetches by the address or access of before is waited for.
+            fetching: open.get(project).map_or_else(Arc::default, |before| before.fetching.clone()),
             objects: Objects::default(),
             tags: Mutex::default(),
             heads: Mutex::default(),
@@ -88,7 +87,7 @@ pub struct Mirror {
     pub(crate) dir: PathBuf,
     pub(crate) url: String,
     pub(crate) access: Access,
-    pub(crate) fetching: Mutex<()>,
+    pub(crate) fetching: Arc<Mutex<()>>,
     objects: Objects,
     /// As of the last fetch.
     pub(crate) tags: Mutex<Option<Arc<Vec<Tag>>>>,
@@ -165,7 +164,7 @@ impl Mirror {
     }
 
     pub(crate) async fn fetch_refs(&self, refs: &[&str]) -> Result<(), GitError> {
-        self.init().await?;
+        bare::make(&self.dir).await?;
         let (options, refs): (Vec<&str>, Vec<&str>) = refs.iter().partition(|name| name.starts_with("--"));
         // Tags that name what is fetched come along.
         let mut args = vec!["fetch", "--quiet", "--no-write-fetch-head", "--no-auto-maintenance", "--no-recurse-submodules", "--force"];
@@ -199,7 +198,7 @@ impl Mirror {
 
     /// The branch that the repository itself takes for its main one; none where it does not say.
     pub async fn head_branch(&self) -> Result<Option<String>, GitError> {
-        self.init().await?;
+        bare::make(&self.dir).await?;
         let out = self.outward(&["ls-remote", "--symref", "--end-of-options", &self.url, "HEAD"]).await?;
         Ok(parse_head_branch(&String::from_utf8_lossy(&out)))
     }
@@ -209,34 +208,11 @@ impl Mirror {
         if let Some(refs) = self.look_quickly().await {
             return Ok(refs);
         }
-        self.init().await?;
+        bare::make(&self.dir).await?;
         let out = self.outward(&["ls-remote", "--refs", "--heads", "--tags", "--end-of-options", &self.url]).await?;
         let lines = String::from_utf8_lossy(&out).into_owned();
         let read = |line: &str| line.split_once('\t').map(|(id, name)| (name.to_owned(), id.to_owned()));
         Ok(lines.lines().filter_map(read).collect())
-    }
-
-    async fn init(&self) -> Result<(), GitError> {
-        let is_made = || self.dir.join("HEAD").exists();
-        if is_made() {
-            return Ok(());
-        }
-        let _one_at_a_time = MAKING.lock().await;
-        if is_made() {
-            return Ok(());
-        }
-        let folder = |source| GitError::Folder { path: self.dir.clone(), source };
-        // Made beside its place and then moved there: a mirror that is seen is whole. What an end in between left goes.
-        let aside = self.dir.with_extension("new");
-        for half_made in [&aside, &self.dir] {
-            match tokio::fs::remove_dir_all(half_made).await {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(folder(error)),
-                _ => {}
-            }
-        }
-        tokio::fs::create_dir_all(&aside).await.map_err(folder)?;
-        git(&aside, &["init", "--quiet", "--bare"]).await?;
-        tokio::fs::rename(&aside, &self.dir).await.map_err(folder)
     }
 
     /// Whether the mirror has a commit.

@@ -1,7 +1,7 @@
 //! Verdicts as git notes: under one ref, a note on the commit holds one JSON line a run. The note is read, the run's
 //! line replaced or added, and the ref pushed; when someone else pushed first, all of it is done again.
 
-use crate::command::{GitError, checked, git, git_with_input};
+use crate::command::{GitError, checked, git, git_with_input, unless_no};
 use crate::mirror::Mirror;
 
 pub(crate) const NOTES_REF: &str = "refs/notes/ordotaxis";
@@ -29,7 +29,7 @@ impl Mirror {
         let _one_at_a_time = self.fetching.lock().await;
         // The ref does not exist before the first note; then there is nothing to fetch.
         let _ = self.fetch_refs(&["--no-tags", &format!("+{NOTES_REF}:{NOTES_REF}")]).await;
-        let known = git(&self.dir, &["notes", "--ref", NOTES_REF, "show", commit]).await.unwrap_or_default();
+        let known = unless_no(git(&self.dir, &["notes", "--ref", NOTES_REF, "show", commit]).await)?.unwrap_or_default();
         let text = with_line(&String::from_utf8_lossy(&known), marks, line);
         git_with_input(&self.dir, &["notes", "--ref", NOTES_REF, "add", "-f", "-F", "-", commit], text.as_bytes()).await?;
         let refs = format!("{NOTES_REF}:{NOTES_REF}");

@@ -4,6 +4,7 @@
 //! whose parents are not here stand in `shallow`, as git has it. Each checkout has a `.git` of its own whose packs are
 //! further links to the store's: a job that has the checkout below an overlay, or as a copy, can change neither.
 
+use crate::bare;
 use crate::command::{GitError, base, git, git_with_input, is_id, run};
 use crate::pack::HAVES;
 use crate::pointer::FIRST;
@@ -81,10 +82,7 @@ impl Store {
             return Err(GitError::BadName { name: (*bad).to_owned() });
         }
         let _one_at_a_time = self.lock.lock().await;
-        if !self.dir.join("HEAD").exists() {
-            std::fs::create_dir_all(&self.dir).map_err(|source| GitError::Folder { path: self.dir.clone(), source })?;
-            git(&self.dir, &["init", "--quiet", "--bare"]).await?;
-        }
+        bare::make(&self.dir).await?;
         let mut shallows = self.shallows();
         receive(&self.dir, from, &mut shallows, Taking { limit, lasts: false }).await?;
         self.write("shallow", &shallows.iter().map(|id| format!("{id}\n")).collect::<String>())?;

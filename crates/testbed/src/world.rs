@@ -209,6 +209,15 @@ impl World {
         made.send().await.expect("an answer").error_for_status().expect("a proposal");
     }
 
+    /// A proposal, by PROJECT/NUMBER, once it is known and fits.
+    pub async fn proposal(&self, name: &str, what: &str, fits: impl Fn(&Value) -> bool) -> Value {
+        until(&format!("{name}: {what}"), || async {
+            let one = self.run(&["--json", "proposals", name]).await;
+            serde_json::from_str::<Value>(&one.out).ok().filter(&fits)
+        })
+        .await
+    }
+
     /// Runs the client and reads the JSON it prints.
     pub async fn json(&self, arguments: &[&str]) -> Value {
         let mut all = vec!["--json"];

@@ -40,14 +40,6 @@ async fn act(world: &World, path: &str, body: &Value) {
     call.send().await.expect("an answer").error_for_status().expect("it is done");
 }
 
-async fn proposal(world: &World, name: &str, what: &str, fits: impl Fn(&Value) -> bool) -> Value {
-    until(&format!("{name}: {what}"), || async {
-        let one = world.run(&["--json", "proposals", name]).await;
-        serde_json::from_str::<Value>(&one.out).ok().filter(&fits)
-    })
-    .await
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_hook_that_comes_late_does_not_set_a_proposal_back() {
     let setting = Setting::new(QUEUE).await;
@@ -62,7 +54,7 @@ async fn a_hook_that_comes_late_does_not_set_a_proposal_back() {
         .collect();
     repository.git(&["push", "--quiet", "origin", "HEAD"]);
     let (late, newest) = (&commits[0], &commits[3]);
-    proposal(world, &name, "its newest commit", |one| one["commit"] == *newest && one["verdicts"][0]["state"] == "passed").await;
+    world.proposal(&name, "its newest commit", |one| one["commit"] == *newest && one["verdicts"][0]["state"] == "passed").await;
     let told = |commit: &str| {
         json!({ "event": "proposal", "number": 1, "title": "Change 1", "target": "main", "source": "topic/1", "commit": commit,
             "outside": false, "draft": false, "by": "odd" })
@@ -72,17 +64,17 @@ async fn a_hook_that_comes_late_does_not_set_a_proposal_back() {
     setting.entry(1, "tested", |entry| says(entry, "is being tested")).await;
     // The forge says what is offered; when it does not answer, the branch does.
     hook(world, "late-1", &told(late)).await;
-    proposal(world, &name, "what the forge says", |one| one["commit"] == *newest).await;
+    world.proposal(&name, "what the forge says", |one| one["commit"] == *newest).await;
     world.forge.will_fail((0..9).map(|_| Fault { what: What::Status { status: 500 }, on: "proposals/1$".into() }));
     hook(world, "late-2", &told(&commits[1])).await;
-    proposal(world, &name, "where its branch is", |one| one["commit"] == *newest).await;
+    world.proposal(&name, "where its branch is", |one| one["commit"] == *newest).await;
     let entry = setting.entry(1, "still tested", |entry| entry["commit"].is_string()).await;
     assert!(says(&entry, "is being tested"), "what comes late takes nothing out of the queue: {entry}");
     // Put back on purpose, it offers what it offered before, and leaves.
     repository.git(&["push", "--quiet", "--force", "origin", &format!("{}:refs/heads/topic/1", commits[2])]);
     assert_eq!(setting.end(1).await["why"], "it offers another commit now: ask again");
     setting.release();
-    proposal(world, &name, "put back", |one| one["commit"] == commits[2] && one["verdicts"][0]["state"] == "passed").await;
+    world.proposal(&name, "put back", |one| one["commit"] == commits[2] && one["verdicts"][0]["state"] == "passed").await;
 }
 
 /// A forge may say anything: what is no commit is told as a miss, and is nowhere taken for one.
@@ -91,7 +83,7 @@ async fn what_is_no_commit_is_not_taken_for_one() {
     let setting = Setting::new(QUEUE).await;
     let world = &setting.world;
     let name = setting.offer(1, "a", "1\n").await;
-    proposal(world, &name, "a verdict", |one| one["verdicts"][0]["state"] == "passed").await;
+    world.proposal(&name, "a verdict", |one| one["verdicts"][0]["state"] == "passed").await;
     let odd = "høyvann, høyvann";
     let about =
         json!({ "number": 1, "title": "Change 1", "target": "main", "source": "topic/1", "outside": false, "draft": false, "by": "odd" });
@@ -127,7 +119,7 @@ async fn words_without_hooks(dialect: Dialect, number: &str) {
     repository.git(&["push", "--quiet", "origin", "HEAD"]);
     act(&world, "repositories/tidegauge/proposals", &json!({ "source": "topic/1", "target": "main", "title": "One", "by": "odd" })).await;
     let name = format!("tidegauge/{number}");
-    proposal(&world, &name, "it is known", |_| true).await;
+    world.proposal(&name, "it is known", |_| true).await;
     lose_hooks(&world).await;
     // Its new commit and an approval: both are asked for when it is to land.
     repository.write("a", "2\n");
@@ -142,7 +134,7 @@ async fn words_without_hooks(dialect: Dialect, number: &str) {
     act(&world, "people/tidegauge/proposals/1/review", &json!({ "by": "maren", "approves": true })).await;
     // It stands in the queue: the next look at the repository asks who approves.
     assert_eq!(world.run(&["project", "poll", "tidegauge", "1s"]).await.code, 0);
-    let landed = proposal(&world, &name, "that it landed", |one| one["state"] == "landed").await;
+    let landed = world.proposal(&name, "that it landed", |one| one["state"] == "landed").await;
     repository.git(&["fetch", "--quiet", "origin"]);
     assert_eq!(repository.git(&["rev-parse", "origin/main^2"]), head, "{landed}");
     assert_eq!(landed["landed_as"], repository.git(&["rev-parse", "origin/main"]).trim());
@@ -204,7 +196,7 @@ async fn a_proposal_whose_target_is_gone_leaves() {
         repository.git(&["push", "--quiet", "origin", "HEAD"]);
         let offered = json!({ "source": format!("topic/{number}"), "target": "stable", "title": "Stable", "by": "odd" });
         setting.act("repositories/tidegauge/proposals", &offered).await;
-        proposal(world, &format!("tidegauge/{number}"), "it is known", |_| true).await;
+        world.proposal(&format!("tidegauge/{number}"), "it is known", |_| true).await;
     }
     setting.hold();
     setting.land("tidegauge/1").await;
@@ -245,7 +237,7 @@ async fn two_services_on_one_repository_stay_out_of_each_others_way() {
         assert_eq!(world.run(&["land", "gauge/1"]).await.code, 0);
     }
     for world in [&one, &two] {
-        proposal(world, "gauge/1", "that it landed", |one| one["state"] == "landed").await;
+        world.proposal("gauge/1", "that it landed", |one| one["state"] == "landed").await;
     }
     let git = |arguments: &[&str]| repository.git(&[&["--git-dir", &bare], arguments].concat());
     assert_eq!(git(&["ls-tree", "--name-only", "main", "c", "d"]), "c\nd", "whoever was second has tried on top of the first");

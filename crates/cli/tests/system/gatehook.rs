@@ -170,13 +170,7 @@ async fn proposals_of_a_plain_server_land_by_command() {
     assert!(made.out.contains("gauge/1 offers topic/neap for main: Replay neap tides"), "{made:?}");
     let twice = world.run(&["propose", "gauge", "topic/neap"]).await;
     assert!(twice.code == 3 && twice.err.contains("offered to main already: proposal 1"), "{twice:?}");
-    let one = async |what: &str, fits: &dyn Fn(&Value) -> bool| {
-        until(what, || async {
-            let one = world.json(&["proposals", "gauge/1"]).await;
-            fits(&one).then_some(one)
-        })
-        .await
-    };
+    let one = async |what: &str, fits: &dyn Fn(&Value) -> bool| world.proposal("gauge/1", what, fits).await;
     one("its verdict", &|one| one["verdicts"][0]["state"] == "passed").await;
     // It follows its branch; who has looked at the commit of before has not looked at this one.
     let before = setting.good(&["rev-parse", "HEAD"]);
@@ -249,6 +243,5 @@ async fn nobody_is_believed_without_the_secret() {
         call.send().await.expect("an answer").status().as_u16()
     };
     assert_eq!((ask("gauge", "{}").await, ask("none", "{}").await), (401, 401), "a stranger learns nothing");
-    let listed = until("nothing was told", || async { Some(setting.world.json(&["hook", "list", "gauge"]).await) }).await;
-    assert_eq!(listed, serde_json::json!([]));
+    assert_eq!(setting.world.json(&["hook", "list", "gauge"]).await, serde_json::json!([]), "nothing was told");
 }

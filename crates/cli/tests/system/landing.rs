@@ -385,20 +385,13 @@ async fn what_is_known_to_turn_by_itself_is_tried_once_more() {
     })
     .await;
     let one = setting.offer(1, "a", "1\n").await;
-    until("its own run", || async {
-        let one = world.json(&["proposals", "tidegauge/1"]).await;
-        (one["verdicts"][0]["state"] == "passed").then_some(())
-    })
-    .await;
+    let passes = |one: &Value| one["verdicts"][0]["state"] == "passed";
+    world.proposal(&one, "its own run", passes).await;
     std::fs::write(&luck, "x\n").expect("written");
     setting.land(&one).await;
     assert!(setting.end(1).await["commit"].is_string(), "the second try passes");
     let two = setting.offer(2, "b", "1\n").await;
-    until("its own run", || async {
-        let one = world.json(&["proposals", "tidegauge/2"]).await;
-        (one["verdicts"][0]["state"] == "passed").then_some(())
-    })
-    .await;
+    world.proposal(&two, "its own run", passes).await;
     std::fs::write(&luck, "x\nx\nx\n").expect("written");
     setting.land(&two).await;
     let why = setting.end(2).await["why"].as_str().expect("a reason").to_owned();
@@ -449,11 +442,7 @@ pub(super) async fn brings(setting: &Setting) -> Value {
     setting.repository.commit("More");
     setting.repository.git(&["push", "--quiet", "origin", "HEAD"]);
     world.propose("tidegauge", "topic/1", false).await;
-    until("its verdict", || async {
-        let one = world.json(&["proposals", "tidegauge/1"]).await;
-        (one["verdicts"][0]["state"] == "failed").then_some(one)
-    })
-    .await
+    world.proposal("tidegauge/1", "its verdict", |one| one["verdicts"][0]["state"] == "failed").await
 }
 
 /// A proposal's page says what is new in it: failures, numbers, and what it changes in the plan.

@@ -20,6 +20,7 @@ mod meet;
 mod news;
 mod page;
 mod people;
+mod pushed;
 mod serve;
 mod status;
 

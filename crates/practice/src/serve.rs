@@ -10,6 +10,7 @@ use crate::meet::meet;
 use crate::news::{Move, News};
 use crate::page;
 use crate::people;
+use crate::pushed::named;
 use axum::Router;
 use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, Path, RawQuery, State};
@@ -47,12 +48,11 @@ impl Forge {
         sent == Some(wanted.as_str())
     }
 
-    /// Tells of every branch and tag that a push changed; proposals follow their branches, and land with what they offer.
-    async fn pushed(&self, repository: &str, before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) {
-        let names: BTreeSet<&String> = before.keys().chain(after.keys()).filter(|name| before.get(*name) != after.get(*name)).collect();
-        let named = |name: &&String| name.starts_with("refs/heads/") || name.starts_with("refs/tags/");
-        let change = |name: &String| Move { name: name.clone(), before: before.get(name).cloned(), now: after.get(name).cloned() };
-        let moves: Vec<Move> = names.into_iter().filter(named).map(change).collect();
+    /// Tells of every branch and tag of a push that it changed; proposals follow their branches, and land with what they offer.
+    async fn pushed(&self, repository: &str, names: BTreeSet<String>, before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) {
+        let changed = names.into_iter().filter(|name| before.get(name) != after.get(name));
+        let change = |name: String| Move { before: before.get(&name).cloned(), now: after.get(&name).cloned(), name };
+        let moves: Vec<Move> = changed.map(change).collect();
         let Some(commit) = moves.iter().find_map(|one| one.now.as_ref().or(one.before.as_ref())) else { return };
         let by = self.committer(repository, commit).await;
         self.announce(repository, &News::Moved { moves: moves.clone(), by: by.clone() });
@@ -110,14 +110,15 @@ async fn git(
         let base = format!("{}/git/{name}.git/info/lfs", forge.url);
         return large::answer(&forge.folder.join(format!("{name}.lfs")), &base, &method, rest, &body);
     }
-    let pushes = rest == "git-receive-pack";
-    let before = if pushes { forge.refs(name).await } else { BTreeMap::new() };
+    // Others may push at the same time: each call tells of its own.
+    let pushes = if rest == "git-receive-pack" { named(&body) } else { BTreeSet::new() };
+    let before = if pushes.is_empty() { BTreeMap::new() } else { forge.refs(name).await };
     let name = name.to_owned();
     let call = Call { method, path: format!("/{path}"), query: query.unwrap_or_default(), headers, body };
     let Ok(answer) = backend::run(&forge.folder, call).await else { return StatusCode::INTERNAL_SERVER_ERROR.into_response() };
-    if pushes {
+    if !pushes.is_empty() {
         let after = forge.refs(&name).await;
-        forge.pushed(&name, &before, &after).await;
+        forge.pushed(&name, pushes, &before, &after).await;
     }
     answer
 }

@@ -299,6 +299,9 @@ impl Tx {
     /// and nobody asked for another by hand.
     pub async fn begin_run(&mut self, run: &NewRunRow<'_>) -> Result<Option<RunKey>, StoreError> {
         let now = self.now;
+        if run.unread.is_some() && self.is_known_unread(run).await? {
+            return Ok(None);
+        }
         let number: i64 =
             sqlx::query_scalar("SELECT next_number FROM projects WHERE id = ?").bind(run.project_id).fetch_one(&mut *self.on).await?;
         let plan = run.plan.map(serde_json::to_string).transpose().map_err(|_| StoreError::Value("runs.plan"))?;
@@ -347,6 +350,14 @@ impl Tx {
                 .await?;
         }
         Ok(Some(RunKey { id, number }))
+    }
+
+    /// Whether a run says already that this commit could not be read. Who starts something by hand gets an answer of their own.
+    async fn is_known_unread(&mut self, run: &NewRunRow<'_>) -> Result<bool, StoreError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM runs WHERE project_id = ? AND pipeline = ? AND commit_id = ? AND event = ? AND tag IS ?
+                     AND event IN ('push', 'proposal', 'tag') AND unread IS NOT NULL)";
+        let query = sqlx::query_scalar(sql).bind(run.project_id).bind(run.pipeline).bind(run.commit_id).bind(run.event).bind(run.tag);
+        Ok(query.fetch_one(&mut *self.on).await?)
     }
 
     /// Copies a run's row with a new number and no past: the same commit and plan once more. Gives its key.

@@ -317,6 +317,16 @@ mod tests {
     }
 
     #[test]
+    fn a_mirror_with_another_access_waits_for_who_fetches_with_the_one_before() {
+        let mirrors = Mirrors::new("nowhere".into());
+        let before = mirrors.get("almanac", "/srv/almanac.git", Access::default());
+        let moved = mirrors.get("almanac", "/srv/moved.git", Access::default());
+        assert!(Arc::ptr_eq(&before.fetching, &moved.fetching) && !Arc::ptr_eq(&before, &moved));
+        let other = mirrors.get("tidegauge", "/srv/almanac.git", Access::default());
+        assert!(!Arc::ptr_eq(&before.fetching, &other.fetching));
+    }
+
+    #[test]
     fn the_main_branch_is_what_head_names() {
         assert_eq!(parse_head_branch("ref: refs/heads/release/next\tHEAD\nabc\tHEAD\n").as_deref(), Some("release/next"));
         assert_eq!(parse_head_branch("abc\tHEAD\n"), None);

@@ -11,6 +11,7 @@
 
 mod about;
 mod app;
+mod backoff;
 mod badge;
 mod care;
 mod clock;

@@ -37,7 +37,7 @@ async fn a_call_that_never_ends_holds_nobody_up() {
             "POST /api/v1/projects HTTP/1.1\r\nHost: {address}\r\n{token}Idempotency-Key: one\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{{"
         )
     };
-    // Without a right: refused at once. With one: it waits for its own body, and alone.
+    // Without a right: refused at once, and not when the service has waited 30 s. With one: it waits for its own body, and alone.
     let plain = head("");
     let answer = tokio::task::spawn_blocking({
         let address = address.clone();

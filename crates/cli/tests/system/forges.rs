@@ -277,6 +277,7 @@ async fn a_list_that_is_older_than_a_hook_changes_nothing() {
     proposal(&world, "topic/neap", "open", |one| one["state"] == "open").await;
     let looked = async || world.json(&["project", "show", "tidegauge"]).await["looked_at"].clone();
     until("a first look", || async { (!looked().await.is_null()).then_some(()) }).await;
+    // Until it is let go, and for less than the service waits for an answer.
     world.forge.will_fail([fault(What::Slow { ms: 25_000 }, "proposals$")]);
     assert_eq!(world.run(&["project", "poll", "tidegauge", "1s"]).await.code, 0);
     until("the list is made", || async { (world.forge.late() == 1).then_some(()) }).await;

@@ -8,6 +8,7 @@ use super::offered::follow;
 use super::pages::{Listed, listed};
 use super::polls::Polls;
 use crate::app::App;
+use crate::backoff::Backoff;
 use crate::clock;
 use crate::landing::{told_moved, told_of_proposal};
 use crate::notices::{News, news};
@@ -24,7 +25,7 @@ use tokio::task::JoinSet;
 /// How often a repository is looked at of which nobody tells, and one with hooks.
 const UNTOLD: Duration = Duration::from_secs(60);
 const TOLD: Duration = Duration::from_secs(10 * 60);
-/// The pause after looking failed once; it doubles with every further time, up to the longest.
+/// The pause after looking failed once, short since most trouble passes; it doubles with every further time, up to the longest.
 const PAUSE: Duration = Duration::from_secs(5);
 const LONGEST_PAUSE: Duration = Duration::from_secs(30 * 60);
 /// How many are looked at side by side.
@@ -98,23 +99,18 @@ fn begin(app: &App, row: PolledRow, room: &Arc<Semaphore>, looks: &mut JoinSet<(
             let pause = match &looked {
                 Ok(pause) => {
                     (poll.fails, poll.trouble) = (0, None);
-                    *pause
+                    pause.mul_f64(0.9 + 0.2 * chance)
                 }
                 Err(error) => {
                     poll.fails = poll.fails.saturating_add(1);
                     poll.trouble = Some(error.to_string());
-                    pause_after(poll.fails)
+                    Backoff::up_to(LONGEST_PAUSE).pause(PAUSE, poll.fails, chance)
                 }
             };
-            let ms = i64::try_from(pause.mul_f64(0.9 + 0.2 * chance).as_millis()).unwrap_or(i64::MAX);
+            let ms = i64::try_from(pause.as_millis()).unwrap_or(i64::MAX);
             poll.ended(clock::now().saturating_add(ms));
         });
     });
-}
-
-/// The pause after looking failed for so many times: short at first, since most trouble passes.
-fn pause_after(fails: u32) -> Duration {
-    PAUSE.saturating_mul(1 << fails.saturating_sub(1).min(16)).min(LONGEST_PAUSE)
 }
 
 /// A look that goes on; also one that panics ends.
@@ -363,13 +359,6 @@ mod tests {
         assert_eq!(words(3, 0, 0).as_deref(), Some("3 pushes were found by looking; their hooks never came"));
         assert_eq!(words(0, 1, 0).as_deref(), Some("1 tag was found by looking; its hook never came"));
         assert_eq!(words(1, 0, 2).as_deref(), Some("1 push and 2 proposals were found by looking; their hooks never came"));
-    }
-
-    #[test]
-    fn what_fails_is_tried_soon_and_then_less_often() {
-        let seconds: Vec<u64> = (1..=11).map(|fails| pause_after(fails).as_secs()).collect();
-        assert_eq!(seconds, [5, 10, 20, 40, 80, 160, 320, 640, 1280, 1800, 1800]);
-        assert_eq!(pause_after(u32::MAX), LONGEST_PAUSE);
     }
 
     #[test]

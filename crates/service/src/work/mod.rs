@@ -4,7 +4,6 @@
 //!
 //! To add a kind: a variant of `store::WorkKind`, its line in [`limits`], and its function in [`attempt`].
 
-mod backoff;
 mod jobs;
 mod lanes;
 mod link;
@@ -18,9 +17,9 @@ pub(crate) use status::ended;
 pub(crate) use told::Told;
 
 use crate::app::App;
+use crate::backoff::Backoff;
 use crate::clock;
 use crate::occasions;
-use backoff::Backoff;
 use lanes::Lanes;
 use ordotaxis_store::{DueWork, StoreError, WorkKind};
 use std::time::Duration;

@@ -352,11 +352,14 @@ impl Tx {
         Ok(Some(RunKey { id, number }))
     }
 
-    /// Whether a run says already that this commit could not be read. Who starts something by hand gets an answer of their own.
+    /// Whether a run says already of just this that it could not be read. A verdict counts with its reason; that nobody could
+    /// look is the same whatever stood in the way. Who starts something by hand gets an answer of their own.
     async fn is_known_unread(&mut self, run: &NewRunRow<'_>) -> Result<bool, StoreError> {
-        let sql = "SELECT EXISTS (SELECT 1 FROM runs WHERE project_id = ? AND pipeline = ? AND commit_id = ? AND event = ? AND tag IS ?
-                     AND event IN ('push', 'proposal', 'tag') AND unread IS NOT NULL)";
-        let query = sqlx::query_scalar(sql).bind(run.project_id).bind(run.pipeline).bind(run.commit_id).bind(run.event).bind(run.tag);
+        let sql = "SELECT EXISTS (SELECT 1 FROM runs WHERE project_id = ?1 AND pipeline = ?2 AND branch IS ?3 AND commit_id = ?4
+                     AND event = ?5 AND event IN ('push', 'proposal', 'tag') AND tag IS ?6 AND target IS ?7 AND proposal IS ?8
+                     AND unread IS NOT NULL AND state = ?9 AND (state = 'lost' OR why IS ?10))";
+        let query = sqlx::query_scalar(sql).bind(run.project_id).bind(run.pipeline).bind(run.branch).bind(run.commit_id);
+        let query = query.bind(run.event).bind(run.tag).bind(run.target).bind(run.proposal).bind(run.state.word()).bind(run.why);
         Ok(query.fetch_one(&mut *self.on).await?)
     }
 

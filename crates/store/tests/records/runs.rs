@@ -132,6 +132,42 @@ async fn the_board_knows_since_when_and_by_whom() {
     assert_eq!(turned[0].commit_id, "c4", "it passed in between");
 }
 
+/// What could not be read is said once; another verdict, or the same of something else, is said too.
+#[tokio::test]
+async fn what_could_not_be_read_is_said_once() {
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    let lost = |event| NewRunRow { state: State::Lost, why: Some("no route"), unread: Some(1), ..new_run(&project, "c1", event, None) };
+    let conflict = |target, proposal, why| NewRunRow {
+        state: State::Failed,
+        why: Some(why),
+        unread: Some(2),
+        target: Some(target),
+        proposal: Some(proposal),
+        ..new_run(&project, "c1", "proposal", None)
+    };
+    let said = [
+        (lost("push"), true),
+        (NewRunRow { unread: Some(2), why: Some("no route after 3 ms"), ..lost("push") }, false),
+        (NewRunRow { branch: Some("topic"), ..lost("push") }, true),
+        (NewRunRow { commit_id: "c2", ..lost("push") }, true),
+        (NewRunRow { tag: Some("v1"), ..lost("tag") }, true),
+        (NewRunRow { tag: Some("v2"), ..lost("tag") }, true),
+        (NewRunRow { target: Some("main"), proposal: Some("1"), ..lost("proposal") }, true),
+        (conflict("main", "1", "both changed a"), true),
+        (conflict("main", "1", "both changed a"), false),
+        (conflict("main", "1", "both changed b"), true),
+        (conflict("stable", "2", "both changed a"), true),
+        (lost("by_hand"), true),
+        (lost("by_hand"), true),
+        // Once it can be read, it has a run like any other.
+        (new_run(&project, "c1", "push", None), true),
+    ];
+    for (number, (row, is_said)) in said.iter().enumerate() {
+        assert_eq!(begin(&records, row, 5).await.is_some(), *is_said, "{number}");
+    }
+}
+
 #[tokio::test]
 async fn a_run_once_more_is_a_new_run_of_the_same_commit() {
     let (_folder, records) = records().await;

@@ -5,18 +5,18 @@ use std::time::Duration;
 
 /// Pauses between tries: each twice as long as the one before, up to a longest one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Backoff {
+pub(crate) struct Backoff {
     longest: Duration,
 }
 
 impl Backoff {
     /// Sets the longest pause.
-    pub(super) const fn up_to(longest: Duration) -> Backoff {
+    pub(crate) const fn up_to(longest: Duration) -> Backoff {
         Backoff { longest }
     }
 
     /// The pause after so many tries (one or more); `chance` is from 0 to 1.
-    pub(super) fn pause(self, first: Duration, tries: u32, chance: f64) -> Duration {
+    pub(crate) fn pause(self, first: Duration, tries: u32, chance: f64) -> Duration {
         let doubled = first.saturating_mul(1 << tries.saturating_sub(1).min(20));
         doubled.min(self.longest).mul_f64(0.8 + 0.4 * chance.clamp(0.0, 1.0))
     }

@@ -11,6 +11,7 @@ const light = {
   ink: '#18212d',
   soft: '#5f6b7a',
   accent: '#0a6569',
+  lit: '#084f52',
   passed: '#0f7a52',
   failed: '#a3170a',
   running: '#2458b3',
@@ -25,6 +26,7 @@ const dark: typeof light = {
   ink: '#e8e6df',
   soft: '#9aa7b6',
   accent: '#4fc4c4',
+  lit: '#7ad6d6',
   passed: '#4cc38a',
   failed: '#ff7a4d',
   running: '#7fb0ff',
@@ -49,8 +51,6 @@ export function antdTheme(name: Theme): ThemeConfig {
   const colors = palettes[name];
   const brand = (seed: ReturnType<typeof theme.defaultAlgorithm>) => ({
     ...seed,
-    colorPrimary: colors.accent,
-    colorLink: colors.accent,
     colorBgBase: colors.ground,
     colorBgContainer: colors.panel,
     colorBgElevated: colors.panel,
@@ -58,7 +58,6 @@ export function antdTheme(name: Theme): ThemeConfig {
     colorBorderSecondary: colors.rule,
     colorText: colors.ink,
     colorTextSecondary: colors.soft,
-    colorError: colors.failed,
     colorTextLightSolid: name === 'light' ? '#ffffff' : colors.ground,
   });
   return {
@@ -70,6 +69,20 @@ export function antdTheme(name: Theme): ThemeConfig {
     hashed: false,
     cssVar: { prefix: 'ui' },
     token: {
+      // Given as tokens, so that antd makes all that it derives from a colour out of ours. What the pointer is on is read as
+      // well as anything else: those it would make lighter.
+      colorPrimary: colors.accent,
+      colorPrimaryHover: colors.lit,
+      colorPrimaryActive: colors.lit,
+      colorPrimaryBg: colors.ground,
+      colorPrimaryBgHover: colors.rule,
+      colorInfo: colors.accent,
+      colorLink: colors.accent,
+      colorLinkHover: colors.lit,
+      colorLinkActive: colors.lit,
+      colorError: colors.failed,
+      colorErrorHover: colors.failed,
+      colorErrorActive: colors.failed,
       fontFamily: sans,
       fontFamilyCode: mono,
       fontSize: 14,

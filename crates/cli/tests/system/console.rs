@@ -326,12 +326,26 @@ pub(super) async fn signed_in(world: &World) -> Browser {
     browser
 }
 
-/// Runs axe (WCAG 2.2 AA) on the page as it is.
+/// Gives `rest()`: over when nothing on the page is on its way to another look. What turns for ever is not waited for.
+const REST: &str = "
+    const moving = () => document.getAnimations().filter((one) => one.playState === 'running' && one.effect.getComputedTiming().endTime !== Infinity);
+    const drawn = () => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)));
+    const rest = async () => {
+        await drawn();
+        while (moving().length > 0) {
+            await Promise.allSettled(moving().map((one) => one.finished));
+            await drawn();
+        }
+    };";
+
+/// Runs axe (WCAG 2.2 AA) on the page at rest.
 pub(super) async fn accessible(browser: &Browser) {
     let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe");
     browser.script(&axe).await;
     let rules = "{ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }";
-    let script = format!("const done = arguments[arguments.length - 1]; axe.run({rules}).then((found) => done(found.violations));");
+    let script = format!(
+        "{REST} const done = arguments[arguments.length - 1]; rest().then(() => axe.run({rules})).then((found) => done(found.violations));"
+    );
     let found = browser.client.execute_async(&script, Vec::new()).await.expect("axe runs");
     let told: Vec<String> =
         found.as_array().into_iter().flatten().map(|one| format!("{}: {}", one["id"], one["nodes"][0]["html"])).collect();
@@ -371,6 +385,10 @@ async fn people_and_the_journal_are_kept_in_the_console() {
     browser.fill("[aria-label='What for']", "a laptop").await;
     browser.click("button[type=submit]").await;
     browser.see("Shown this once").await;
+    // What is judged is the page at rest: a colour that is still on its way is waited for.
+    let pale = "const style = document.querySelector('main h1').style; style.color = '#eee'; document.body.offsetHeight;
+        style.transition = 'color 3s'; style.color = '#111'";
+    browser.script(pale).await;
     accessible(&browser).await;
     open("/journal").await;
     browser.see("token.make").await;

@@ -144,9 +144,12 @@ mod tests {
     use std::os::unix::fs::PermissionsExt;
     use std::process::{Child, Command};
 
+    /// How long a test waits for what should come at once.
+    const PATIENCE: Duration = Duration::from_secs(30);
+
     /// Whether the process ended; it is ended here when it goes on past all patience.
     fn ends(child: &mut Child) -> bool {
-        let until = Instant::now() + GRACE;
+        let until = Instant::now() + PATIENCE;
         while Instant::now() < until {
             if child.try_wait().unwrap().is_some() {
                 return true;
@@ -186,7 +189,7 @@ mod tests {
 
     /// What is seen of a process as soon as it can be told.
     fn sure(process: Pid) -> Seen {
-        let until = Instant::now() + GRACE;
+        let until = Instant::now() + PATIENCE;
         loop {
             match look(process, b"ORDOTAXIS_LEASE=") {
                 Seen::Unsure if Instant::now() < until => std::thread::yield_now(),

@@ -16,6 +16,9 @@ const Project = lazy(() => import('./pages/project/Project'));
 const Deliveries = lazy(() => import('./pages/project/Deliveries'));
 const Proposals = lazy(() => import('./pages/project/Proposals'));
 const OneProposal = lazy(async () => ({ default: (await import('./pages/project/Proposals')).OneProposal }));
+const Environments = lazy(() => import('./pages/delivery/Environments'));
+const OneEnvironment = lazy(() => import('./pages/delivery/Environment'));
+const Needs = lazy(() => import('./pages/delivery/Needs'));
 const Landing = lazy(() => import('./pages/project/Landing'));
 const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
@@ -47,12 +50,15 @@ function Console() {
               <Route path="/runners" element={framed(<Runners />)} />
               <Route path="/people" element={framed(<People />)} />
               <Route path="/notices" element={framed(<Notices />)} />
+              <Route path="/needs" element={framed(<Needs />)} />
               <Route path="/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
               <Route path="/projects/:project/proposals" element={framed(<Proposals />)} />
               <Route path="/projects/:project/proposals/:proposal" element={framed(<OneProposal />)} />
               <Route path="/projects/:project/landing" element={framed(<Landing />)} />
+              <Route path="/projects/:project/environments" element={framed(<Environments />)} />
+              <Route path="/projects/:project/environments/:environment" element={framed(<OneEnvironment />)} />
               <Route path="/projects/:project/deliveries" element={framed(<Deliveries />)} />
               <Route path="/projects/:project/deliveries/:delivery" element={framed(<Deliveries />)} />
               <Route path="/projects/:project/numbers" element={framed(<Kept what="numbers" />)} />

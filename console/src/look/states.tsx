@@ -41,6 +41,7 @@ const shapes: Record<State, ReactNode> = {
   ),
   skipped: <rect x="3" y="5" width="6" height="2" />,
   stopped: <rect x="3" y="3" width="6" height="6" />,
+  refused: <path d="M1 2.4 2.4 1 6 4.6 9.6 1 11 2.4 7.4 6 11 9.6 9.6 11 6 7.4 2.4 11 1 9.6 4.6 6z" />,
   overtaken: <path d="M4 0h4v5L4 7.5zM4 9l4-2.5V12H4z" />,
 };
 

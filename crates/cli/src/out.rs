@@ -45,6 +45,7 @@ pub(crate) fn symbol(state: State) -> &'static str {
         State::Skipped => ("–", "-"),
         State::Stopped => ("■", "S"),
         State::Overtaken => ("╱", "O"),
+        State::Refused => ("╳", "X"),
     };
     if ascii { letter } else { drawn }
 }
@@ -54,7 +55,7 @@ fn style(state: State) -> Style {
         State::Passed | State::Reused => AnsiColor::Green,
         State::Failed | State::Lost => AnsiColor::Red,
         State::Running => AnsiColor::Blue,
-        State::Gated => AnsiColor::Yellow,
+        State::Gated | State::Refused => AnsiColor::Yellow,
         _ => return Style::new().dimmed(),
     };
     Style::new().fg_color(Some(color.into()))

@@ -2,6 +2,7 @@
 //! clock or a random number, so everything here can be tested on its own.
 //!
 //! - [`access`]: who may do what.
+//! - [`delivery`]: what is put into an environment, and when.
 //! - [`landing`]: proposals that land one after another, each tested on top of those ahead.
 //! - [`language`]: a pipeline file's text, read with spans; every mistake as a [`language::Diagnostic`].
 //! - [`expression`]: `if`, written in CEL: compiled, what it reads, true or false.
@@ -18,6 +19,7 @@
 //! - [`share`]: tests shared out among copies of a job.
 
 pub mod access;
+pub mod delivery;
 pub mod digest;
 pub mod dispatch;
 pub mod engine;

@@ -61,6 +61,13 @@ impl Mirror {
         Ok(None)
     }
 
+    /// When the commits were made that `to` has and `from` has not, the newest first: seconds since 1970, of so many at most.
+    pub async fn missing(&self, from: &str, to: &str, most: usize) -> Result<Vec<i64>, GitError> {
+        let range = format!("{}..{}", checked(from)?, checked(to)?);
+        let out = git(&self.dir, &["log", "--format=%ct", &format!("--max-count={most}"), "--end-of-options", &range]).await?;
+        Ok(String::from_utf8_lossy(&out).lines().filter_map(|line| line.trim().parse().ok()).collect())
+    }
+
     /// Merges `head` into `base`. The commit made carries no clock, so everyone who makes it gets the same id. Gives the
     /// paths that conflict when they do.
     pub async fn merged(&self, base_commit: &str, head: &str) -> Result<Result<String, Vec<String>>, GitError> {

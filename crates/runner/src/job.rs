@@ -64,6 +64,7 @@ pub(crate) struct JobResult {
     pub(crate) artifacts: Vec<GivenArtifact>,
     pub(crate) caches: Vec<CacheUse>,
     pub(crate) tests: BTreeMap<String, i64>,
+    pub(crate) answer: Option<String>,
 }
 
 impl JobResult {
@@ -77,6 +78,7 @@ impl JobResult {
             artifacts: Vec::new(),
             caches: Vec::new(),
             tests: BTreeMap::new(),
+            answer: None,
         }
     }
 }
@@ -107,6 +109,7 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
         given: Vec::new(),
         caches: Vec::new(),
         tests: BTreeMap::new(),
+        answer: None,
     };
     let (done, workspace) = match shared.workspaces.take(slot) {
         Ok(mut workspace) => {
@@ -119,7 +122,7 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
         }
         Err(error) => (Err(error.into()), None),
     };
-    let (tests, artifacts) = (std::mem::take(&mut job.tests), std::mem::take(&mut job.given));
+    let (tests, artifacts, answer) = (std::mem::take(&mut job.tests), std::mem::take(&mut job.given), job.answer.take());
     let saved: Vec<(ChunkId, Tree)> = job.caches.iter_mut().filter_map(|known| known.saved.take()).collect();
     let caches = job.caches.drain(..).map(|known| known.told).collect();
     let (done, phases) = job.close(done).await;
@@ -133,7 +136,7 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
             }
         });
     }
-    let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests });
+    let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests, answer });
     match done {
         Ok(()) => result(Outcome::Passed, None, Some(0)),
         Err(Broken::Failed { why, exit_code }) => result(Outcome::Failed, Some(why), exit_code),
@@ -203,6 +206,8 @@ pub(crate) struct Job<'a> {
     given: Vec<GivenArtifact>,
     pub(crate) caches: Vec<Known>,
     pub(crate) tests: BTreeMap<String, i64>,
+    /// What its check was answered last.
+    pub(crate) answer: Option<String>,
 }
 
 impl Job<'_> {
@@ -229,6 +234,7 @@ impl Job<'_> {
         let made = Beneath::open(tmp).and_then(|tmp| tmp.make_folder(Path::new(FACTS), self.shared.fences.owner()));
         made.map_err(|source| Broken::from(ArchiveError::Io { path: tmp.join(FACTS), source }))?;
         workspace.remember();
+        self.knows_check()?;
         self.secrets = self.named_secrets()?;
         self.prepare(workspace).await?;
         // Before the fence is made: what it sees of the job's folder is what is mounted there by then.
@@ -326,6 +332,10 @@ impl Job<'_> {
                 break;
             }
         }
+        let done = match done {
+            Ok(()) => self.check(workspace, env).await,
+            broken => broken,
+        };
         let done = self.told(workspace, done).await;
         self.leave(workspace, done).await
     }

@@ -16,11 +16,13 @@
 mod archive;
 mod artifacts;
 mod aside;
+mod ask;
 mod beneath;
 mod beside;
 mod broken;
 mod cache_state;
 mod caches;
+mod check;
 mod checkouts;
 mod client;
 mod config;
@@ -61,6 +63,7 @@ mod workspace;
 mod workspace_error;
 
 pub use archive::unpack;
+pub use ask::ask;
 pub use beside::looks_ready;
 pub use client::{CallError, enrol};
 pub use config::{Config, ConfigError, Limits};

@@ -138,6 +138,7 @@ impl Slot {
             holding: self.hand.iter().map(|held| held.lease.attempt).collect(),
             ahead: claim && quick,
             tests: result.tests,
+            answer: result.answer,
         };
         self.sending = Some(tokio::spawn(send(self.runner.clone(), held.lease.attempt, finish)));
         if self.hand.is_empty() { self.take_answer().await } else { Ok(()) }

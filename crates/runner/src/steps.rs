@@ -101,6 +101,21 @@ impl Job<'_> {
         self.judge(step, end, &limit)
     }
 
+    /// One look of a check by a command: as a step, in so much time.
+    pub(crate) async fn look(
+        &mut self,
+        workspace: &Workspace,
+        step: &Step,
+        env: &[(String, String)],
+        within: Duration,
+    ) -> Result<(), Broken> {
+        self.check_halt()?;
+        let until = Some(Instant::now() + within).into_iter().chain(self.until).min();
+        let limit = Limit { until, whose: "the check's", ms: u64::try_from(within.as_millis()).ok() };
+        let (end, _) = self.run(workspace, step, env, PhaseKind::Check, &limit, self.halt.clone()).await;
+        self.judge(step, end, &limit)
+    }
+
     fn limit(&self, step: &Step, outer: Option<Instant>, whose: &'static str, ms: Option<u64>) -> Limit {
         let own = step.timeout_ms.map(|ms| Instant::now() + Duration::from_millis(ms));
         match (own, outer) {

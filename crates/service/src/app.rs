@@ -65,6 +65,8 @@ pub(crate) struct Inner {
     pub(crate) panics: crate::http::Panics,
     /// Files that are being checked and planned for people.
     pub(crate) planning: Arc<Semaphore>,
+    /// How far commits are behind others.
+    pub(crate) distances: crate::delivery::Distances,
     /// Open live streams, by person.
     pub(crate) streams: crate::http::Streams,
     /// Chunks of trees that are being fetched.

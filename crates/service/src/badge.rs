@@ -16,7 +16,7 @@ pub(crate) enum Says {
 impl Says {
     /// The verdict of several pipelines together: the worst; of none, that there was no run.
     pub(crate) fn of(states: &[State]) -> Says {
-        let worst = [State::Failed, State::Lost, State::Stopped, State::Running, State::Passed];
+        let worst = [State::Failed, State::Lost, State::Refused, State::Stopped, State::Running, State::Passed];
         let found = worst.into_iter().find(|state| states.contains(state));
         found.or(states.first().copied()).map_or(Says::NoRun, Says::State)
     }
@@ -35,7 +35,7 @@ impl Says {
             Says::State(State::Passed | State::Reused) => "#0f7a52",
             Says::State(State::Failed | State::Lost) => "#a3170a",
             Says::State(State::Running) => "#2458b3",
-            Says::State(State::Gated) => "#9a6a00",
+            Says::State(State::Gated | State::Refused) => "#9a6a00",
             _ => "#5f6b7a",
         }
     }
@@ -49,6 +49,7 @@ impl Says {
             Says::State(State::Lost) => "<path d=\"M0 0h5.2L3.4 6.8zM7 0h5L6 12 4.4 8.8z\"/>",
             Says::State(State::Running) => "<path d=\"M4 0h4v12H4zM5 1v5h2V1z\" fill-rule=\"evenodd\"/>",
             Says::State(State::Stopped) => "<path d=\"M3 3h6v6H3z\"/>",
+            Says::State(State::Refused) => "<path d=\"M1 2.4 2.4 1 6 4.6 9.6 1 11 2.4 7.4 6 11 9.6 9.6 11 6 7.4 2.4 11 1 9.6 4.6 6z\"/>",
             Says::State(State::Gated) => "<path d=\"M0 4.5h12v3H0z\"/>",
             _ => "<path d=\"M3 5h6v2H3z\"/>",
         }

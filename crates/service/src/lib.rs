@@ -7,6 +7,7 @@
 //! - `work`: the queue of everything that is to be done outside.
 //! - `forge`: what forges send and what is asked of them.
 //! - `landing`: acts for the queue in which proposals land.
+//! - `delivery`: acts for the environments into which jobs put something.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod about;
@@ -15,6 +16,7 @@ mod backoff;
 mod badge;
 mod care;
 mod clock;
+mod delivery;
 mod events;
 mod forge;
 mod http;

@@ -2,10 +2,12 @@
 
 use crate::app::App;
 use crate::identity;
+use crate::landing::{RulesError, rules_of};
 use crate::reading::commits;
 use crate::seal::{CONNECTION, OUTWARD, Outward, Seal, sealed_as_connection};
 use ordotaxis_core::language::{Checkout, connection_stem};
 use ordotaxis_core::plan::{Occasion, Plan};
+use ordotaxis_core::rules::Rules;
 use ordotaxis_store::{ConnectionRow, Project, Reach, Records, StoreError};
 use ordotaxis_wire::runner::{Lease, LeaseSecret};
 use std::sync::Arc;
@@ -136,6 +138,12 @@ pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), Stor
         }
     }
     let known = app.records.secrets(project.id).await?;
+    let rules = match rules_of(app, &project).await {
+        Ok(rules) => Ok(rules),
+        Err(RulesError::Store(error)) => return Err(error),
+        Err(error) => Err(error.to_string()),
+    };
+    let environment = lease.environment.clone();
     let mut secrets = std::mem::take(&mut lease.secrets);
     for secret in &mut secrets {
         if let Some(name) = secret.name.strip_prefix(CONNECTION) {
@@ -147,7 +155,9 @@ pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), Stor
             Some(made) => made,
             None => {
                 let row = known.iter().find(|row| row.name == secret.name);
-                lending.stored(&format!("secret {}", secret.name), row.map(|row| (row.name.clone(), &row.sealed[..], &row.reach)))
+                kept_back(&rules, &secret.name, environment.as_deref()).map_or(Ok(()), Err).and_then(|()| {
+                    lending.stored(&format!("secret {}", secret.name), row.map(|row| (row.name.clone(), &row.sealed[..], &row.reach)))
+                })
             }
         };
         match value {
@@ -157,6 +167,14 @@ pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), Stor
     }
     lease.secrets = secrets;
     Ok(())
+}
+
+/// Why the rules of environments keep a secret from a job. What nobody knows is not lent.
+fn kept_back(rules: &Result<Rules, String>, secret: &str, environment: Option<&str>) -> Option<String> {
+    match rules {
+        Ok(rules) => rules.keeps_secret(secret, environment).map(|why| format!("secret {secret} {why}")),
+        Err(why) => Some(format!("secret {secret} is not lent while nobody knows the rules: {why}")),
+    }
 }
 
 impl Lending<'_> {

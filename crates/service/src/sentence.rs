@@ -19,6 +19,12 @@ pub(crate) struct Summary {
     pub(crate) first: Option<(String, String)>,
     /// What keeps a gate shut, where that is why it failed.
     pub(crate) gate: Option<String>,
+    /// Those whose place a newer run, or a newer commit, took.
+    pub(crate) left: i64,
+    /// Those that wait before an environment.
+    pub(crate) before: i64,
+    /// The first that was refused by its environment, and why.
+    pub(crate) refused: Option<(String, String)>,
 }
 
 impl Summary {
@@ -29,7 +35,9 @@ impl Summary {
         let bad = |state: State| matches!(state, State::Failed | State::Lost);
         let forgiven = |at: usize| run.plan().jobs[at].may_fail;
         let failed = (0..jobs.len()).filter(|&at| bad(jobs[at].state()) && !forgiven(at));
+        let told = |at: usize| (run.plan().jobs[at].id.to_string(), jobs[at].why().unwrap_or_default().into_owned());
         let first = failed.clone().min_by_key(|&at| jobs[at].ended());
+        let refused = (0..jobs.len()).find(|&at| jobs[at].state() == State::Refused);
         Summary {
             jobs: count(|_| true),
             failed: i64::try_from(failed.count()).unwrap_or(i64::MAX),
@@ -41,7 +49,10 @@ impl Summary {
             gate: jobs
                 .iter()
                 .find_map(|job| if let Progress::Gated(Hold::Shut { why }) = &job.progress { Some(why.clone()) } else { None }),
-            first: first.map(|at| (run.plan().jobs[at].id.to_string(), jobs[at].why().unwrap_or_default().into_owned())),
+            first: first.map(told),
+            left: count(|state| state == State::Overtaken),
+            before: i64::try_from((0..jobs.len()).filter(|&job| run.wants_in(job)).count()).unwrap_or(i64::MAX),
+            refused: refused.map(told),
         }
     }
 }
@@ -73,6 +84,9 @@ fn summary(counts: &[(State, i64)]) -> Summary {
         reused: count(&|state| state == State::Reused),
         first: None,
         gate: None,
+        left: count(&|state| state == State::Overtaken),
+        before: 0,
+        refused: None,
     }
 }
 
@@ -88,12 +102,15 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
         State::Running => format!("Running: {} of {} ended", summary.ended, jobs(summary.jobs)),
         State::Passed => {
             let skipped = if summary.skipped > 0 { format!(", {} skipped", summary.skipped) } else { String::new() };
-            let forgiven = match summary.ended - summary.well - summary.skipped {
+            let left = if summary.left > 0 { format!(", {} left to a newer run", summary.left) } else { String::new() };
+            let forgiven = match summary.ended - summary.well - summary.skipped - summary.left {
                 0 => String::new(),
                 more => format!(", {more} may fail and did"),
             };
             let held = match summary.jobs - summary.ended {
                 0 => String::new(),
+                _ if summary.before == 1 => ", 1 waits before its environment".to_owned(),
+                _ if summary.before > 1 => format!(", {} wait before their environments", summary.before),
                 1 => ", 1 waits for someone to start it".to_owned(),
                 more => format!(", {more} wait for someone to start one"),
             };
@@ -102,7 +119,7 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
                 _ if summary.reused > 0 && summary.reused == summary.well => ", all as before".to_owned(),
                 took => took.map(|took| format!(", {took}")).unwrap_or_default(),
             };
-            format!("Passed: {}{forgiven}{skipped}{took}{held}", jobs(summary.well))
+            format!("Passed: {}{forgiven}{left}{skipped}{took}{held}", jobs(summary.well))
         }
         State::Failed if summary.jobs == 0 => format!("Failed: {}", why.unwrap_or("it could not be planned")),
         State::Lost if summary.jobs == 0 => format!("Could not be looked at: {}", why.unwrap_or("the repository could not be read")),
@@ -112,6 +129,10 @@ pub(crate) fn sentence(state: State, summary: &Summary, took_ms: Option<i64>, wh
         State::Failed => {
             let first = summary.first.as_ref().map(|(id, why)| format!("; first {id}: {why}")).unwrap_or_default();
             format!("Failed: {} of {}{first}", summary.failed, jobs(summary.jobs))
+        }
+        State::Refused => {
+            let which = summary.refused.as_ref().map(|(id, why)| format!(": {id}: {why}")).unwrap_or_default();
+            format!("Refused{which}")
         }
         State::Stopped => format!("Stopped: {} of {}", summary.stopped, jobs(summary.jobs)),
         State::Overtaken => format!("Overtaken by a newer commit: {} of {} had ended well", summary.well, jobs(summary.jobs)),
@@ -126,7 +147,20 @@ mod tests {
     fn summary(jobs: i64, failed: i64, skipped: i64, ended: i64) -> Summary {
         let first = (failed > 0).then(|| ("test.unit".to_owned(), "step `make test` exited with 2".to_owned()));
         let well = ended - skipped - failed;
-        Summary { jobs, failed, skipped, stopped: 1, ended, well, reused: 0, first, gate: Some("the gate of ship is shut".into()) }
+        Summary {
+            jobs,
+            failed,
+            skipped,
+            stopped: 1,
+            ended,
+            well,
+            reused: 0,
+            first,
+            gate: Some("the gate of ship is shut".into()),
+            left: 0,
+            before: 0,
+            refused: None,
+        }
     }
 
     #[test]
@@ -141,6 +175,27 @@ mod tests {
             ("Passed: 3 jobs, 2 skipped, all as before", State::Passed, Summary { reused: 3, ..summary(5, 0, 2, 5) }, Some(0), None),
             ("Passed: 3 jobs, 2 skipped, 9 ms", State::Passed, Summary { reused: 2, ..summary(5, 0, 2, 5) }, Some(9), None),
             ("Passed: 3 jobs, 850 ms, 1 waits for someone to start it", State::Passed, summary(4, 0, 0, 3), Some(850), None),
+            (
+                "Passed: 3 jobs, 1 left to a newer run, 1 skipped, 850 ms",
+                State::Passed,
+                Summary { left: 1, well: 3, ..summary(5, 0, 1, 5) },
+                Some(850),
+                None,
+            ),
+            (
+                "Passed: 3 jobs, 850 ms, 1 waits before its environment",
+                State::Passed,
+                Summary { before: 1, ..summary(5, 0, 0, 3) },
+                Some(850),
+                None,
+            ),
+            (
+                "Refused: ship.pier: no",
+                State::Refused,
+                Summary { refused: Some(("ship.pier".into(), "no".into())), ..summary(5, 0, 0, 3) },
+                Some(9),
+                None,
+            ),
             ("Passed: 3 jobs, 1 may fail and did, 850 ms", State::Passed, summary(4, 1, 0, 4), Some(850), None),
             ("Failed: 1 of 7 jobs; first test.unit: step `make test` exited with 2", State::Failed, summary(7, 1, 2, 7), Some(9), None),
             ("Failed: the gate of ship is shut", State::Failed, summary(7, 0, 2, 7), Some(9), None),

@@ -113,6 +113,7 @@ fn workers(app: &App) -> JoinSet<()> {
     kept!("reactions", crate::react::work);
     kept!("poll", forge::poll);
     kept!("landing", crate::landing::work);
+    kept!("delivery", crate::delivery::work);
     workers
 }
 
@@ -198,6 +199,7 @@ where
         panics: Default::default(),
         planning: std::sync::Arc::new(Semaphore::new(PLANNED_AT_ONCE)),
         streams: Default::default(),
+        distances: Default::default(),
         trees: Default::default(),
         settings: settings.clone(),
     });

@@ -5,7 +5,7 @@
 //!
 //! - [`project`], [`run`], [`board`], [`fleet`] (runners and the queue), [`log`], [`artifact`], [`results`] (tests, findings,
 //!   numbers), [`compare`], [`cache`], [`storage`], [`secret`], [`pipeline`], [`work`];
-//! - [`delivery`] (what forges sent, and profiles), [`proposal`], [`landing`];
+//! - [`delivery`] (what forges sent, and profiles), [`proposal`], [`landing`], [`environment`];
 //! - [`person`], [`session`], [`token`], [`journal`];
 //! - [`plan`]: a plan as `plan --format json` prints it, and diagnostics;
 //! - [`runner`]: the runner protocol;
@@ -16,6 +16,7 @@ pub mod board;
 pub mod cache;
 pub mod compare;
 pub mod delivery;
+pub mod environment;
 pub mod fleet;
 pub mod gate;
 pub mod journal;

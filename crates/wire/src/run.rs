@@ -77,6 +77,12 @@ pub struct OccasionView {
     pub tag: Option<String>,
     /// The branch that a proposal is aimed at.
     pub target: Option<String>,
+    /// Of a promotion or a roll-back: the environment.
+    #[serde(default)]
+    pub environment: Option<String>,
+    /// The run whose jobs are done once more, with what that made.
+    #[serde(default)]
+    pub from: Option<String>,
 }
 
 /// A run with its verdict in one sentence; with its jobs where a single run is asked for.
@@ -177,6 +183,9 @@ pub struct JobView {
     /// Starts only when someone starts it.
     #[serde(default)]
     pub by_hand: bool,
+    /// The environment that it puts something into.
+    #[serde(default)]
+    pub deploys: Option<String>,
     /// Who started it by hand, or asked for it again.
     #[serde(default)]
     pub started_by: Option<String>,
@@ -237,6 +246,8 @@ pub enum PhaseKind {
     Publish,
     /// A helper process, until it is ready.
     Beside,
+    /// What is asked after the steps of a job that deploys.
+    Check,
     /// A step of `afterwards`.
     After,
 }
@@ -299,6 +310,7 @@ impl PhaseKind {
             PhaseKind::Save => "save",
             PhaseKind::Publish => "publish",
             PhaseKind::Beside => "beside",
+            PhaseKind::Check => "check",
             PhaseKind::After => "after",
         }
     }

@@ -6,6 +6,7 @@ import { answered, api, type BoardLine, Refused, type RunView } from '../../api/
 import { isEnd, Shape, StateWord } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { age, duration, exact, time, took, useNow } from '../../parts/words';
+import { NeedsOnBoard } from '../delivery/Needs';
 import './board.css';
 
 export default function Board() {
@@ -26,6 +27,7 @@ export default function Board() {
   return (
     <>
       <h1>{headline(broken, data.projects.length)}</h1>
+      <NeedsOnBoard />
       <div className="facts" />
       <table className="sheet board">
         <thead>

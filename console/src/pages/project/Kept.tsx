@@ -28,6 +28,7 @@ export function ProjectWords({ project, at }: { project: string; at: string }) {
     ['runs', 'Runs', ''],
     ['proposals', 'Proposals', '/proposals'],
     ['landing', 'Landing', '/landing'],
+    ['environments', 'Environments', '/environments'],
     ['numbers', 'Numbers', '/numbers'],
     ['flaky', 'Flaky tests', '/flaky'],
     ['caches', 'Caches', '/caches'],

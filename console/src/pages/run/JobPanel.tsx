@@ -149,7 +149,7 @@ function JobActions({ run, job }: { run: RunView; job: JobView }) {
   const again = () => ask(api.POST('/api/v1/runs/{project}/{number}/again', { params, body: { jobs: [job.id] } }));
   return (
     <>
-      {job.state === 'gated' && job.by_hand && (
+      {job.state === 'gated' && job.by_hand && !job.started_by && (
         <Button size="small" type="primary" onClick={start}>
           Start
         </Button>

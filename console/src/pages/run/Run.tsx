@@ -190,7 +190,7 @@ function Counts({ run }: { run: RunView }) {
 /** The same commit once more: what failed within this run, or all of it as a new one. */
 function AgainButtons({ run }: { run: RunView }) {
   const navigate = useNavigate();
-  const failed = run.jobs?.some((job) => ['failed', 'lost', 'stopped', 'overtaken'].includes(job.state));
+  const failed = run.jobs?.some((job) => ['failed', 'lost', 'stopped', 'overtaken', 'refused'].includes(job.state));
   const ask = async (what: { failed?: boolean }) => {
     const params = { path: { project: run.project, number: run.number } };
     const { data } = await api.POST('/api/v1/runs/{project}/{number}/again', { params, body: what });
@@ -293,6 +293,8 @@ function begun({ occasion }: RunView): string {
     schedule: 'by its schedule',
     pipeline: 'since another pipeline passed',
     landing: 'tried before it lands',
+    promotion: `${occasion.from} promoted into ${occasion.environment} by ${by}`,
+    roll_back: `${occasion.environment} rolled back to ${occasion.from} by ${by}`,
   };
   return words[occasion.event];
 }

@@ -25,6 +25,7 @@ export function grouped(jobs: JobView[]): Group[] {
 const worst: State[] = [
   'failed',
   'lost',
+  'refused',
   'running',
   'queued',
   'gated',

@@ -1,12 +1,14 @@
 //! Every command, one file a noun with its own options. This file chooses among them.
 
 mod add;
+mod approve;
 mod artifacts;
 mod cache;
 mod check;
 mod compare;
 mod completions;
 mod connection;
+mod environment;
 mod gatehook;
 mod grant;
 mod group;
@@ -23,6 +25,7 @@ mod pipeline;
 mod plan;
 mod profile;
 mod project;
+mod promote;
 mod proposals;
 mod propose;
 mod rehearse;
@@ -147,6 +150,21 @@ enum Command {
         #[command(subcommand)]
         command: work::WorkCommand,
     },
+    /// What is in each environment, what waits to come in and why, and all that was ever put there
+    Environment {
+        #[command(subcommand)]
+        command: environment::EnvironmentCommand,
+    },
+    /// Agree with what a job would put into its environment, or confirm an emergency
+    Approve(approve::SpeakOptions),
+    /// Refuse what a job would put into its environment: the job ends as refused
+    Refuse(approve::SpeakOptions),
+    /// Put what a run made into one more environment: nothing is built anew
+    Promote(promote::PromoteOptions),
+    /// Put what was in an environment before there again
+    RollBack(promote::RollBackOptions),
+    /// What waits for you: approvals, emergencies to confirm, runs from outside
+    Needs,
     /// Stop a run, or one job of it
     Stop(runs::StopOptions),
     /// List a run's artifacts, or fetch one
@@ -274,6 +292,12 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Secret { command } => secret::secret(command, &api()?, json).await,
         Command::Allow(options) => runs::allow(options, &api()?, json).await,
         Command::Work { command } => work::work(command, &api()?, json).await,
+        Command::Environment { command } => environment::environment(command, &api()?, json).await,
+        Command::Approve(options) => approve::speak(options, true, &api()?, json).await,
+        Command::Refuse(options) => approve::speak(options, false, &api()?, json).await,
+        Command::Promote(options) => promote::promote(options, &api()?, json).await,
+        Command::RollBack(options) => promote::roll_back(options, &api()?, json).await,
+        Command::Needs => approve::needs(&api()?, json).await,
         Command::Stop(options) => runs::stop(options, &api()?, json).await,
         Command::Artifacts(options) => artifacts::artifacts(options, &api()?, json).await,
         Command::Tests(options) => tests::tests(options, &api()?, json).await,

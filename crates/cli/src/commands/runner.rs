@@ -68,6 +68,9 @@ pub(crate) enum RunnerCommand {
     /// Whether something answers at this address or port; a runner asks this from within a job's network
     #[command(hide = true)]
     Look { what: String },
+    /// What an address answers from here, as JSON: what a runner sends a process for
+    #[command(hide = true)]
+    Ask { url: String },
     /// Who is there, and what each does
     List,
     /// Let a runner finish what it has and take nothing more
@@ -119,6 +122,10 @@ pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool
         RunnerCommand::Enrol { invitation, name, dir } => enrol_here(&address(global), &invitation, name, &dir).await,
         RunnerCommand::Work { dir, slots, isolation, once, config } => {
             work_here(Work { dir, slots: if once { 1 } else { slots }, isolation, once, config }, mounts).await
+        }
+        RunnerCommand::Ask { url } => {
+            out::json(&ordotaxis_runner::ask(&url).await);
+            OK
         }
         RunnerCommand::Look { what } => Ok(if ordotaxis_runner::looks_ready(&what).await { ExitCode::SUCCESS } else { ExitCode::FAILURE }),
         RunnerCommand::List => list(&Api::new(global)?, global.json).await,

@@ -8,6 +8,7 @@ use crate::out;
 use crate::out::table;
 use crate::reference::{RunRef, run_ref};
 use ordotaxis_core::engine::State;
+use ordotaxis_wire::environment::AskEmergency;
 use ordotaxis_wire::run::RunView;
 use ordotaxis_wire::run::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::words;
@@ -30,6 +31,12 @@ pub(crate) struct StartOptions {
     /// Only this job or stage, and those it takes from
     #[arg(long)]
     job: Vec<String>,
+    /// Of a RUN and a --job that deploys: past the rules of its environment, if these name you; someone else must confirm it
+    #[arg(long, requires = "reason")]
+    emergency: bool,
+    /// Why it is an emergency: everybody reads it
+    #[arg(long, requires = "emergency")]
+    reason: Option<String>,
     /// Follow it until it ends
     #[arg(long)]
     watch: bool,
@@ -83,7 +90,14 @@ pub(super) async fn start(options: StartOptions, api: &Api, json: bool) -> Done 
     if options.project.contains('/') {
         return start_jobs(options, api, json).await;
     }
-    let StartOptions { project, reference, pipeline, input, job, watch } = options;
+    if options.emergency {
+        return Err(Failure::new(
+            2,
+            "an emergency is of one job of a run",
+            "write ordotaxis start PROJECT/NUMBER --job STAGE.NAME --emergency --reason …",
+        ));
+    }
+    let StartOptions { project, reference, pipeline, input, job, watch, .. } = options;
     let ask = NewRun { reference, pipeline, inputs: inputs(&input)?.into_iter().collect(), jobs: job };
     let run: RunView = api.post(&format!("projects/{project}/runs"), &ask).await?;
     if watch {
@@ -111,6 +125,18 @@ async fn start_jobs(ask: StartOptions, api: &Api, json: bool) -> Done {
     let number = api.run(run).await?.number;
     let mut view = None;
     for job in ask.job {
+        if let Some(reason) = &ask.reason {
+            let urgent = AskEmergency { job: job.clone(), reason: reason.clone() };
+            let started: RunView = api.post(&format!("runs/{}/{number}/emergency", run.project), &urgent).await?;
+            if !json {
+                out::print(format!(
+                    "{}: {job} goes past the rules; someone else must confirm it: ordotaxis approve {0} {job}",
+                    started.run
+                ));
+            }
+            view = Some(started);
+            continue;
+        }
         let start = StartJob { job: job.clone(), inputs: inputs.clone() };
         let started: RunView = api.post(&format!("runs/{}/{number}/start", run.project), &start).await?;
         if !json {
@@ -127,7 +153,7 @@ pub(super) async fn again(options: AgainOptions, api: &Api, json: bool) -> Done 
     let (run, ask) = (&run_ref(&run)?, Again { failed, jobs: job, fresh });
     let before = api.run(run).await?;
     let number = before.number;
-    let unwell = |state: State| matches!(state, State::Failed | State::Lost | State::Stopped | State::Overtaken);
+    let unwell = |state: State| matches!(state, State::Failed | State::Lost | State::Stopped | State::Overtaken | State::Refused);
     if ask.failed && before.ended_at.is_some() && !before.counts.iter().any(|count| unwell(count.state)) {
         out::remark(format!("{} ended well: nothing to do again", before.run));
         if json {
@@ -147,7 +173,7 @@ pub(super) async fn again(options: AgainOptions, api: &Api, json: bool) -> Done 
     follow(api, Some(view), watch, json).await
 }
 
-async fn follow(api: &Api, view: Option<RunView>, watch: bool, json: bool) -> Done {
+pub(super) async fn follow(api: &Api, view: Option<RunView>, watch: bool, json: bool) -> Done {
     let Some(view) = view else { return OK };
     if watch {
         return watch_run(api, &RunRef::numbered(&view.project, view.number), json).await;

@@ -150,7 +150,7 @@ impl Screen {
 /// The jobs that fit into the room: those that failed or run first, then what waits next, the order kept.
 fn chosen(jobs: &[JobView], room: usize) -> impl Iterator<Item = &JobView> {
     let rank = |job: &JobView| match job.state {
-        State::Failed | State::Lost => 0,
+        State::Failed | State::Lost | State::Refused => 0,
         State::Running => 1,
         State::Queued | State::Gated => 2,
         State::Waiting => 3,

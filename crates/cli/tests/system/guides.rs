@@ -219,3 +219,34 @@ async fn the_guide_to_a_site_passes() {
     let again = world.run(&["again", run["run"].as_str().expect("a name"), "--watch"]).await;
     assert!(again.code == 0 && again.out.contains("reused"), "the modules are not installed twice: {again:?}");
 }
+
+/// Every command of the guide to delivery as printed, with the guide's pipeline, and its rules read.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_delivery_runs_as_printed() {
+    let text = guide("delivery.md");
+    let example = |begin: &str| text.split(begin).nth(1).and_then(|rest| rest.split("```").next()).expect("an example").to_owned();
+    let (_, found) = ordotaxis_core::rules::read(&example("```toml rules\n"));
+    assert!(found.is_empty(), "{found:?}");
+    let delivery = super::delivery::Delivery::new(
+        "rules = 1\n[environment.pier]\nafter = [\"trial\"]\napprove = { of = 2, by = [\"owner\", \"mara\"] }\n",
+    )
+    .await;
+    delivery.person("mara", "operator").await;
+    let pipeline = example("```toml\n").replace("pier.put", "ship.pier").replace("> pier", "> ship");
+    let commit = delivery.repository.push_pipeline(&pipeline);
+    delivery.waits("pier", "2 approvals").await;
+    // What the guide goes back to must have been there before.
+    delivery.repository.write("more", "1");
+    let changed = pipeline.replace("echo gauge >", "echo another gauge >");
+    let second = delivery.repository.push_pipeline(&changed);
+    delivery.environment("trial", "the second", |one| one["present"]["commit"] == second.as_str()).await;
+    assert_ne!(commit, second);
+    let lines = commands("delivery.md");
+    assert!(lines.len() > 7, "{lines:?}");
+    for line in lines {
+        // The newer one waits in the older one's place; and nobody is there to watch for approvals.
+        let line = line.replace("approve stations/1", "approve stations/2").replace(" --watch", "");
+        let ran = delivery.world.shell(&line).await;
+        assert_eq!(ran.code, 0, "{line}: {ran:?}");
+    }
+}

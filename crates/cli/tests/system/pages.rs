@@ -1,6 +1,7 @@
 //! Pages of the console about what is offered and told, in headless Chromium: rules in Draft, a proposal, your notices.
 
 use super::console::{accessible, signed_in};
+use super::delivery::Delivery;
 use super::landing::{Setting, brings};
 use super::notices::setting;
 use ordotaxis_testbed::until;
@@ -91,6 +92,38 @@ async fn a_proposal_is_looked_at_and_asked_to_land() {
     browser.client.goto(&format!("{}/projects/tidegauge/landing", world.url)).await.expect("the page");
     browser.see("Landed or left").await;
     browser.see("failed in tidegauge/").await;
+    accessible(&browser).await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_waits_before_an_environment_is_approved_on_its_page_and_rolled_back_there() {
+    let delivery = Delivery::new("rules = 1\n[environment.pier-north]\napprove = { of = 1, by = [\"owner\"] }\n").await;
+    let (world, first) = (&delivery.world, delivery.push("1"));
+    delivery.waits("pier-north", "1 approval by owner is missing").await;
+    world.project("tidegauge").await;
+    let browser = signed_in(world).await;
+    browser.see("Needs you").await;
+    accessible(&browser).await;
+    let page = |path: &str| format!("{}/projects/stations/environments{path}", world.url);
+    browser.client.goto(&page("")).await.expect("the page");
+    browser.see("waits to go into pier-north: 1 approval by owner is missing").await;
+    accessible(&browser).await;
+    browser.click("button[aria-label='Approve stations/1 ship.pier[north]']").await;
+    delivery.holds("pier-north", &first).await;
+    let second = delivery.push("2");
+    delivery.holds("trial", &second).await;
+    browser.client.goto(&page("/trial")).await.expect("the page");
+    browser.see("well, and there").await;
+    accessible(&browser).await;
+    // Back to the first by its row; what is there then, and that the other was rolled back.
+    browser.click("button[aria-label='Go back to 1']").await;
+    browser.see("rolled back to stations/1").await;
+    delivery.holds("trial", &first).await;
+    browser.client.goto(&page("/trial")).await.expect("the page");
+    browser.see("it was rolled back").await;
+    browser.client.goto(&format!("{}/needs", world.url)).await.expect("the page");
+    browser.see("ordotaxis approve stations/2 ship.pier[north]").await;
     accessible(&browser).await;
     browser.end().await;
 }

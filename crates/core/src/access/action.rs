@@ -75,6 +75,8 @@ actions! {
     Propose "proposal.offer" OPERATOR;
     /// Agrees with a proposal; whose word counts is said by the rules.
     Approve "approval.give" READER;
+    /// Agrees with what a job would put into an environment, or refuses it; whose word counts is said by the rules.
+    ApproveDeployment "deployment.approve" OPERATOR;
     AddNote "note.add" OPERATOR;
     SetSecret "secret.set" EDITOR;
     RemoveSecret "secret.remove" EDITOR;
@@ -84,6 +86,14 @@ actions! {
     DropCaches "cache.drop" EDITOR;
     PinArtifact "artifact.pin" EDITOR;
     SetProject "project.set" EDITOR;
+    /// Lets a job into its environment past the rules; who may is said by them.
+    Emergency "deployment.emergency" OPERATOR;
+    /// Puts what a run made into one more environment.
+    Promote "environment.promote" OPERATOR;
+    /// Puts what was in an environment before there again.
+    RollBack "environment.roll-back" OPERATOR;
+    /// Freezes an environment, or lets it thaw.
+    FreezeEnvironment "environment.freeze" EDITOR;
     /// What a project's repository is read with.
     SetRepository "project.repository" EDITOR;
     SeeProjectJournal "project-journal.see" EDITOR;

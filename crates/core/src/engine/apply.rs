@@ -45,6 +45,10 @@ impl Run {
             Event::StartAsked { job, by, inputs } => step.start_by_hand(*job, by, inputs)?,
             Event::Again { jobs, by, fresh } => step.again(jobs, by, *fresh)?,
             Event::Overtaken { by } => step.overtake(by),
+            Event::HeldBack { job, holds } => step.held_back(*job, holds)?,
+            Event::LetIn { job, back } => step.let_in(*job, *back)?,
+            Event::Refused { job, why } => step.kept_out(*job, Progress::Refused { why: why.clone() })?,
+            Event::Replaced { job, by } => step.kept_out(*job, Progress::Overtaken { by: by.clone() })?,
         }
         Ok(step.settle())
     }
@@ -174,12 +178,16 @@ impl Step<'_> {
             return if lost { Err(Refused::Stale) } else { Ok(()) };
         }
         match end.outcome {
-            Outcome::Passed => self.finish(job, Progress::Passed),
+            Outcome::Passed => {
+                let end = self.end_with_back(job, None);
+                self.finish(job, end);
+            }
             Outcome::Stopped => self.cut_off(job, why),
             Outcome::Failed | Outcome::TimedOut => {
                 let why = why.unwrap_or("it failed").to_owned();
-                if !self.try_again(job, end.words(), &why) {
-                    self.finish(job, Progress::Failed { why });
+                if !self.try_again(job, end.words(), &why) && !self.go_back(job, &why) {
+                    let end = self.end_with_back(job, Some(why));
+                    self.finish(job, end);
                 }
             }
         }
@@ -248,11 +256,10 @@ impl Step<'_> {
     /// What has not started never will; what runs is cut off, unless it changes an environment.
     fn overtake(&mut self, by: &str) {
         let plan = self.run.plan.clone();
-        for (job, planned) in plan.jobs.iter().enumerate() {
-            let deploys = planned.extras.as_ref().is_some_and(|extras| extras.deploys.is_some());
+        for job in 0..plan.jobs.len() {
             match &mut self.run.jobs[job].progress {
                 Progress::Running { cut: Some(_) } => {}
-                Progress::Running { .. } if deploys => {}
+                Progress::Running { .. } if plan.deploys(job) => {}
                 Progress::Running { cut } => {
                     *cut = Some(Cut::Overtaken { by: by.to_owned() });
                     self.cut(job);

@@ -2,6 +2,7 @@
 
 use super::Millis;
 use super::numbers::Numbers;
+use crate::delivery::Hold;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -35,6 +36,14 @@ pub enum Event {
     Again { jobs: Vec<usize>, by: String, fresh: bool },
     /// A newer commit made this run pointless; `by` is its run.
     Overtaken { by: String },
+    /// The environment that a job wants into keeps it out, for these reasons.
+    HeldBack { job: usize, holds: Vec<Hold> },
+    /// The environment lets the job in. `back`: should it fail, what was there before is put there again.
+    LetIn { job: usize, back: bool },
+    /// What the job would have put there was refused.
+    Refused { job: usize, why: String },
+    /// A newer run, `by`, takes the job's place before the environment.
+    Replaced { job: usize, by: String },
 }
 
 /// How an attempt can end, as its runner sees it.
@@ -53,6 +62,8 @@ pub enum Outcome {
 pub struct Effects {
     /// Jobs whose state is another now, in the order it happened.
     pub changed: Vec<usize>,
+    /// Jobs that want into their environments now.
+    pub wants: Vec<usize>,
     /// Attempts that should stop: (job, attempt).
     pub stop: Vec<(usize, u32)>,
     /// Whether the run's own state is another now.

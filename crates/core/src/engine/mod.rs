@@ -5,6 +5,9 @@
 //! `retry` says so; a run ends when every job has, those left out that wait for someone to start them. Applying an event twice changes nothing the second time.
 
 mod apply;
+mod back;
+mod clock;
+mod deploys;
 mod event;
 mod gates;
 mod late;
@@ -17,13 +20,14 @@ mod spread;
 mod state;
 mod why;
 
+pub use clock::Clock;
 pub use event::{Effects, Event, Outcome, Refused};
 pub use gates::why_shut;
 pub use numbers::{Number, Numbers, shown, sums};
 pub use paths::{Paths, Usual};
-pub use progress::{Cut, Hold, Progress};
+pub use progress::{Back, Cut, Hold, Progress};
 pub use state::{JobState, Run};
-pub use why::{Clock, why_job};
+pub use why::why_job;
 
 use serde::{Deserialize, Serialize};
 
@@ -47,11 +51,13 @@ pub enum State {
     Stopped,
     Overtaken,
     Lost,
+    /// What it would have put into an environment was refused.
+    Refused,
 }
 
 impl State {
     /// Every state, those that are no end first.
-    pub const ALL: [State; 11] = [
+    pub const ALL: [State; 12] = [
         State::Waiting,
         State::Gated,
         State::Queued,
@@ -63,6 +69,7 @@ impl State {
         State::Stopped,
         State::Overtaken,
         State::Lost,
+        State::Refused,
     ];
 
     /// Whether it is final: no event but `Again` leaves it.
@@ -89,6 +96,7 @@ impl State {
             State::Stopped => "stopped",
             State::Overtaken => "overtaken",
             State::Lost => "lost",
+            State::Refused => "refused",
         }
     }
 

@@ -2,6 +2,7 @@
 //! a reason to be lost, or skipped without one.
 
 use super::{Millis, State};
+use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 
 /// What a job is at. All but `Waiting`, `Gated`, `Queued` and `Running` are ends. Each `why` is one sentence for a person.
@@ -44,6 +45,9 @@ pub enum Progress {
     Lost {
         why: String,
     },
+    Refused {
+        why: String,
+    },
 }
 
 /// What holds back a job that could start.
@@ -53,6 +57,19 @@ pub enum Hold {
     ByHand,
     /// The gate of its stage is shut.
     Shut { why: String },
+    /// It wants into an environment; with all that keeps it out. Empty: it has just asked.
+    Environment { holds: Vec<crate::delivery::Hold> },
+}
+
+impl Hold {
+    /// Whether the run has its verdict without the job: it waits for people, or for a time. What waits only for another
+    /// deployment to end is as good as queued.
+    pub(super) fn is_long(&self) -> bool {
+        match self {
+            Hold::ByHand | Hold::Shut { .. } => true,
+            Hold::Environment { holds } => holds.iter().any(|hold| !matches!(hold, crate::delivery::Hold::Claim { .. })),
+        }
+    }
 }
 
 /// Why a running attempt is to end early. A stop that someone asked for counts before a newer commit.
@@ -89,6 +106,7 @@ impl Progress {
             Progress::Stopped { .. } => State::Stopped,
             Progress::Overtaken { .. } => State::Overtaken,
             Progress::Lost { .. } => State::Lost,
+            Progress::Refused { .. } => State::Refused,
         }
     }
 
@@ -98,11 +116,25 @@ impl Progress {
             Progress::Reused { from } => return Some(format!("the same as in {from}").into()),
             Progress::Overtaken { by } => return Some(format!("overtaken by {by}, a newer commit").into()),
             Progress::Gated(Hold::Shut { why }) | Progress::Failed { why } | Progress::Skipped { why, .. } => why,
-            Progress::Stopped { why } | Progress::Lost { why } | Progress::Queued { after: Some(why), .. } => why,
-            Progress::Waiting | Progress::Gated(Hold::ByHand) | Progress::Queued { after: None, .. } => return None,
+            Progress::Stopped { why } | Progress::Lost { why } | Progress::Refused { why } | Progress::Queued { after: Some(why), .. } => {
+                why
+            }
+            Progress::Waiting | Progress::Gated(Hold::ByHand | Hold::Environment { .. }) | Progress::Queued { after: None, .. } => {
+                return None;
+            }
             Progress::Running { .. } | Progress::Passed => return None,
         };
         Some(why.into())
+    }
+
+    /// Whether the run has its verdict without the job, as long as it is at this.
+    pub(super) fn is_held_long(&self) -> bool {
+        matches!(self, Progress::Gated(hold) if hold.is_long())
+    }
+
+    /// Whether it takes one of the places that `at_once` gives to the cells of a matrix.
+    pub(super) fn takes_place(&self) -> bool {
+        matches!(self, Progress::Queued { .. } | Progress::Running { .. } | Progress::Gated(Hold::Environment { .. }))
     }
 
     /// Until when a queued job pauses.
@@ -114,4 +146,19 @@ impl Progress {
     pub fn cut(&self) -> Option<&Cut> {
         if let Progress::Running { cut } = self { cut.as_ref() } else { None }
     }
+}
+
+/// Whether a job goes back.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "back", rename_all = "snake_case")]
+pub enum Back {
+    /// What it leaves there stays there.
+    #[default]
+    No,
+    /// Should it fail.
+    May,
+    /// It failed, and its newest attempt puts there what was there before.
+    Goes { why: String },
+    /// What was there before is there again.
+    Done,
 }

@@ -1,7 +1,7 @@
 //! What brings a run back: a job started by hand, jobs asked for again.
 
 use super::event::Refused;
-use super::progress::{Hold, Progress};
+use super::progress::{Back, Hold, Progress};
 use super::spread::Step;
 use super::state::{End, Run};
 use crate::plan::WaitOn;
@@ -79,6 +79,7 @@ impl Step<'_> {
         entry.retries = 0;
         entry.started_by = None;
         entry.fresh = fresh;
+        entry.back = Back::No;
         entry.facts.clear();
         entry.numbers.clear();
         self.enter(job, Progress::Waiting);

@@ -43,7 +43,7 @@ impl<'r> Step<'r> {
     /// The same; `cause` is what jobs that can no longer start name as the reason.
     fn finish_because(&mut self, job: usize, end: Progress, cause: Cause) {
         let before = self.run.jobs[job].state();
-        if matches!(before, State::Queued | State::Running)
+        if self.run.jobs[job].progress.takes_place()
             && let Some(limit) = self.run.limit_of[job]
         {
             self.run.limits[limit].active -= 1;
@@ -183,6 +183,10 @@ impl<'r> Step<'r> {
             }
             limit.active += 1;
         }
+        if self.run.plan.deploys(job) {
+            self.effects.wants.push(job);
+            return self.enter(job, Progress::Gated(Hold::Environment { holds: Vec::new() }));
+        }
         self.enter(job, Progress::queued());
     }
 
@@ -252,6 +256,7 @@ impl<'r> Step<'r> {
         let what = match self.run.jobs[root].state() {
             State::Stopped => "was stopped",
             State::Overtaken => "was overtaken by a newer commit",
+            State::Refused => "was refused",
             State::Lost => "was lost with its runner",
             State::Skipped => "was skipped, and something is taken from it",
             State::Passed | State::Reused => "passed",
@@ -273,13 +278,17 @@ impl<'r> Step<'r> {
         }
         let counts = |job: usize| self.run.end_of(job) != Some(End::Well);
         let any = |states: &[State]| (0..jobs.len()).any(|job| counts(job) && states.contains(&jobs[job].state()));
+        // Whose place before an environment was taken by a newer run takes nothing from the verdict on its commit.
+        let cut = |job: usize| jobs[job].state() == State::Overtaken && (jobs[job].attempt > 0 || !self.run.plan.deploys(job));
         let shut = jobs.iter().any(|job| matches!(job.progress, Progress::Gated(Hold::Shut { .. })));
         if any(&[State::Failed, State::Lost]) || shut {
             State::Failed
         } else if any(&[State::Stopped]) {
             State::Stopped
-        } else if any(&[State::Overtaken]) {
+        } else if (0..jobs.len()).any(|job| counts(job) && cut(job)) {
             State::Overtaken
+        } else if any(&[State::Refused]) {
+            State::Refused
         } else {
             State::Passed
         }

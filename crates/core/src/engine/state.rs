@@ -1,7 +1,7 @@
 //! What a run remembers: a [`JobState`] for each job (these are stored), and counters made from them (these are not).
 
 use super::numbers::Numbers;
-use super::progress::Progress;
+use super::progress::{Back, Progress};
 use super::{Millis, State};
 use crate::language::Upon;
 use crate::plan::{Plan, WaitOn};
@@ -30,6 +30,8 @@ pub struct JobState {
     pub inputs: BTreeMap<String, String>,
     /// Asked for again with nothing kept from before.
     pub fresh: bool,
+    /// Whether what was in its environment before is put there again when it fails.
+    pub back: Back,
     /// What it left for later jobs.
     pub facts: BTreeMap<String, String>,
     /// What its reports and facts come to.
@@ -49,6 +51,7 @@ impl JobState {
             started_by: None,
             inputs: BTreeMap::new(),
             fresh: false,
+            back: Back::No,
             facts: BTreeMap::new(),
             numbers: Numbers::new(),
         }
@@ -259,7 +262,7 @@ impl Run {
             self.unmet[number] = waits.count() + usize::from(gate);
         }
         for limit in &mut self.limits {
-            let active = |&cell: &usize| matches!(self.jobs[cell].state(), State::Queued | State::Running);
+            let active = |&cell: &usize| self.jobs[cell].progress.takes_place();
             limit.active = limit.cells.clone().filter(active).count();
         }
         self.count_open();
@@ -269,10 +272,12 @@ impl Run {
     pub(super) fn count_open(&mut self) {
         let plan = self.plan.clone();
         let unstarted = |job: usize| {
-            let state = self.jobs[job].state();
-            state == State::Gated || self.waits_for_hand(job) && !state.is_end()
+            let progress = &self.jobs[job].progress;
+            progress.is_held_long() || self.waits_for_hand(job) && !progress.state().is_end()
         };
-        let mut found: Vec<usize> = (0..plan.jobs.len()).filter(|&job| unstarted(job)).collect();
+        let full = |&job: &usize| self.limit_of[job].is_some_and(|limit| self.is_full_of_held(&self.limits[limit]));
+        let behind = (0..plan.jobs.len()).filter(|job| self.jobs[*job].progress == Progress::Waiting && full(job));
+        let mut found: Vec<usize> = (0..plan.jobs.len()).filter(|&job| unstarted(job)).chain(behind).collect();
         let mut by_hand = vec![false; plan.jobs.len()];
         found.iter().for_each(|&job| by_hand[job] = true);
         let mut stages = vec![false; plan.stages.len()];
@@ -294,6 +299,12 @@ impl Run {
         }
         self.open = (0..plan.jobs.len()).filter(|&job| !by_hand[job] && !self.jobs[job].state().is_end()).count();
         self.by_hand = by_hand;
+    }
+
+    /// Whether all places of a matrix are taken by cells that are held: those behind them wait for the same.
+    fn is_full_of_held(&self, limit: &Limit) -> bool {
+        let held = limit.cells.clone().filter(|&cell| self.jobs[cell].progress.is_held_long() && self.jobs[cell].progress.takes_place());
+        held.count() >= limit.most
     }
 
     /// Whether a job starts by hand only and nobody has started it.
@@ -322,7 +333,7 @@ impl Run {
             Progress::Failed { .. } => Some(End::Other(Upon::Failed)),
             Progress::Skipped { unwanted, .. } if unwanted || self.plan.jobs[job].skipped.is_some() => Some(End::Absent),
             Progress::Skipped { .. } => Some(End::Other(Upon::Skipped)),
-            Progress::Stopped { .. } | Progress::Overtaken { .. } => Some(End::Other(Upon::Stopped)),
+            Progress::Stopped { .. } | Progress::Overtaken { .. } | Progress::Refused { .. } => Some(End::Other(Upon::Stopped)),
             Progress::Lost { .. } => Some(End::Other(Upon::Lost)),
             Progress::Waiting | Progress::Gated(_) | Progress::Queued { .. } | Progress::Running { .. } => None,
         }

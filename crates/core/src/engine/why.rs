@@ -1,13 +1,12 @@
 //! "Why?" in one sentence for every job that has not ended. Names the job or the order it waits for, and since when.
 
+use super::State;
+use super::clock::Clock;
 use super::progress::{Cut, Hold, Progress};
 use super::state::Run;
-use super::{Millis, State};
+use crate::delivery::sentence;
 use crate::plan::WaitOn;
 use std::borrow::Cow;
-
-/// Writes a moment for a person; given by the caller, who knows the time zone.
-pub type Clock<'c> = &'c dyn Fn(Millis) -> String;
 
 /// The sentence for a job of the run that is called `name`. For a queued one `queued` says what dispatch knows.
 pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl FnOnce() -> String) -> Option<String> {
@@ -19,6 +18,12 @@ pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl
             Some(format!("{}; queued since {}{again}", queued(), clock(state.since)))
         }
         Progress::Gated(Hold::Shut { why }) => Some(format!("{why}; shut since {}", clock(state.since))),
+        Progress::Gated(Hold::Environment { holds }) if holds.is_empty() => {
+            Some(format!("asks to go into {}; ready since {}", environment(run, job), clock(state.since)))
+        }
+        Progress::Gated(Hold::Environment { holds }) => {
+            Some(format!("{}; ready since {}", sentence(&environment(run, job), holds, clock), clock(state.since)))
+        }
         Progress::Gated(Hold::ByHand) => Some(format!(
             "starts by hand only, and nobody has started it; ready since {}; `ordotaxis start {name} --job {}` starts it",
             clock(state.since),
@@ -36,6 +41,11 @@ pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl
         }
         end => end.why().map(Cow::into_owned),
     }
+}
+
+/// The environment that a job deploys to.
+fn environment(run: &Run, job: usize) -> String {
+    run.environment(job).and_then(Result::ok).unwrap_or_else(|| "its environment".into())
 }
 
 /// For a job that waits: for what, and since when.
@@ -57,7 +67,7 @@ fn waiting(run: &Run, job: usize, clock: Clock<'_>) -> String {
 fn limited(run: &Run, job: usize, clock: Clock<'_>) -> String {
     let Some(limit) = run.limit_of[job].map(|limit| &run.limits[limit]) else { return "about to be queued".into() };
     let plan = run.plan();
-    let active = |&cell: &usize| matches!(run.jobs()[cell].state(), State::Queued | State::Running);
+    let active = |&cell: &usize| run.jobs()[cell].progress.takes_place();
     let Some(first) = limit.cells.clone().find(active) else { return "about to be queued".into() };
     let others = match limit.active - 1 {
         0 => String::new(),

@@ -3,9 +3,10 @@
 //! Text flows through: patterns are followed ([`follow`]), matrices written out ([`cells`]), names turned into numbers
 //! ([`resolve`]), names in expressions and placeholders checked ([`scope`]), senseless things found ([`never`],
 //! [`clash`]); then [`build`] makes the value that is written down with the run and that [`crate::engine`] walks.
-//! [`edges`] spells the waits out job by job, [`compare`] sets two plans side by side.
+//! [`carry`] makes one more of it for some of its jobs, [`edges`] spells the waits out job by job, [`compare`] sets two plans side by side.
 
 mod build;
+mod carry;
 mod cells;
 mod clash;
 mod collapse;
@@ -25,10 +26,12 @@ mod svg;
 mod value;
 mod weight;
 
+pub use carry::carry;
 pub use compare::{Change, compare};
 pub use dot::dot;
 pub use edges::{Because, Edge, edges};
 pub use follow::{BorrowedFile, BorrowedFiles};
+pub(crate) use occasion::among;
 pub use occasion::{Cause, Event, Merges, Occasion, Ref, starts};
 pub use svg::svg;
 pub use value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, Wait, WaitOn};

@@ -174,6 +174,9 @@ fn samples(starts: &Starts, conditions: &[&Condition]) -> Vec<Occasion> {
     }
     // Which branch has a queue is not said in this file.
     add(Cause::Landing { target: "main".into(), trial: 1, outside: false, base: String::new() });
+    for back in [false, true] {
+        add(Cause::Carried { back, of: String::new(), environment: String::new(), on: None });
+    }
     names(&starts.tag, &literals).into_iter().for_each(|tag| add(Cause::Tag { tag }));
     // The main branch: its name is the project's to say.
     let main: Vec<String> =

@@ -18,11 +18,25 @@ pub enum Event {
     ByHand,
     Pipeline,
     Landing,
+    /// What an earlier run made goes into one more environment.
+    Promotion,
+    /// What was in an environment before is put there again.
+    RollBack,
 }
 
 impl Event {
     /// Every kind, in the order of the guides.
-    pub const ALL: [Event; 7] = [Event::Push, Event::Proposal, Event::Tag, Event::Schedule, Event::ByHand, Event::Pipeline, Event::Landing];
+    pub const ALL: [Event; 9] = [
+        Event::Push,
+        Event::Proposal,
+        Event::Tag,
+        Event::Schedule,
+        Event::ByHand,
+        Event::Pipeline,
+        Event::Landing,
+        Event::Promotion,
+        Event::RollBack,
+    ];
 
     /// The kind as pipelines and the API write it.
     pub fn word(self) -> &'static str {
@@ -34,6 +48,8 @@ impl Event {
             Event::ByHand => "by_hand",
             Event::Pipeline => "pipeline",
             Event::Landing => "landing",
+            Event::Promotion => "promotion",
+            Event::RollBack => "roll_back",
         }
     }
 }
@@ -105,6 +121,15 @@ pub enum Cause {
         outside: bool,
         /// What the commit is put on top of.
         base: String,
+    },
+    /// Jobs of an earlier run are done once more with what it made; nothing is built.
+    Carried {
+        /// What was in the environment before is put there again; otherwise it is a promotion.
+        back: bool,
+        /// The earlier run, `PROJECT/NUMBER`.
+        of: String,
+        environment: String,
+        on: Option<Ref>,
     },
 }
 
@@ -179,6 +204,8 @@ impl Occasion {
             Cause::ByHand { .. } => Event::ByHand,
             Cause::Passed { .. } => Event::Pipeline,
             Cause::Landing { .. } => Event::Landing,
+            Cause::Carried { back: false, .. } => Event::Promotion,
+            Cause::Carried { back: true, .. } => Event::RollBack,
         }
     }
 
@@ -187,8 +214,15 @@ impl Occasion {
         match &self.cause {
             Cause::Push { branch, .. } => Some(branch),
             Cause::Schedule { branch, .. } => branch.as_deref(),
-            Cause::ByHand { on: Some(Ref::Branch(branch)) } | Cause::Passed { on: Some(Ref::Branch(branch)), .. } => Some(branch),
-            Cause::Proposal { .. } | Cause::Tag { .. } | Cause::ByHand { .. } | Cause::Passed { .. } | Cause::Landing { .. } => None,
+            Cause::ByHand { on: Some(Ref::Branch(branch)) }
+            | Cause::Passed { on: Some(Ref::Branch(branch)), .. }
+            | Cause::Carried { on: Some(Ref::Branch(branch)), .. } => Some(branch),
+            Cause::Proposal { .. }
+            | Cause::Tag { .. }
+            | Cause::ByHand { .. }
+            | Cause::Passed { .. }
+            | Cause::Landing { .. }
+            | Cause::Carried { .. } => None,
         }
     }
 
@@ -196,7 +230,9 @@ impl Occasion {
     pub fn tag_name(&self) -> Option<&str> {
         match &self.cause {
             Cause::Tag { tag } => Some(tag),
-            Cause::ByHand { on: Some(Ref::Tag(tag)) } | Cause::Passed { on: Some(Ref::Tag(tag)), .. } => Some(tag),
+            Cause::ByHand { on: Some(Ref::Tag(tag)) }
+            | Cause::Passed { on: Some(Ref::Tag(tag)), .. }
+            | Cause::Carried { on: Some(Ref::Tag(tag)), .. } => Some(tag),
             _ => None,
         }
     }
@@ -212,6 +248,11 @@ impl Occasion {
     /// The trial of a landing queue, by number.
     pub fn trial(&self) -> Option<u64> {
         if let Cause::Landing { trial, .. } = &self.cause { Some(*trial) } else { None }
+    }
+
+    /// The earlier run whose jobs are done once more, and the environment that they are done for.
+    pub fn carried_from(&self) -> Option<(&str, &str)> {
+        if let Cause::Carried { of, environment, .. } = &self.cause { Some((of, environment)) } else { None }
     }
 
     /// The branch that a proposal comes from.
@@ -243,7 +284,7 @@ impl Occasion {
             Cause::Push { branch, .. } => *branch = name,
             Cause::Schedule { branch, .. } => *branch = Some(name),
             Cause::ByHand { on } | Cause::Passed { on, .. } => *on = Some(Ref::Branch(name)),
-            Cause::Proposal { .. } | Cause::Tag { .. } | Cause::Landing { .. } => {}
+            Cause::Proposal { .. } | Cause::Tag { .. } | Cause::Landing { .. } | Cause::Carried { .. } => {}
         }
     }
 
@@ -254,6 +295,8 @@ impl Occasion {
             Cause::Push { branch, .. } => format!("a push to {branch}"),
             Cause::Proposal { target, .. } => format!("a proposal aimed at {target}"),
             Cause::Landing { target, trial, .. } => format!("trial {trial} of what lands in {target}"),
+            Cause::Carried { back: false, of, environment, .. } => format!("the promotion of {of} into {environment}"),
+            Cause::Carried { back: true, of, environment, .. } => format!("the roll-back of {environment} to {of}"),
             Cause::Tag { tag } => format!("the tag {tag}"),
             Cause::Schedule { branch, .. } => format!("the schedule, on {}", on(branch.as_deref())),
             Cause::ByHand { .. } => format!("a start by hand on {}", on(self.tag_name().or(self.branch()))),
@@ -291,6 +334,8 @@ pub fn starts(rules: &Starts, occasion: &Occasion) -> bool {
         Cause::ByHand { .. } => rules.by_hand,
         // The rules of the branch say which pipelines are wanted.
         Cause::Landing { .. } => true,
+        // It is made of a run, not of a file.
+        Cause::Carried { .. } => false,
         Cause::Push { branch, .. } => rules.push.as_ref().is_none_or(|globs| among(globs, branch)),
         Cause::Proposal { target, .. } => among(&rules.proposal, target),
         Cause::Tag { tag } => among(&rules.tag, tag),
@@ -305,7 +350,7 @@ pub fn starts(rules: &Starts, occasion: &Occasion) -> bool {
 }
 
 /// Some glob fits, and none that begins with `!`. `*` stays within one part of a branch's name, `**` does not.
-pub(super) fn among(globs: &[String], branch: &str) -> bool {
+pub(crate) fn among(globs: &[String], branch: &str) -> bool {
     let fits =
         |glob: &str| GlobBuilder::new(glob).literal_separator(true).build().is_ok_and(|glob| glob.compile_matcher().is_match(branch));
     globs.iter().any(|glob| !glob.starts_with('!') && fits(glob)) && !globs.iter().filter_map(|glob| glob.strip_prefix('!')).any(fits)

@@ -61,6 +61,11 @@ struct OccasionForm {
     /// The trial's number in the landing queue.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     trial: Option<u64>,
+    /// The earlier run whose jobs are done once more, `PROJECT/NUMBER`, and the environment that they are done for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    of: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    environment: Option<String>,
     /// Only this pipeline is meant.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     meant: Option<String>,
@@ -113,6 +118,12 @@ impl TryFrom<OccasionForm> for Occasion {
                 outside: form.outside,
                 base: form.base.ok_or_else(|| missing("base"))?,
             },
+            Event::Promotion | Event::RollBack => Cause::Carried {
+                back: form.event == Event::RollBack,
+                on: on(),
+                of: form.of.ok_or_else(|| missing("of"))?,
+                environment: form.environment.ok_or_else(|| missing("environment"))?,
+            },
         };
         Ok(Occasion {
             cause,
@@ -159,6 +170,7 @@ impl From<Occasion> for OccasionForm {
             Cause::Schedule { line, .. } => form.schedule = line,
             Cause::Passed { pipeline, .. } => form.pipeline = pipeline,
             Cause::Landing { trial, base, .. } => (form.trial, form.base) = (Some(trial), Some(base)),
+            Cause::Carried { of, environment, .. } => (form.of, form.environment) = (Some(of), Some(environment)),
             Cause::Proposal { .. } | Cause::Tag { .. } | Cause::ByHand { .. } => {}
         }
         form

@@ -107,6 +107,34 @@ impl Hours {
     }
 }
 
+impl Hours {
+    /// When it holds next: `now` where it holds already. None: never within five weeks, which no times of the week do.
+    pub fn begins(&self, now: Millis) -> Option<Millis> {
+        if self.ends(now).is_some() {
+            return Some(now);
+        }
+        let local = Utc.timestamp_millis_opt(now).single()?.with_timezone(&self.zone).naive_local();
+        let monday = (local.date() - Duration::days(i64::from(local.weekday().num_days_from_monday()))).and_hms_opt(0, 0, 0)?;
+        let starts = (0..5).flat_map(|week| self.spans.iter().map(move |(from, _)| week * WEEK + from));
+        let moments = starts.filter_map(|minutes| moment(self.zone, monday + Duration::minutes(minutes)));
+        // A span that clocks skip as a whole does not hold when it would begin.
+        moments.map(|at| at.timestamp_millis()).filter(|at| *at > now && self.ends(*at).is_some()).min()
+    }
+}
+
+/// When one of each list holds next, all at once; none: not as far as is looked, which is weeks.
+pub fn all_open(lists: &[Vec<Hours>], now: Millis) -> Option<Millis> {
+    let mut at = now;
+    for _ in 0..500 {
+        let begins = |list: &Vec<Hours>| list.iter().filter_map(|one| one.begins(at)).min();
+        match lists.iter().map(begins).try_fold(at, |latest, begins| Some(latest.max(begins?))) {
+            Some(next) if next == at => return Some(at),
+            next => at = next?,
+        }
+    }
+    None
+}
+
 /// A local time as a moment. One that clocks skip is the first after it; of two the later.
 fn moment(zone: Tz, mut local: NaiveDateTime) -> Option<DateTime<Tz>> {
     for _ in 0..8 {

@@ -28,6 +28,45 @@ pub(super) const BRANCH: &[Key] = &[
     key("closed", WORDS, "times in which nothing lands: \"Fri 16:00 - Mon 06:00 Europe/Oslo\""),
 ];
 
+const HOURS: &Shape = &Shape::Either(&[&Shape::Text(Format::Word), WORDS], "a string or a list of strings");
+const LENGTH: &Shape = &Shape::Text(Format::Duration);
+
+const AGREEMENT: &[Key] = &[
+    Key { name: "of", shape: &Shape::Number { least: 1, most: 20 }, says: "how many persons must approve", required: true },
+    key("by", WORDS, "persons and @groups, of whom they must be; anybody who may operate the project when absent"),
+    key("author", &Shape::Flag, "whether the author of the change counts; false when absent"),
+    key("within", LENGTH, "how long an approval counts; for ever when absent"),
+];
+
+const CHECK: &[Key] = &[
+    key("url", &Shape::Text(Format::Word), "an address that must answer with a status from 200 to 299"),
+    key("says", &Shape::Text(Format::Word), "what its answer must hold; may hold placeholders"),
+    key("run", &Shape::Text(Format::Word), "or a command, in the job's folder, that must end with 0"),
+    key("within", LENGTH, "how long the first good answer may take; 30s when absent"),
+    key("for", LENGTH, "how long every answer must then be good"),
+];
+
+pub(super) const ENVIRONMENT: &[Key] = &[
+    key("url", &Shape::Text(Format::Word), "where people look"),
+    key("check", &Shape::Table { keys: CHECK, called: "`check`" }, "what must be well after the steps"),
+    key(
+        "on_failure",
+        &Shape::Choice(&["stay", "roll-back"]),
+        "\"roll-back\": what was there before is put there again, within the same run; \"stay\" when absent",
+    ),
+    key("after", WORDS, "environments in all of which the same artifacts must have been well"),
+    key("from", &Shape::List(&Shape::Text(Format::RefGlob)), "branches and tags (\"tag:v*\") whose runs may come in; all when absent"),
+    key("approve", &Shape::Table { keys: AGREEMENT, called: "`approve`" }, "who must agree with what comes in"),
+    key("hours", HOURS, "when it is open: \"Mon-Fri 08:00-16:00 Europe/Oslo\"; always when absent"),
+    key("still", LENGTH, "how long, at least, in each of `after` without trouble"),
+    key("secrets", WORDS, "secrets that are lent to jobs that deploy here, and to no others"),
+    key("preview", &Shape::Flag, "for proposals: it is closed with its proposal"),
+    key("lasts", LENGTH, "when a preview is closed at the latest"),
+    key("outside", &Shape::Flag, "whether proposals from outside may come in, without secrets; false when absent"),
+    key("promote", &Shape::Choice(&["auto", "by-hand"]), "\"auto\": what may come in comes in by itself; \"by-hand\" when absent"),
+    key("emergency", WORDS, "persons and @groups who may go past these rules"),
+];
+
 const OCCASIONS: &Shape = &Shape::List(&Shape::Choice(&["broke", "fixed", "landed", "left", "runner", "hook"]));
 
 pub(super) const NOTICE: &[Key] = &[
@@ -52,6 +91,11 @@ pub(super) const FILE: &[Key] = &[
         "branch",
         &Shape::Map { names: Names::Any, of: &Shape::Table { keys: BRANCH, called: "branch" }, called: "a branch" },
         "how changes come into a branch: [branch.NAME]",
+    ),
+    key(
+        "environment",
+        &Shape::Map { names: Names::Any, of: &Shape::Table { keys: ENVIRONMENT, called: "environment" }, called: "an environment" },
+        "what may come into an environment: [environment.NAME], or a pattern such as [environment.\"station-*\"]",
     ),
     key(
         "notice",

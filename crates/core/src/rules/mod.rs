@@ -2,16 +2,21 @@
 //! are read from the main branch only: what admits changes must not be changed by the change that it admits.
 //!
 //! - `keys`: every key with what it may look like;
-//! - `read`: the reading;
+//! - `read`, `read_environment`, `read_parts`: the reading;
+//! - `environment`: what comes into environments;
 //! - `hours`: times of the week;
 //! - `words`: what they say, in sentences.
 
+mod environment;
 mod hours;
 mod keys;
 mod read;
+mod read_environment;
+mod read_parts;
 mod words;
 
-pub use hours::{Hours, HoursError, opens};
+pub use environment::{Agreement, Asks, Check, Entries, EnvironmentRules, OnFailure};
+pub use hours::{Hours, HoursError, all_open, opens};
 pub use read::{read, schema};
 
 use crate::landing::Manner;
@@ -27,6 +32,9 @@ pub const FILE: &str = "ordotaxis/rules.toml";
 pub struct Rules {
     /// By name of the branch.
     pub branches: IndexMap<String, BranchRules>,
+    pub environments: Entries,
+    /// Those that the service keeps: they hold as well.
+    pub kept_environments: Entries,
     /// Addresses that are told what happens, by name.
     pub notices: IndexMap<String, NoticeRule>,
     pub told: Told,
@@ -146,6 +154,7 @@ impl Rules {
         for (name, notice) in &more.notices {
             self.notices.entry(name.clone()).or_insert_with(|| notice.clone());
         }
+        self.kept_environments.extend(more.environments.iter().map(|(name, rules)| (name.clone(), rules.clone())));
         self
     }
 }

@@ -1,12 +1,13 @@
 //! Reads the rules of a project.
 
-use super::{Approvals, BranchRules, Hours, How, NoticeRule, Rules, Told, ToldJobs, keys};
+use super::read_environment::environment;
+use super::read_parts::{approvals, hours};
+use super::{BranchRules, How, NoticeRule, Rules, Told, ToldJobs, keys};
 use crate::landing::Manner;
 use crate::language::reader::{self, Reader, Value};
 use crate::language::shape::Place;
 use crate::language::{Code, Diagnostic, FILE_LIMIT, Span, document};
 use crate::notice::Occasion;
-use std::str::FromStr;
 use toml::de::DeTable;
 
 /// Reads a file's text. The rules hold what could be read; they must not count when a diagnostic is an error.
@@ -21,6 +22,16 @@ pub fn read(text: &str) -> (Rules, Vec<Diagnostic>) {
         for (name, value) in table.get("branch").and_then(reader::table).into_iter().flatten() {
             let Some(table) = reader::table(value) else { continue };
             rules.branches.insert(name.get_ref().to_string(), branch(reader, table, name.span()));
+        }
+        for (name, value) in table.get("environment").and_then(reader::table).into_iter().flatten() {
+            let Some(table) = reader::table(value) else { continue };
+            let read = environment(reader, table, name.get_ref(), name.span());
+            rules.environments.insert(name.get_ref().to_string(), read);
+        }
+        if let Some(circle) = rules.circle() {
+            let span = rules.environments[&circle[0]].span.clone();
+            let told = Diagnostic::error(Code::BadValue, span, format!("each of these comes after the next: {}", circle.join(", ")));
+            reader.note(told.hint("take one `after` away: nothing could ever come in"));
         }
         for (name, value) in table.get("notice").and_then(reader::table).into_iter().flatten() {
             let Some(table) = reader::table(value) else { continue };
@@ -55,7 +66,7 @@ fn branch(notes: &mut Reader<'_>, table: &DeTable<'_>, span: Span) -> BranchRule
             _ => How::Merge,
         },
         manner: Manner { ahead: number("ahead", usual.manner.ahead), together: number("together", usual.manner.together) },
-        closed: table.get("closed").map(|value| closed(notes, value)).unwrap_or_default(),
+        closed: table.get("closed").map(|value| hours(notes, value)).unwrap_or_default(),
     };
     if rules.queue && rules.wants.is_empty() {
         let told = Diagnostic::error(Code::BadValue, span, "a queue that wants no pipeline tests nothing");
@@ -128,26 +139,4 @@ fn is_web(text: &str) -> bool {
     let rest = text.strip_prefix("https://").or_else(|| text.strip_prefix("http://")).unwrap_or_default();
     let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
     !host.is_empty() && !host.contains('@') && text.len() <= 2_000 && !text.chars().any(|c| c.is_whitespace() || c.is_control())
-}
-
-fn approvals(table: &DeTable<'_>) -> Option<Approvals> {
-    Some(Approvals {
-        of: usize::try_from(table.get("of").and_then(reader::number)?).ok()?,
-        by: table.get("by").map(reader::strings).unwrap_or_default(),
-        author: table.get("author").and_then(reader::flag).unwrap_or(false),
-    })
-}
-
-fn closed(notes: &mut Reader<'_>, value: &Value<'_>) -> Vec<Hours> {
-    let mut hours = Vec::new();
-    for one in reader::texts(value) {
-        match Hours::from_str(&one.value) {
-            Ok(read) => hours.push(read),
-            Err(why) => {
-                let hint = "write \"Fri 16:00 - Mon 06:00 Europe/Oslo\", \"Mon-Fri 08:00-16:00\" or \"22:00-06:00\"";
-                notes.note(Diagnostic::error(Code::BadValue, one.span, why.to_string()).hint(hint));
-            }
-        }
-    }
-    hours
 }

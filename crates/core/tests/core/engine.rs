@@ -1,6 +1,7 @@
 //! The engine under any interleaving of claims, results, losses, stops and repeats, against what the rules plainly say.
 
 use super::model::{Sketch, sketch};
+use ordotaxis_core::delivery::Hold;
 use ordotaxis_core::engine::{Event, Outcome, Run, State};
 use ordotaxis_core::plan::Plan;
 use proptest::prelude::*;
@@ -24,6 +25,8 @@ struct Drive {
     waits: Vec<Vec<bool>>,
     may_fail: Vec<bool>,
     history: Vec<Event>,
+    /// Jobs that their environment let in.
+    let_in: Vec<usize>,
     now: i64,
 }
 
@@ -42,7 +45,7 @@ impl Drive {
         }
         let outcomes = (0..count).map(|at| if outcomes[at] { Outcome::Passed } else { Outcome::Failed }).collect();
         let run = Run::new(Arc::new(plan), 0);
-        Drive { run, outcomes, waits, may_fail, history: Vec::new(), now: 0 }
+        Drive { run, outcomes, waits, may_fail, history: Vec::new(), let_in: Vec::new(), now: 0 }
     }
 
     /// Applies an event, then applies it again: the second time nothing may change. Also restores the run from what
@@ -71,6 +74,7 @@ impl Drive {
     fn check_running(&self) {
         for (job, state) in self.run.jobs().iter().enumerate() {
             if matches!(state.state(), State::Queued | State::Running) {
+                assert!(!self.run.plan().deploys(job) || self.let_in.contains(&job), "job {job} goes into the environment unasked");
                 for on in 0..self.waits.len() {
                     assert!(!self.waits[job][on] || self.well(on), "job {job} may start before {on} ended well");
                 }
@@ -82,8 +86,18 @@ impl Drive {
         (0..self.run.jobs().len()).filter(|&job| self.run.jobs()[job].state() == wanted).collect()
     }
 
+    /// A job that can be taken, once all that want into an environment are let in.
+    fn first(&mut self) -> usize {
+        for job in 0..self.run.jobs().len() {
+            self.let_in.push(job);
+            self.apply(Event::LetIn { job, back: false });
+        }
+        self.in_state(State::Queued)[0]
+    }
+
     fn step(&mut self, Move { pick, kind }: &Move, faults: bool) {
         let (queued, running) = (self.in_state(State::Queued), self.in_state(State::Running));
+        let wanting: Vec<usize> = (0..self.run.jobs().len()).filter(|&job| self.run.wants_in(job)).collect();
         let one = |list: &[usize]| list.get(pick % list.len().max(1)).copied();
         match kind {
             0..=3 if faults && !self.history.is_empty() => {
@@ -101,6 +115,8 @@ impl Drive {
                 let job = pick % self.run.jobs().len();
                 self.apply(Event::StopAsked { job: (pick % 3 > 0).then_some(job), by: "Ines".into() });
             }
+            16..=45 if !wanting.is_empty() => self.environment(*pick, wanting[pick % wanting.len()], faults),
+            _ if queued.is_empty() && running.is_empty() && !wanting.is_empty() => self.environment(0, wanting[0], false),
             _ if pick % 2 == 0 && !queued.is_empty() || running.is_empty() => {
                 if let Some(job) = one(&queued) {
                     let attempt = self.run.jobs()[job].attempt + 1;
@@ -112,6 +128,23 @@ impl Drive {
                     self.finish(job);
                 }
             }
+        }
+    }
+
+    /// The environment answers a job that wants in. While it needs nothing but another deployment's end, the run goes on.
+    fn environment(&mut self, pick: usize, job: usize, faults: bool) {
+        match pick % 8 {
+            0..=3 => {
+                self.let_in.push(job);
+                self.apply(Event::LetIn { job, back: false });
+            }
+            4 if faults => self.apply(Event::Refused { job, why: "Lars refused it".into() }),
+            5 if faults => self.apply(Event::Replaced { job, by: "tidegauge/9".into() }),
+            6 => {
+                self.apply(Event::HeldBack { job, holds: vec![Hold::Claim { held_by: "tidegauge/3 ship.pier".into() }] });
+                assert!(!self.run.state().is_end(), "it goes in by itself");
+            }
+            _ => self.apply(Event::HeldBack { job, holds: vec![Hold::Unread { why: "line 3 is wrong".into() }] }),
         }
     }
 
@@ -207,7 +240,7 @@ proptest! {
     #[test]
     fn a_result_of_a_given_up_attempt_changes_nothing(sketch in sketch()) {
         let Some(mut drive) = begin(&sketch, &[true; 10]) else { return Ok(()) };
-        let job = drive.in_state(State::Queued)[0];
+        let job = drive.first();
         drive.apply(Event::Claimed { job, attempt: 1, runner: "quay".into() });
         drive.apply(Event::Lost { job, attempt: 1, why: "its runner fell silent".into() });
         let before = drive.run.jobs().to_vec();
@@ -220,7 +253,7 @@ proptest! {
     #[test]
     fn a_job_that_was_given_back_is_taken_as_if_for_the_first_time(sketch in sketch(), waits in 1..500i64) {
         let Some(mut drive) = begin(&sketch, &[true; 10]) else { return Ok(()) };
-        let job = drive.in_state(State::Queued)[0];
+        let job = drive.first();
         drive.apply(Event::Claimed { job, attempt: 1, runner: "quay".into() });
         drive.apply(Event::GivenBack { job, attempt: 1, since: 1 });
         prop_assert_eq!(drive.run.jobs()[job].since, 1, "it keeps its place in the queue");
@@ -244,7 +277,7 @@ proptest! {
     #[test]
     fn of_two_claims_one_wins(sketch in sketch()) {
         let Some(mut drive) = begin(&sketch, &[true; 10]) else { return Ok(()) };
-        let job = drive.in_state(State::Queued)[0];
+        let job = drive.first();
         drive.apply(Event::Claimed { job, attempt: 1, runner: "quay".into() });
         let other = Event::Claimed { job, attempt: 1, runner: "pier".into() };
         prop_assert!(drive.run.apply(&other, 99).is_err());

@@ -2,10 +2,13 @@
 
 mod cells;
 mod conditions;
+mod delivery;
+mod deploying;
 mod diagnostics;
 mod digests;
 mod endings;
 mod engine;
+mod environments;
 mod facts;
 mod forge;
 mod garbage;

@@ -18,6 +18,7 @@ pub(crate) struct SketchJob {
     pub(crate) after_stage: Option<usize>,
     pub(crate) eager: bool,
     pub(crate) may_fail: bool,
+    pub(crate) deploys: bool,
 }
 
 const STAGES: usize = 4;
@@ -26,7 +27,8 @@ pub(crate) fn sketch() -> impl Strategy<Value = Sketch> {
     let group = prop::collection::vec(0..STAGES, 1..3);
     let line = prop::collection::vec(group, 1..4);
     let order = prop::collection::vec(line, 0..3);
-    let job = (0..STAGES, prop::collection::vec(0..10usize, 0..2), prop::collection::vec(0..10usize, 0..2), 0..30usize, 0..5u8, 0..4u8);
+    let job =
+        (0..STAGES, prop::collection::vec(0..10usize, 0..2), prop::collection::vec(0..10usize, 0..2), 0..30usize, 0..5u8, 0..4u8, 0..4u8);
     (order, prop::collection::vec(job, 1..10)).prop_map(|(order, jobs)| {
         let count = jobs.len();
         let within = |list: Vec<usize>| -> Vec<usize> {
@@ -37,13 +39,14 @@ pub(crate) fn sketch() -> impl Strategy<Value = Sketch> {
         };
         let jobs: Vec<SketchJob> = jobs
             .into_iter()
-            .map(|(stage, after, takes, after_stage, eager, may_fail)| SketchJob {
+            .map(|(stage, after, takes, after_stage, eager, may_fail, deploys)| SketchJob {
                 stage,
                 after_jobs: within(after),
                 takes: within(takes),
                 after_stage: (after_stage < STAGES).then_some(after_stage),
                 eager: eager == 0,
                 may_fail: may_fail == 0,
+                deploys: deploys == 0,
             })
             .collect();
         repaired(Sketch { order, jobs })
@@ -98,6 +101,9 @@ impl Sketch {
                 job.eager,
                 job.may_fail
             );
+            if job.deploys {
+                text += "deploys = \"pier\"\n";
+            }
         }
         text
     }

@@ -28,6 +28,7 @@ fn cause() -> impl Strategy<Value = Cause> {
         }),
         (prop::option::of(name()), prop::option::of(name())).prop_map(|(line, branch)| Cause::Schedule { line, branch }),
         some_ref().prop_map(|on| Cause::ByHand { on }),
+        (any::<bool>(), name(), name(), some_ref()).prop_map(|(back, of, environment, on)| Cause::Carried { back, of, environment, on }),
         (prop::option::of(name()), some_ref()).prop_map(|(pipeline, on)| Cause::Passed { pipeline, on }),
     ]
 }
@@ -47,7 +48,7 @@ proptest! {
 
     /// An event and any fields whatever: read or refused, and what is read can be written.
     #[test]
-    fn no_fields_break_it(event in 0..7usize, fields in prop::collection::vec((0..8usize, name()), 0..8)) {
+    fn no_fields_break_it(event in 0..Event::ALL.len(), fields in prop::collection::vec((0..8usize, name()), 0..8)) {
         let names = ["branch", "tag", "target", "source", "commit", "head", "base", "schedule"];
         let mut form = serde_json::Map::from_iter([("event".to_owned(), json!(Event::ALL[event].word()))]);
         form.extend(fields.into_iter().map(|(at, value)| (names[at].to_owned(), json!(value))));
@@ -58,6 +59,7 @@ proptest! {
             // `trial` is among no fields here.
             Event::Landing if form.contains_key("target") => Some("trial"),
             Event::Landing => Some("target"),
+            Event::Promotion | Event::RollBack => Some("of"),
             _ => None,
         };
         let missing = missing.filter(|name| !form.contains_key(*name));

@@ -30,12 +30,12 @@ impl Drive {
         Drive::new(planned(&format!("language = 1\n{text}")))
     }
 
-    /// Applies an event; from then on the run is what would be stored of it.
+    /// Applies an event; from then on the run is what would be stored of it. Environments let everything in.
     fn apply(&mut self, event: Event) -> Result<(), Refused> {
         self.now += 1;
-        let done = self.run.apply(&event, self.now).map(drop);
+        let effects = self.run.apply(&event, self.now)?;
         self.run = Run::restore(self.run.plan().clone(), self.run.jobs().to_vec(), self.run.state());
-        done
+        effects.wants.into_iter().try_for_each(|job| self.apply(Event::LetIn { job, back: false }))
     }
 
     fn job(&self, id: &str) -> usize {

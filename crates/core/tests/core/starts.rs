@@ -30,6 +30,9 @@ fn of(event: Event, name: &str) -> Occasion {
         Event::Schedule => Cause::Schedule { line: Some(name), branch: Some("main".into()) },
         Event::Pipeline => Cause::Passed { pipeline: Some(name), on: main() },
         Event::ByHand => Cause::ByHand { on: main() },
+        Event::Promotion | Event::RollBack => {
+            Cause::Carried { back: event == Event::RollBack, of: name, environment: "pier".into(), on: main() }
+        }
         Event::Landing => Cause::Landing { target: name, trial: 1, outside: false, base: "b".into() },
     };
     Occasion { project: Some("tidegauge".into()), ..Occasion::new(cause) }
@@ -55,6 +58,8 @@ fn each_rule_begins_what_it_names() {
         (Event::Pipeline, "stations/main", true),
         (Event::ByHand, "main", false),
         (Event::Landing, "main", true),
+        (Event::Promotion, "tidegauge/4", false),
+        (Event::RollBack, "tidegauge/4", false),
     ] {
         assert_eq!(begins(of(event, name)), wanted, "{event:?} {name}");
     }

@@ -56,7 +56,7 @@ impl Room {
     /// no turn is held by waiting.
     fn can_wait_in_hand(&self, (run, job): Key) -> bool {
         let Some(live) = self.runs.get(&run) else { return false };
-        live.run.state() == State::Running && live.run.jobs()[job].attempt == 0 && live.turn(job).is_none()
+        live.run.state() == State::Running && live.run.jobs()[job].attempt == 0 && live.turn(job).is_none() && !live.run.plan().deploys(job)
     }
 
     /// A slot gives back what it was leased ahead of time. A repeat changes nothing; what it has begun stays its own.

@@ -19,10 +19,10 @@ pub(crate) struct CompleteArtifact {
 }
 
 /// What a run's jobs have given so far, by job and name.
-pub(super) type Given = HashMap<(usize, String), CompleteArtifact>;
+pub(crate) type Given = HashMap<(usize, String), CompleteArtifact>;
 
 /// An artifact as it was stored.
-pub(super) fn of_row(row: StoredArtifact) -> Option<CompleteArtifact> {
+pub(crate) fn of_row(row: StoredArtifact) -> Option<CompleteArtifact> {
     let StoredArtifact { name, digest, content, files, raw_bytes, bytes, .. } = row;
     Some(CompleteArtifact { name, tree: row.tree?, digest, content, files, raw_bytes, bytes })
 }

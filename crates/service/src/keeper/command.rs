@@ -1,12 +1,12 @@
 //! What the keeper is asked to do: with runs, and with runners and their slots. What only looks takes a snapshot.
 
-use super::artifact::CompleteArtifact;
+use super::artifact::{CompleteArtifact, Given};
 use super::info::RunInfo;
 use super::ready::Ready;
 use super::refused::{AgainRefused, Stale, StartRefused, StopRefused};
 use super::snapshot::Snapshot;
 use ordotaxis_core::access::Actor;
-use ordotaxis_core::engine::{Numbers, Usual};
+use ordotaxis_core::engine::{Event, JobState, Numbers, Usual};
 use ordotaxis_core::plan::Plan;
 use ordotaxis_store::Granted;
 use ordotaxis_wire::run::PhaseView;
@@ -15,6 +15,12 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{Notify, oneshot};
+
+/// How the jobs of a run are before anything happens in it, and what they have given.
+pub(crate) struct Carried {
+    pub(super) jobs: Vec<JobState>,
+    pub(super) given: Given,
+}
 
 /// Where an answer goes. It is sent when what it says is on disk.
 pub(super) type Reply<T> = oneshot::Sender<T>;
@@ -51,7 +57,12 @@ impl Command {
     /// The run that it brings back, should that have ended.
     pub(super) fn brings_back(&self) -> Option<i64> {
         match self {
-            Command::Run(RunCommand::StartJob { run, .. } | RunCommand::Again { run, .. }) => Some(*run),
+            Command::Run(
+                RunCommand::StartJob { run, .. }
+                | RunCommand::Again { run, .. }
+                | RunCommand::Deliver { run, .. }
+                | RunCommand::BringIn { run },
+            ) => Some(*run),
             _ => None,
         }
     }
@@ -64,6 +75,12 @@ pub(crate) enum RunCommand {
         plan: Arc<Plan>,
         usual: Usual,
         ready: Vec<Ready>,
+        /// What it takes over from an earlier run.
+        carried: Option<Box<Carried>>,
+    },
+    /// A run that was written down is read, and goes on from there.
+    BringIn {
+        run: i64,
     },
     /// What an attempt left for later jobs, and what its reports come to.
     Said {
@@ -100,6 +117,14 @@ pub(crate) enum RunCommand {
         by: Actor,
         fresh: bool,
         reply: Reply<Result<(), AgainRefused>>,
+    },
+    /// What an environment says to a job that was ready to go in at `asked_at`.
+    Deliver {
+        run: i64,
+        job: usize,
+        asked_at: i64,
+        event: Box<Event>,
+        reply: Reply<()>,
     },
     /// An artifact was pinned, or let go.
     Pinned {

@@ -5,14 +5,14 @@ use super::info::RunInfo;
 use crate::identity::TOKEN;
 use crate::seal::sealed_as_connection;
 use indexmap::IndexMap;
-use ordotaxis_core::engine::Run;
+use ordotaxis_core::engine::{Back, Run};
 use ordotaxis_core::language::{Cache, Extras, Placed, Publish};
 use ordotaxis_core::plan::{Plan, PlannedTake};
 use ordotaxis_core::template::{Slot, Template};
 use ordotaxis_wire::runner::{AttemptId, Lease, LeaseCache, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, Share};
 
 /// All that a runner needs to do a job, but the values of secrets: they are added when the lease is sent.
-pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
+pub(crate) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public_url: &str) -> Lease {
     let planned = &run.plan().jobs[job];
     let attempt = run.jobs()[job].attempt;
     let extras = planned.extras.as_deref().cloned().unwrap_or_default();
@@ -48,7 +48,11 @@ pub(super) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         known_facts: run.facts_for(job).into_iter().map(|((stage, job, name), value)| (format!("{stage}.{job}.{name}"), value)).collect(),
         publish: extras.publish.iter().map(|publish| publish_of(info, publish)).collect(),
         log_limit: ordotaxis_wire::runner::log_limit(),
-        holds_turn: extras.turn.is_some(),
+        // What is let in alone must be alone: without a lease it ends at once.
+        holds_turn: extras.turn.is_some() || extras.deploys.is_some(),
+        environment: run.environment(job).and_then(Result::ok),
+        back: matches!(run.jobs()[job].back, Back::Goes { .. }),
+        check: None,
     }
 }
 

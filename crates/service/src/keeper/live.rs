@@ -27,6 +27,8 @@ pub(super) struct LiveRun {
     needs: Vec<Arc<Needs>>,
     /// For each job the outcome of looking for a result to take over.
     pub(super) looked: HashMap<usize, Looked>,
+    /// What the checks of jobs that deploy were answered last.
+    pub(super) answers: HashMap<usize, String>,
 }
 
 /// When a run goes on, in milliseconds since 1970.
@@ -85,6 +87,7 @@ impl LiveRun {
             given,
             times,
             looked: HashMap::new(),
+            answers: HashMap::new(),
         }
     }
 

@@ -5,6 +5,7 @@
 //! - `room`: the state itself, and where each command goes;
 //! - `runs`: runs are begun, changed, stopped, done again; `results`: what attempts report;
 //! - `fleet`: runners, their sessions and leases; `dispatch`: who gets which job; `ahead`: leases ahead of time; `claims`: turns that one job holds;
+//! - `deliver`: what runs tell environments, and these them;
 //! - `reuse`: results of earlier runs that jobs take over;
 //! - `snapshot`: what those see who only look;
 //! - `lease`: what a runner gets to know about a job; `task`: the loop.
@@ -15,6 +16,7 @@ mod ahead_tests;
 mod artifact;
 mod claims;
 mod command;
+mod deliver;
 mod dispatch;
 mod fleet;
 mod held;
@@ -34,8 +36,11 @@ mod snapshot;
 mod task;
 
 pub(crate) use artifact::CompleteArtifact;
+pub(crate) use artifact::of_row;
 pub(crate) use command::{FleetCommand, RunCommand};
+pub(crate) use deliver::DeliveryWork;
 pub(crate) use info::{Inputs, RunInfo, Shared};
+pub(crate) use lease::lease;
 pub(crate) use ready::{globs_of, ready};
 pub(crate) use refused::{AgainRefused, Stale, StartRefused, StopRefused};
 pub(crate) use room::Terms;

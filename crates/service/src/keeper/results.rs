@@ -11,6 +11,9 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use tokio::sync::oneshot;
 
+/// So many characters of what a check was answered are kept.
+const ANSWER: usize = 1_000;
+
 impl Room {
     /// Which phases an attempt has been through so far; replaces what was sent before.
     pub(super) fn phases(&mut self, runner: &str, attempt: AttemptId, phases: &[PhaseView], now: i64) -> Result<(), Stale> {
@@ -76,6 +79,9 @@ impl Room {
             None => return Ok(()),
         }
         artifacts.into_iter().for_each(|artifact| self.keep_artifact(attempt.run, attempt.job, artifact, now));
+        if let (Some(answer), Some(live)) = (&finish.answer, self.live(attempt.run)) {
+            live.answers.insert(attempt.job, answer.chars().take(ANSWER).collect());
+        }
         self.apply(attempt.run, &event, now).map_err(|_| Stale)?;
         if let Some(mut row) = self.release(attempt) {
             let state = self.runs.get(&attempt.run).map_or(State::Failed, |live| live.run.jobs()[attempt.job].state());

@@ -176,9 +176,10 @@ impl Room {
 
     fn handle_run(&mut self, command: RunCommand, now: i64) {
         match command {
-            RunCommand::Begin { info, plan, usual, ready } => {
+            RunCommand::BringIn { .. } => {} // it was read when this command came
+            RunCommand::Begin { info, plan, usual, ready, carried } => {
                 self.learn(ready);
-                self.begin(*info, plan, &usual, now);
+                self.begin(*info, plan, &usual, carried.map(|carried| *carried), now);
             }
             RunCommand::Said { runner, attempt, facts, numbers, reply } => {
                 let answer = self.said(&runner, attempt, facts, numbers, now);
@@ -215,6 +216,10 @@ impl Room {
                     self.journal(&by, Action::RunAgain, run, &jobs);
                 }
                 self.answer(reply, answer);
+            }
+            RunCommand::Deliver { run, job, asked_at, event, reply } => {
+                self.delivered(run, job, asked_at, &event, now);
+                self.answer(reply, ());
             }
             RunCommand::Pinned { run, job, name, pinned, reply } => {
                 self.pinned(run, job, &name, pinned);

@@ -34,6 +34,7 @@ pub(super) fn passed(session: &str, slot: u32) -> Finish {
         ahead: false,
         tests: Default::default(),
         caches: Vec::new(),
+        answer: None,
     }
 }
 
@@ -87,7 +88,7 @@ impl Stage {
             tried: false,
             shared: Arc::default(),
         };
-        self.tell(RunCommand::Begin { info: Box::new(info), plan, usual, ready: Vec::new() });
+        self.tell(RunCommand::Begin { info: Box::new(info), plan, usual, ready: Vec::new(), carried: None });
     }
 
     pub(super) fn tell(&mut self, command: impl Into<Command>) {

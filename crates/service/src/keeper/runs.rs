@@ -2,6 +2,7 @@
 //! what it changed.
 
 use super::artifact::Given;
+use super::command::Carried;
 use super::info::RunInfo;
 use super::live::{LiveRun, Times};
 use super::refused::{AgainRefused, StartRefused, StopRefused};
@@ -33,16 +34,19 @@ fn ids(plan: &Plan) -> Vec<String> {
 
 impl Room {
     /// A run that was just written down goes on from here. One that is known already is left as it is.
-    pub(super) fn begin(&mut self, info: RunInfo, plan: Arc<Plan>, usual: &Usual, now: i64) {
+    pub(super) fn begin(&mut self, info: RunInfo, plan: Arc<Plan>, usual: &Usual, carried: Option<Carried>, now: i64) {
         let id = info.id;
         if self.runs.contains_key(&id) {
             return; // it was read back from storage before this command arrived
         }
-        let mut run = Run::new(plan, now);
+        let (mut run, given) = match carried {
+            Some(Carried { jobs, given }) => (Run::restore(plan, jobs, State::Waiting), given),
+            None => (Run::new(plan, now), Given::new()),
+        };
         if info.fresh {
             run.make_fresh();
         }
-        self.runs.insert(id, Arc::new(LiveRun::new(info, run, Given::new(), Times::default(), usual)));
+        self.runs.insert(id, Arc::new(LiveRun::new(info, run, given, Times::default(), usual)));
         let _ = self.apply(id, &Event::Begun, now);
         self.overtake(id, now);
     }
@@ -54,10 +58,14 @@ impl Room {
         for &job in &effects.changed {
             self.place(id, job, now);
             self.note_job(id, job);
+            self.tell_environment(id, job, now);
             let queued = self.runs.get(&id).is_some_and(|live| live.run.jobs()[job].state() == State::Queued);
             if queued {
                 self.just_queued.push((id, job));
             }
+        }
+        for &job in &effects.wants {
+            self.wants_in(id, job, now);
         }
         for &(job, attempt) in &effects.stop {
             let attempt = AttemptId { run: id, job, attempt };
@@ -68,6 +76,8 @@ impl Room {
         }
         if effects.run_changed {
             self.run_changed(id, now);
+        } else if !effects.changed.is_empty() {
+            self.said_anew(id, now);
         }
         Ok(())
     }
@@ -93,6 +103,15 @@ impl Room {
             });
             self.touched.rows.numbers.extend(numbers);
         }
+    }
+
+    /// A job of a run that has its verdict changed, and the verdict did not: what is said of the run may be otherwise.
+    fn said_anew(&mut self, id: i64, now: i64) {
+        let Some(live) = self.runs.get(&id).filter(|live| live.run.state().is_end()) else { return };
+        let Times { started, ended, rest_ms } = live.times;
+        let state = live.run.state();
+        let why = Some(sentence(state, &Summary::of(&live.run), live.times.took(now), None));
+        self.touched.rows.runs.push(RunChange { id, state, why, started, ended, rest_ms });
     }
 
     /// Notes that a job changed: its row is to be written, and an event added. Events keep the order in which things happened.

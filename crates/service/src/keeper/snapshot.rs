@@ -3,7 +3,7 @@
 
 use super::claims::Turns;
 use super::live::LiveRun;
-use crate::clock::words as clock;
+use crate::clock::words_seen_at;
 use ordotaxis_core::dispatch::{Key, Offer, Queue, Waited, why_queued};
 use ordotaxis_core::engine::{Millis, State, why_job};
 use ordotaxis_core::language::JobId;
@@ -95,7 +95,7 @@ impl Snapshot {
         let turn = live.turn(job).map(|turn| {
             let holder = self.turns.holder(&turn).filter(|holder| *holder != key).and_then(|(run, job)| {
                 let holder = self.runs.get(&run)?;
-                let since = clock(holder.run.jobs()[job].since);
+                let since = words_seen_at(self.now, holder.run.jobs()[job].since);
                 Some(format!("{} {} since {since}", holder.name(), holder.run.plan().jobs[job].id))
             });
             let name = turn.split_once('/').map_or(&*turn, |(_, name)| name).to_owned();
@@ -105,7 +105,7 @@ impl Snapshot {
             ahead: seen.places.get(&key).map_or(0, |(count, _)| *count),
             guess: self.guess(live, seen, key),
             turn,
-            pause_until: live.run.jobs()[job].progress.pause().map(clock),
+            pause_until: live.run.jobs()[job].progress.pause().map(|at| words_seen_at(self.now, at)),
         }
     }
 
@@ -119,6 +119,7 @@ impl Snapshot {
     }
 
     fn why(&self, live: &LiveRun, job: usize, seen: &Seen<'_>) -> Option<String> {
+        let clock = |at| words_seen_at(self.now, at);
         why_job(&live.run, job, &live.name(), &clock, || why_queued(live.needs(job), seen.offers, &self.waited(live, job, seen)))
     }
 

@@ -3,7 +3,7 @@
 
 use super::Keeper;
 use super::artifact::{Given, of_row};
-use super::command::{Command, RunCommand};
+use super::command::{Carried, Command, RunCommand};
 use super::holders::Holders;
 use super::info::RunInfo;
 use super::live::{LiveRun, Times};
@@ -85,10 +85,13 @@ impl Task {
         let usual = self.records.usual(project.id, &plan.pipeline).await?;
         let info = RunInfo::of(&project, &stored, jobs.iter().all(|job| job.fresh));
         let ready = ready(&self.records, &info, &plan).await?;
-        let unbegun = state == State::Waiting && jobs.iter().all(|job| job.state() == State::Waiting);
+        // What it takes over from an earlier run has ended before it begins.
+        let unbegun = state == State::Waiting && jobs.iter().all(|job| matches!(job.state(), State::Waiting | State::Reused));
         if unbegun {
             // Written down, but the service went away before it began.
-            room.handle(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready }.into(), clock::now());
+            let carries = jobs.iter().any(|job| job.state().is_end());
+            let carried = carries.then(|| Box::new(Carried { jobs, given }));
+            room.handle(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready, carried }.into(), clock::now());
         } else {
             room.learn(ready);
             let run = Run::restore(Arc::new(plan), jobs, state);

@@ -15,7 +15,7 @@ pub(crate) enum RulesError {
     Store(#[from] StoreError),
     #[error("the rules cannot be read: {0}")]
     Git(#[from] GitError),
-    #[error("{place}:{line}: {message}; nothing lands until it is mended")]
+    #[error("{place}:{line}: {message}; nothing lands or goes into an environment until it is mended")]
     Mistake { place: &'static str, line: usize, message: String },
 }
 

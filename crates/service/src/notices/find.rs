@@ -98,8 +98,15 @@ impl Finder<'_> {
 
     /// Jobs of a run that has ended wait for someone to start them.
     async fn by_hand(&self, row: &RunRow) -> Result<Option<Found>, StoreError> {
-        let waiting: Vec<i64> =
-            self.app.records.jobs(row.id).await?.iter().filter(|job| job.state == State::Gated.word()).map(|job| job.number).collect();
+        let waiting: Vec<i64> = self
+            .app
+            .records
+            .jobs(row.id)
+            .await?
+            .iter()
+            .filter(|job| job.state == State::Gated.word() && job.holds.is_none())
+            .map(|job| job.number)
+            .collect();
         if waiting.is_empty() || row.state != State::Passed.word() {
             return Ok(None);
         }

@@ -130,7 +130,7 @@ async fn written(
     Ok(Some(key))
 }
 
-fn of<'a>(project: &'a Project, key: &RunKey, pipeline: &'a str, branch: Option<&'a str>, told_on: &'a str) -> Of<'a> {
+pub(super) fn of<'a>(project: &'a Project, key: &RunKey, pipeline: &'a str, branch: Option<&'a str>, told_on: &'a str) -> Of<'a> {
     Of { id: key.id, project_id: project.id, project: &project.name, number: key.number, pipeline, branch, told_on }
 }
 
@@ -191,7 +191,7 @@ async fn begin_stored(app: &App, project: &Project, id: i64, plan: Option<Plan>,
     let info = RunInfo::of(project, &stored, fresh);
     let ready = ready(&app.records, &info, &plan).await?;
     // A keeper that is away is about to stop; the run is on disk and begins at the next start.
-    let _ = app.keeper.tell(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready }).await;
+    let _ = app.keeper.tell(RunCommand::Begin { info: Box::new(info), plan: Arc::new(plan), usual, ready, carried: None }).await;
     Ok(true)
 }
 

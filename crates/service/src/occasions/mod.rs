@@ -4,10 +4,12 @@
 //! - `complete`: what git knows of an occasion: the commit it means, its message, what changed;
 //! - `files`: the pipelines of a commit, in the repository or kept by the service, and what they borrow;
 //! - `begin`: the run written down;
+//! - `carried`: a run made from an earlier run;
 //! - `order`: which commit of a branch is the newest;
 //! - `rules`: schedules and listeners, as the main branch says.
 
 mod begin;
+mod carried;
 mod complete;
 mod error;
 mod files;
@@ -15,6 +17,7 @@ mod order;
 mod rules;
 
 pub(crate) use begin::{Begun, allow, begin, begin_again, end_held};
+pub(crate) use carried::{NotCarried, Wanted, begin_carried};
 pub(crate) use complete::{Complete, complete};
 pub(crate) use error::OccasionError;
 pub use files::{NotBorrowed, read_borrowed};

@@ -34,6 +34,8 @@ fn limits(kind: WorkKind) -> (usize, Backoff) {
         WorkKind::Status | WorkKind::Note | WorkKind::Landing | WorkKind::Comment | WorkKind::Spoken | WorkKind::News => {
             (4, Backoff::up_to(LONGEST_PAUSE))
         }
+        // Each environment is a lane of its own; none waits for anything outside.
+        WorkKind::Delivery => (8, Backoff::up_to(LONGEST_PAUSE)),
         // For about a day; see `notices`.
         WorkKind::Notice => (4, Backoff::up_to(crate::notices::LONGEST_PAUSE)),
     }
@@ -50,6 +52,7 @@ async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, St
         WorkKind::Spoken => crate::talk::answer(app, due).await,
         WorkKind::News => crate::notices::find_out(app, due).await,
         WorkKind::Notice => crate::notices::send(app, due).await,
+        WorkKind::Delivery => crate::delivery::work_off(app, due).await,
     }
 }
 

@@ -81,11 +81,16 @@ impl Records {
         Ok(sqlx::query_scalar(sql).bind(run_id).bind(tree).fetch_one(&self.reads).await?)
     }
 
-    /// Artifacts whose time is over, of runs that have ended and that nobody pinned; the oldest first.
+    /// Artifacts whose time is over, of runs that have ended and that nobody pinned; the oldest first. What is in an environment,
+    /// was there lately, or waits to go in stays.
     pub async fn due_artifacts(&self, now: i64) -> Result<Vec<DueArtifact>, StoreError> {
         let sql = "SELECT run_id, projects.name AS project, runs.number, job, artifacts.name, raw_bytes, kept_until FROM artifacts
                    JOIN runs ON runs.id = run_id JOIN projects ON projects.id = runs.project_id
-                   WHERE kept_until < ? AND pinned_by IS NULL AND runs.ended_at IS NOT NULL ORDER BY kept_until, run_id, job";
+                   WHERE kept_until < ? AND pinned_by IS NULL AND runs.ended_at IS NOT NULL
+                     AND NOT EXISTS (SELECT 1 FROM deployed JOIN deployments ON deployments.id = deployment_id
+                       WHERE deployed.digest = artifacts.digest AND deployments.kept)
+                     AND NOT EXISTS (SELECT 1 FROM jobs WHERE jobs.run_id = artifacts.run_id AND jobs.holds IS NOT NULL)
+                   ORDER BY kept_until, run_id, job";
         Ok(sqlx::query_as(sql).bind(now).fetch_all(&self.reads).await?)
     }
 

@@ -1,7 +1,7 @@
 //! A job as it is stored: its state flat in columns, so that queries find it; read back, the columns must fit together.
 
 use super::StoreError;
-use ordotaxis_core::engine::{Cut, Hold, JobState, Progress, State};
+use ordotaxis_core::engine::{Back, Cut, Hold, JobState, Progress, State};
 use serde::{Deserialize, Serialize};
 
 /// A job as it is stored.
@@ -34,6 +34,10 @@ pub struct JobRow {
     pub work: Option<String>,
     /// Why no earlier result was taken over.
     pub not_reused: Option<String>,
+    /// What keeps it out of its environment: JSON.
+    pub holds: Option<String>,
+    /// Whether it puts back what was there before: JSON.
+    pub back: Option<String>,
 }
 
 impl JobRow {
@@ -68,6 +72,11 @@ impl JobRow {
             unwanted: matches!(job.progress, Progress::Skipped { unwanted: true, .. }),
             work: None,
             not_reused: None,
+            holds: match &job.progress {
+                Progress::Gated(Hold::Environment { holds }) => serde_json::to_string(holds).ok(),
+                _ => None,
+            },
+            back: (job.back != Back::No).then(|| serde_json::to_string(&job.back).ok()).flatten(),
         }
     }
 
@@ -83,6 +92,7 @@ impl JobRow {
             started_by: self.started_by,
             inputs: read(self.inputs, "jobs.inputs")?,
             fresh: self.fresh,
+            back: read(self.back, "jobs.back")?,
             facts: read(self.facts, "jobs.facts")?,
             numbers: read(self.numbers, "jobs.numbers")?,
         })
@@ -92,6 +102,7 @@ impl JobRow {
         let why = || self.why.clone().ok_or(StoreError::Value("jobs.why"));
         Ok(match State::from_word(&self.state).ok_or(StoreError::Value("jobs.state"))? {
             State::Waiting => Progress::Waiting,
+            State::Gated if self.holds.is_some() => Progress::Gated(Hold::Environment { holds: read(self.holds.clone(), "jobs.holds")? }),
             State::Gated => Progress::Gated(self.why.clone().map_or(Hold::ByHand, |why| Hold::Shut { why })),
             State::Queued => Progress::Queued { not_before: self.not_before, after: self.why.clone() },
             State::Running => Progress::Running { cut: self.cut() },
@@ -103,6 +114,7 @@ impl JobRow {
             State::Stopped => Progress::Stopped { why: why().unwrap_or_else(|_| "stopped".to_owned()) },
             State::Overtaken => Progress::Overtaken { by: self.overtaken_by.clone().ok_or(StoreError::Value("jobs.overtaken_by"))? },
             State::Lost => Progress::Lost { why: why()? },
+            State::Refused => Progress::Refused { why: why()? },
         })
     }
 
@@ -119,6 +131,7 @@ fn read<T: serde::de::DeserializeOwned + Default>(text: Option<String>, what: &'
 #[cfg(test)]
 mod tests {
     use super::*;
+    use ordotaxis_core::delivery::Hold::Claim;
     use proptest::prelude::*;
 
     fn progress() -> impl Strategy<Value = Progress> {
@@ -138,6 +151,9 @@ mod tests {
             word().prop_map(|why| Progress::Stopped { why }),
             word().prop_map(|by| Progress::Overtaken { by }),
             word().prop_map(|why| Progress::Lost { why }),
+            word().prop_map(|why| Progress::Refused { why }),
+            proptest::collection::vec(word().prop_map(|held_by| Claim { held_by }), 0..3)
+                .prop_map(|holds| Progress::Gated(Hold::Environment { holds })),
         ]
     }
 

@@ -87,6 +87,9 @@ pub struct RunRow {
     pub allowed_by: Option<String>,
     /// The occasion to read once more, where this run only says that its commit could not be read.
     pub unread: Option<i64>,
+    /// The run, `PROJECT/NUMBER`, whose jobs it does once more with what that made, and the environment that it does them for.
+    pub from_run: Option<String>,
+    pub environment: Option<String>,
 }
 
 impl RunRow {
@@ -144,7 +147,7 @@ pub struct SetAside {
 /// All rows of a run as one list; each row is a list in the order of [`JobRow`]'s fields.
 const JOBS: &str = "SELECT json_group_array(json_array(run_id, number, state, why, attempt, retries, not_before, runner, since,
                       started_at, ended_at, stop_asked, overtaken_by, started_by, inputs, json(iif(fresh, 'true', 'false')), facts,
-                      numbers, reused_from, json(iif(unwanted, 'true', 'false')), work, not_reused))
+                      numbers, reused_from, json(iif(unwanted, 'true', 'false')), work, not_reused, holds, back))
                     FROM (SELECT * FROM jobs WHERE run_id = ? ORDER BY number)";
 
 /// The same of [`AttemptRow`].
@@ -379,6 +382,25 @@ impl Tx {
         let rows = run.jobs().iter().enumerate().map(|(number, job)| JobRow { fresh, ..JobRow::new(id, number, job) });
         super::step::write_jobs(&mut self.on, rows).await?;
         Ok(Some(RunKey { id, number }))
+    }
+
+    /// Makes a run that was just begun one that does some jobs of an earlier one: `carried` are its jobs that ended well there
+    /// and are not done again, with what they gave.
+    pub async fn carry_over(&mut self, run: i64, from: (i64, &str), environment: &str, carried: &[i64]) -> Result<(), StoreError> {
+        let (now, list) = (self.now, json(carried)?);
+        let (before, name) = from;
+        let sql = "UPDATE runs SET from_run = ?, environment = ? WHERE id = ?";
+        sqlx::query(sql).bind(name).bind(environment).bind(run).execute(&mut *self.on).await?;
+        let sql = "UPDATE jobs SET state = 'reused', reused_from = ?, since = ?, ended_at = ?, facts = old.facts, numbers = old.numbers
+                   FROM jobs AS old WHERE old.run_id = ? AND old.number = jobs.number AND jobs.run_id = ?
+                     AND jobs.number IN (SELECT value FROM json_each(?))";
+        let query = sqlx::query(sql).bind(name).bind(now).bind(now).bind(before).bind(run);
+        query.bind(&list).execute(&mut *self.on).await?;
+        let sql = "INSERT INTO artifacts (run_id, job, name, digest, bytes, files, tree, raw_bytes, content, kept_until, pinned_by)
+                   SELECT ?, job, name, digest, 0, files, tree, raw_bytes, content, kept_until, pinned_by FROM artifacts
+                   WHERE run_id = ? AND job IN (SELECT value FROM json_each(?))";
+        sqlx::query(sql).bind(run).bind(before).bind(list).execute(&mut *self.on).await?;
+        Ok(())
     }
 
     /// Lets a run go on that waits for someone to allow it. False when it does not wait for that (any more).

@@ -64,6 +64,8 @@ pub struct StepRows {
     pub reusable: Vec<super::ReusableRow>,
     /// Jobs whose results were taken over: (run, job, from run, from job).
     pub taken_over: Vec<(i64, i64, i64, i64)>,
+    /// What is to be done outside of runs.
+    pub work: Vec<super::NewWork>,
     /// Attempts that were given back, not begun: (run, job, number). They are deleted before attempts are written.
     pub given_back: Vec<(i64, i64, u32)>,
 }
@@ -77,6 +79,7 @@ impl StepRows {
             && self.runs.is_empty()
             && self.events.is_empty()
             && self.entries.is_empty()
+            && self.work.is_empty()
             && self.given_back.is_empty()
     }
 }
@@ -91,6 +94,7 @@ impl StepRows {
             && self.numbers.is_empty()
             && self.reusable.is_empty()
             && self.taken_over.is_empty()
+            && self.work.is_empty()
             && self.given_back.is_empty()
     }
 }
@@ -128,6 +132,9 @@ impl Tx {
         }
         for artifact in &rows.artifacts {
             super::artifacts::write(&mut self.on, artifact).await?;
+        }
+        for new in &rows.work {
+            self.add_work(new).await?;
         }
         for (actor, entry) in &rows.entries {
             self.note_as(actor, entry.clone());
@@ -209,12 +216,14 @@ pub(super) async fn write_jobs(tx: &mut SqliteConnection, rows: impl Iterator<It
 /// Takes a JSON list of [`JobRow`]. Each is made text once: `json_each` by itself would do so again for every column.
 const WRITE_JOBS: &str =
     "INSERT OR REPLACE INTO jobs (run_id, number, state, why, attempt, retries, not_before, runner, since, started_at, ended_at,
-          stop_asked, overtaken_by, started_by, inputs, fresh, facts, numbers, reused_from, unwanted, work, not_reused)
+          stop_asked, overtaken_by, started_by, inputs, fresh, facts, numbers, reused_from, unwanted, work, not_reused,
+          holds, back)
         WITH rows AS MATERIALIZED (SELECT value AS one FROM json_each(?))
         SELECT one ->> 'run_id', one ->> 'number', one ->> 'state', one ->> 'why', one ->> 'attempt', one ->> 'retries',
                one ->> 'not_before', one ->> 'runner', one ->> 'since', one ->> 'started_at', one ->> 'ended_at',
                one ->> 'stop_asked', one ->> 'overtaken_by', one ->> 'started_by', one ->> 'inputs', one ->> 'fresh',
-               one ->> 'facts', one ->> 'numbers', one ->> 'reused_from', one ->> 'unwanted', one ->> 'work', one ->> 'not_reused'
+               one ->> 'facts', one ->> 'numbers', one ->> 'reused_from', one ->> 'unwanted', one ->> 'work', one ->> 'not_reused',
+               one ->> 'holds', one ->> 'back'
         FROM rows";
 
 /// Takes a JSON list of [`AttemptRow`].

@@ -22,11 +22,13 @@ pub enum WorkKind {
     News,
     /// Tell one receiver.
     Notice,
+    /// Tell an environment what happened, or do what it says.
+    Delivery,
 }
 
 impl WorkKind {
     /// Every kind, in the order in which they were added.
-    pub const ALL: [WorkKind; 8] = [
+    pub const ALL: [WorkKind; 9] = [
         WorkKind::Occasion,
         WorkKind::Status,
         WorkKind::Note,
@@ -35,6 +37,7 @@ impl WorkKind {
         WorkKind::Spoken,
         WorkKind::News,
         WorkKind::Notice,
+        WorkKind::Delivery,
     ];
 
     /// The word that is stored for it. Words never change.
@@ -48,6 +51,7 @@ impl WorkKind {
             WorkKind::Spoken => "spoken",
             WorkKind::News => "news",
             WorkKind::Notice => "notice",
+            WorkKind::Delivery => "delivery",
         }
     }
 

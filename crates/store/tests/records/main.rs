@@ -13,6 +13,7 @@ macro_rules! change {
 }
 
 mod base;
+mod delivery;
 mod forges;
 mod model;
 mod people;

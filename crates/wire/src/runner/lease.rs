@@ -72,6 +72,33 @@ pub struct Lease {
     /// It holds a turn: without a lease it must end at once, since another may be given it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub holds_turn: bool,
+    /// The environment that it puts something into.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub environment: Option<String>,
+    /// It puts back what was in its environment before: steps, files and artifacts are those of the earlier deployment.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub back: bool,
+    /// What must be well after its steps.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub check: Option<LeaseCheck>,
+}
+
+/// What is asked after the steps of a job that deploys, until it is well.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeaseCheck {
+    /// An address, asked from where the job's steps are; or none.
+    pub url: Option<String>,
+    /// What its answer must hold.
+    pub says: Option<String>,
+    /// A command, run as a step is; or none.
+    pub run: Option<String>,
+    /// The first good answer must come in this time.
+    pub within_ms: u64,
+    /// From then on every answer must be good for so long.
+    pub for_ms: u64,
+    /// Why nobody knows what to ask: nothing is touched then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
 }
 
 fn yes() -> bool {

@@ -57,4 +57,7 @@ pub struct Finish {
     /// Test file → milliseconds, as the job's reports say.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub tests: BTreeMap<String, i64>,
+    /// What the check after the steps was answered last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<String>,
 }

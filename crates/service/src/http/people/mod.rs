@@ -9,6 +9,7 @@ mod caches;
 mod compare;
 mod connections;
 mod deliveries;
+mod environments;
 mod found;
 mod grants;
 mod groups;
@@ -18,6 +19,7 @@ mod landing;
 mod live;
 mod logins;
 mod logs;
+mod needs;
 mod notes;
 mod notices;
 mod numbers;
@@ -149,4 +151,12 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(offers::review))
         .routes(routes!(landing::show))
         .routes(routes!(landing::land))
+        .routes(routes!(environments::list))
+        .routes(routes!(environments::show))
+        .routes(routes!(environments::freeze, environments::thaw))
+        .routes(routes!(environments::promotion))
+        .routes(routes!(environments::back))
+        .routes(routes!(environments::speak))
+        .routes(routes!(environments::emergency))
+        .routes(routes!(needs::list))
 }

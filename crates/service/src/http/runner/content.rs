@@ -60,7 +60,10 @@ async fn fetch(
     }
     let tree = tree_id(&tree, "/tree")?;
     // One answer for what is not there and what is another's: nothing is to be learnt by asking.
-    if !app.records.may_read(attempt.run, &tree.to_string()).await? {
+    let job = i64::try_from(attempt.job).unwrap_or(i64::MAX);
+    // One that goes back reads what it goes back to.
+    let run = app.records.goes_back_to(attempt.run, job, attempt.attempt).await?.unwrap_or(attempt.run);
+    if !app.records.may_read(run, &tree.to_string()).await? {
         return Err(ApiError::not_found("tree", "the job may read no such tree"));
     }
     let within = app.trees.chunks_of(&app.blobs, tree).await?;

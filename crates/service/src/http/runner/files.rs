@@ -45,9 +45,12 @@ async fn source(app: &App, runner: &str, attempt: &str, within: &[String]) -> Re
     if !app.keeper.holders.holds(runner, attempt) {
         return Err(stale(Stale));
     }
-    let run = app.records.stored_run(attempt.run).await?.ok_or_else(|| stale(Stale))?;
+    // One that goes back has the files of what it goes back to.
+    let job = i64::try_from(attempt.job).unwrap_or(i64::MAX);
+    let run = app.records.goes_back_to(attempt.run, job, attempt.attempt).await?.unwrap_or(attempt.run);
+    let run = app.records.stored_run(run).await?.ok_or_else(|| stale(Stale))?;
     let project = app.records.project_by_id(run.project_id).await?.ok_or_else(|| stale(Stale))?;
-    let plan = app.plan_of(attempt.run).await?.ok_or_else(|| stale(Stale))?;
+    let plan = app.plan_of(run.id).await?.ok_or_else(|| stale(Stale))?;
     let (app, within, outside) = (app.clone(), within.to_vec(), plan.occasion.is_from_outside());
     patiently(async move {
         let source = app.source(&project, &run, outside, &within).await?;

@@ -7,6 +7,7 @@ mod left;
 
 use crate::app::App;
 use crate::clock;
+use crate::delivery::add_delivery;
 use crate::http::caller::AsRunner;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
@@ -205,6 +206,8 @@ async fn finish(
 /// Adds the secrets that each lease names.
 async fn with_secrets(app: &App, mut claimed: Claimed) -> Result<Claimed, ApiError> {
     for lease in claimed.lease.iter_mut().chain(&mut claimed.ahead) {
+        // First what the job is, then the secrets that it names.
+        add_delivery(app, lease).await?;
         add_secrets(app, lease).await?;
     }
     Ok(claimed)

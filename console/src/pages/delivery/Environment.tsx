@@ -1,0 +1,216 @@
+// One environment: what is there, what waits, all that was ever put there; and the way back.
+import { useInfiniteQuery } from '@tanstack/react-query';
+import { Button, Input } from 'antd';
+import { useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import { answered, api, queries, type Schemas } from '../../api/client';
+import { Trouble } from '../../parts/Trouble';
+import { age, exact, time, useNow } from '../../parts/words';
+import { ProjectWords } from '../project/Kept';
+import { behind, type Environment, isQuiet, Next } from './Environments';
+
+type Deployment = Schemas['DeploymentView'];
+
+export default function OneEnvironment() {
+  const { project = '', environment = '' } = useParams();
+  const now = useNow(true);
+  const path = { project, environment };
+  const key = ['environment', project, environment];
+  const { data, error, hasNextPage, fetchNextPage } = useInfiniteQuery({
+    queryKey: key,
+    queryFn: ({ pageParam }) =>
+      answered(
+        api.GET('/api/v1/projects/{project}/environments/{environment}', {
+          params: { path, query: { before: pageParam } },
+        }),
+      ),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (last) => (last.more ? last.deployments.at(-1)?.number : undefined),
+    refetchInterval: 2_000,
+  });
+  const one = data?.pages[0]?.environment;
+  return (
+    <>
+      <ProjectWords project={project} at="environments" />
+      {error && <Trouble error={error} />}
+      {one && (
+        <>
+          <h2>{one.name}</h2>
+          <p>
+            {one.sentence}
+            {one.behind && <span className="soft"> · behind main: {behind(one.behind)}</span>}
+            {one.url && (
+              <>
+                {' · '}
+                <a href={one.url}>{one.url}</a>
+              </>
+            )}
+          </p>
+          {!isQuiet(one) && <Next one={one} />}
+          <Acts one={one} />
+          <h2 style={{ marginTop: 24 }}>All that was put there</h2>
+          <History
+            project={project}
+            pages={data?.pages.flatMap((page) => page.deployments) ?? []}
+            now={now}
+            one={one}
+          />
+          {hasNextPage && (
+            <Button style={{ marginTop: 12, alignSelf: 'flex-start' }} onClick={() => fetchNextPage()}>
+              Earlier ones
+            </Button>
+          )}
+        </>
+      )}
+    </>
+  );
+}
+
+/** What someone can do to it. */
+function Acts({ one }: { one: Environment }) {
+  const path = { project: one.project, environment: one.name };
+  const navigate = useNavigate();
+  const [reason, setReason] = useState('');
+  const [told, setTold] = useState<string>();
+  const done = (made: { run: string } | undefined, refused: unknown) => {
+    setTold((refused as { detail?: string } | undefined)?.detail);
+    queries.invalidateQueries();
+    if (made) navigate(`/runs/${made.run}`);
+  };
+  const promote = async () => {
+    const { data, error } = await api.POST('/api/v1/projects/{project}/environments/{environment}/promotion', {
+      params: { path },
+      body: {},
+    });
+    done(data, error);
+  };
+  const back = async () => {
+    const { data, error } = await api.POST('/api/v1/projects/{project}/environments/{environment}/roll-back', {
+      params: { path },
+      body: {},
+    });
+    done(data, error);
+  };
+  const frost = async () => {
+    const frozen = '/api/v1/projects/{project}/environments/{environment}/frozen' as const;
+    const { error } = one.frozen
+      ? await api.DELETE(frozen, { params: { path } })
+      : await api.PUT(frozen, { params: { path }, body: { reason } });
+    setReason('');
+    done(undefined, error);
+  };
+  return (
+    <div className="say" style={{ marginTop: 12 }}>
+      <Button onClick={promote}>Promote the newest</Button>
+      <Button onClick={back}>Roll back</Button>
+      {!one.frozen && (
+        <Input
+          style={{ width: 240 }}
+          placeholder="why it is frozen"
+          aria-label="Why it is frozen"
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+        />
+      )}
+      <Button onClick={frost}>{one.frozen ? 'Thaw' : 'Freeze'}</Button>
+      <span role="status" className="soft">
+        {told}
+      </span>
+    </div>
+  );
+}
+
+function History(props: { project: string; pages: Deployment[]; now: number; one: Environment }) {
+  const { project, pages, now, one } = props;
+  const navigate = useNavigate();
+  const [told, setTold] = useState<string>();
+  if (pages.length === 0) return <p className="empty">Nothing yet.</p>;
+  const back = async (to: number) => {
+    const { data, error } = await api.POST('/api/v1/projects/{project}/environments/{environment}/roll-back', {
+      params: { path: { project, environment: one.name } },
+      body: { to },
+    });
+    setTold((error as { detail?: string } | undefined)?.detail);
+    if (data) navigate(`/runs/${data.run}`);
+  };
+  return (
+    <>
+      <p role="status">{told}</p>
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th>number</th>
+            <th>when</th>
+            <th>from</th>
+            <th>commit</th>
+            <th>of</th>
+            <th>by</th>
+            <th>approved by</th>
+            <th>outcome</th>
+            <th>
+              <span className="hidden">go back to it</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {pages.map((row) => (
+            <tr key={row.number}>
+              <td className="num">{row.number}</td>
+              <td className="num" title={exact(row.let_in_at)}>
+                {age(now - time(row.let_in_at))}
+              </td>
+              <td>
+                <Link to={`/runs/${row.run}/${row.job}`}>{row.run}</Link>
+              </td>
+              <td className="code">{row.commit.slice(0, 8)}</td>
+              <td>{row.reference.replace('tag:', 'tag ')}</td>
+              <td>{row.by ?? 'a rule'}</td>
+              <td>{row.approved_by.join(', ')}</td>
+              <td>
+                <Outcome row={row} />
+              </td>
+              <td>
+                {row.outcome === 'well' && row.left_at && (
+                  <Button size="small" aria-label={`Go back to ${row.number}`} onClick={() => back(row.number)}>
+                    Go back
+                  </Button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+const ends = {
+  well: 'well',
+  untouched: 'ended before it touched anything',
+  failed: 'failed',
+  lost: 'nobody knows',
+} as const;
+const colours = { well: 's-passed', untouched: '', failed: 's-failed', lost: 's-failed' } as const;
+
+/** How it ended, with all that is out of the ordinary. */
+function Outcome({ row }: { row: Deployment }) {
+  const end = row.outcome;
+  return (
+    <>
+      {row.way === 'roll_back' && <span>a roll-back: </span>}
+      {row.way === 'emergency' && (
+        <span className="s-gated">
+          an emergency ({row.reason}),{' '}
+          {row.confirmed_by ? `confirmed by ${row.confirmed_by}` : 'not confirmed by anybody'}:{' '}
+        </span>
+      )}
+      <span className={end ? colours[end] : 's-running'}>
+        {end ? ends[end] : 'goes on'}
+        {end === 'well' && !row.left_at && ', and there'}
+      </span>
+      {row.back && <span>; what was there is there again</span>}
+      {row.why && <span className="soft">: {row.why}</span>}
+      {row.trouble && <span className="soft">; {row.trouble}</span>}
+    </>
+  );
+}

@@ -19,6 +19,9 @@ const OneProposal = lazy(async () => ({ default: (await import('./pages/project/
 const Environments = lazy(() => import('./pages/delivery/Environments'));
 const OneEnvironment = lazy(() => import('./pages/delivery/Environment'));
 const Needs = lazy(() => import('./pages/delivery/Needs'));
+const Releases = lazy(() => import('./pages/release/Releases'));
+const OneRelease = lazy(() => import('./pages/release/Release'));
+const Trace = lazy(() => import('./pages/trace/Trace'));
 const Landing = lazy(() => import('./pages/project/Landing'));
 const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
@@ -59,6 +62,9 @@ function Console() {
               <Route path="/projects/:project/landing" element={framed(<Landing />)} />
               <Route path="/projects/:project/environments" element={framed(<Environments />)} />
               <Route path="/projects/:project/environments/:environment" element={framed(<OneEnvironment />)} />
+              <Route path="/projects/:project/releases" element={framed(<Releases />)} />
+              <Route path="/projects/:project/releases/:version" element={framed(<OneRelease />)} />
+              <Route path="/trace" element={framed(<Trace />)} />
               <Route path="/projects/:project/deliveries" element={framed(<Deliveries />)} />
               <Route path="/projects/:project/deliveries/:delivery" element={framed(<Deliveries />)} />
               <Route path="/projects/:project/numbers" element={framed(<Kept what="numbers" />)} />

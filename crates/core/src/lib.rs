@@ -14,7 +14,9 @@
 //! - [`forge`]: a forge's dialect as data: what it sends and what it takes.
 //! - [`digest`]: what a job's result depends on.
 //! - [`newest`]: which commit of a branch is the newest, in whatever order pushes are looked at.
-//! - [`report`]: what jobs write about their tests.
+//! - [`provenance`]: where an artifact comes from, said so that it can be checked elsewhere.
+//! - [`release`]: versions and their order, notes.
+//! - [`report`]: what jobs write about their tests, and bills of materials.
 //! - [`rules`]: what admits changes.
 //! - [`share`]: tests shared out among copies of a job.
 
@@ -32,6 +34,8 @@ pub mod newest;
 pub mod notice;
 pub mod order;
 pub mod plan;
+pub mod provenance;
+pub mod release;
 pub mod report;
 pub mod rules;
 pub mod share;

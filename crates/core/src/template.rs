@@ -16,7 +16,11 @@ pub enum Slot {
     Fact(String, String),
     Branch,
     Tag,
+    /// What follows this beginning of the branch's name, or of the tag's; nothing where that begins otherwise.
+    After(Named, String),
     Commit,
+    /// What the forge calls the proposal; nothing where the run is of none.
+    Proposal,
     Project,
     Os,
     Arch,
@@ -24,27 +28,47 @@ pub enum Slot {
     Hash(Vec<String>),
 }
 
+/// What a run is of, by its name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Named {
+    Branch,
+    Tag,
+}
+
+impl Named {
+    fn word(self) -> &'static str {
+        match self {
+            Named::Branch => "branch",
+            Named::Tag => "tag",
+        }
+    }
+}
+
 /// The slots that have no name of their own; the rest are `each.…`, `given.…`, `input.…`, `env.…`, `fact.…`, `hash:…`.
-const PLAIN: [(&str, Slot); 6] = [
+const PLAIN: [(&str, Slot); 7] = [
     ("branch", Slot::Branch),
     ("tag", Slot::Tag),
     ("commit", Slot::Commit),
     ("project", Slot::Project),
+    ("proposal", Slot::Proposal),
     ("os", Slot::Os),
     ("arch", Slot::Arch),
 ];
 
 /// Words for "did you mean".
-pub const SLOT_WORDS: [&str; 12] = [
+pub const SLOT_WORDS: [&str; 15] = [
     "each.AXIS",
     "given.NAME",
     "input.NAME",
     "env.NAME",
     "fact.STAGE.JOB.NAME",
     "branch",
+    "branch|after:BEGINNING",
     "tag",
+    "tag|after:BEGINNING",
     "commit",
     "project",
+    "proposal",
     "os",
     "arch",
     "hash:GLOB",
@@ -59,6 +83,7 @@ impl fmt::Display for Slot {
             Slot::Env(name) => write!(f, "env.{name}"),
             Slot::Fact(job, name) => write!(f, "fact.{job}.{name}"),
             Slot::Hash(globs) => write!(f, "hash:{}", globs.join(",")),
+            Slot::After(named, beginning) => write!(f, "{}|after:{beginning}", named.word()),
             plain => f.write_str(PLAIN.iter().find(|(_, slot)| slot == plain).map_or("", |(word, _)| word)),
         }
     }
@@ -195,6 +220,9 @@ fn slot(text: &str) -> Result<Slot, (String, String)> {
     if let Some((_, slot)) = PLAIN.iter().find(|(word, _)| *word == name) {
         return Ok(slot.clone());
     }
+    if let Some(after) = after(name) {
+        return Ok(after);
+    }
     if let Some(globs) = name.strip_prefix("hash:") {
         return hash(globs);
     }
@@ -214,6 +242,13 @@ fn slot(text: &str) -> Result<Slot, (String, String)> {
         };
         (format!("there is no placeholder `{{{name}}}`"), hint)
     })
+}
+
+/// `branch|after:release/`
+fn after(name: &str) -> Option<Slot> {
+    let (of, beginning) = name.split_once("|after:")?;
+    let named = [Named::Branch, Named::Tag].into_iter().find(|named| named.word() == of)?;
+    (!beginning.is_empty()).then(|| Slot::After(named, beginning.to_owned()))
 }
 
 fn in_name(c: char) -> bool {

@@ -79,15 +79,24 @@ impl Key {
             move |source| GitError::Folder { path, source }
         };
         let folder = tempfile::Builder::new().prefix(".key-").tempdir_in(private).map_err(failed(private))?;
-        let path = folder.path().join("key");
-        let mut file = std::fs::OpenOptions::new().create_new(true).write(true).mode(0o600).open(&path).map_err(failed(&path))?;
-        file.write_all(self.private.as_bytes()).map_err(failed(&path))?;
+        let path = self.write_into(folder.path())?;
         let quoted = |path: &Path| format!("'{}'", path.display().to_string().replace('\'', "'\\''"));
         let options = "-F /dev/null -o IdentitiesOnly=yes -o IdentityAgent=none -o BatchMode=yes -o PasswordAuthentication=no \
                        -o StrictHostKeyChecking=accept-new -o UpdateHostKeys=no -o HashKnownHosts=no -o GlobalKnownHostsFile=/dev/null";
         let line = format!("ssh {options} -i {} -o UserKnownHostsFile={}", quoted(&path), quoted(&self.known_hosts));
         command.env("GIT_SSH_COMMAND", line).env("GIT_SSH_VARIANT", "ssh");
         Ok(folder)
+    }
+
+    /// The private half as a file in a folder, for its owner only.
+    pub(crate) fn write_into(&self, folder: &Path) -> Result<PathBuf, GitError> {
+        let path = folder.join("key");
+        let write = || {
+            let mut file = std::fs::OpenOptions::new().create_new(true).write(true).mode(0o600).open(&path)?;
+            file.write_all(self.private.as_bytes())
+        };
+        write().map_err(|source| GitError::Folder { path: path.clone(), source })?;
+        Ok(path)
     }
 
     /// Makes a key: the private half as it is kept, and the public half as servers take it.

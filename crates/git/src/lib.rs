@@ -23,6 +23,7 @@ mod receive;
 mod store;
 mod submodules;
 mod tag;
+mod tagging;
 mod tags;
 
 pub use access::{Access, Key, Login};
@@ -36,3 +37,4 @@ pub use pointer::Pointer;
 pub use store::{Layout, Store};
 pub use submodules::Submodule;
 pub use tag::Tag;
+pub use tagging::Tagged;

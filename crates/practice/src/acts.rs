@@ -1,7 +1,7 @@
 //! What can be done to a repository of the forge, whatever dialect it is asked in.
 
 use crate::answer::Answer;
-use crate::book::{Comment, Offered, Proposal, Repository, Review};
+use crate::book::{Comment, Offered, Proposal, Release, Repository, Review};
 use crate::forge::Forge;
 use crate::news::{News, Turn};
 use crate::status::Status;
@@ -49,6 +49,13 @@ impl Forge {
     pub(crate) fn set_status(&self, name: &str, commit: String, status: Status) -> Answer<()> {
         self.with(name, |known| {
             known.statuses.entry(commit).or_default().push(status);
+            Ok(())
+        })
+    }
+
+    pub(crate) fn set_release(&self, name: &str, version: String, release: Release) -> Answer<()> {
+        self.with(name, |known| {
+            known.releases.insert(version, release);
             Ok(())
         })
     }

@@ -20,6 +20,9 @@ pub(crate) struct Repository {
     pub(crate) proposals: Vec<Proposal>,
     /// By commit, all in the order they came.
     pub(crate) statuses: BTreeMap<String, Vec<Status>>,
+    /// By version.
+    #[serde(default)]
+    pub(crate) releases: BTreeMap<String, Release>,
     /// Comments are counted over the whole repository.
     #[serde(default)]
     pub(crate) comments: usize,
@@ -61,6 +64,17 @@ pub enum Offered {
     Open,
     Closed,
     Landed,
+}
+
+/// What the forge was told of a release, the last time.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Release {
+    pub tag: String,
+    pub commit: String,
+    pub title: String,
+    pub state: String,
+    pub text: String,
+    pub link: String,
 }
 
 /// Someone's word on a proposal, for the commit that it offered then.

@@ -1,6 +1,6 @@
 //! The practice forge: repositories on disk, hooks and statuses in one JSON file beside them.
 
-use crate::book::Book;
+use crate::book::{Book, Release};
 use crate::dialect::Dialect;
 use crate::fault::{Fault, What};
 use crate::late::Late;
@@ -95,6 +95,11 @@ impl Forge {
     /// All statuses a commit got, oldest first.
     pub fn statuses(&self, repository: &str, commit: &str) -> Vec<Status> {
         self.book().repositories.get(repository).and_then(|known| known.statuses.get(commit)).cloned().unwrap_or_default()
+    }
+
+    /// What it was told of releases, by version.
+    pub fn releases(&self, repository: &str) -> BTreeMap<String, Release> {
+        self.book().repositories.get(repository).map(|known| known.releases.clone()).unwrap_or_default()
     }
 
     pub(crate) async fn refs(&self, repository: &str) -> BTreeMap<String, String> {

@@ -24,7 +24,7 @@ mod pushed;
 mod serve;
 mod status;
 
-pub use book::{Comment, Offered, Proposal, Review};
+pub use book::{Comment, Offered, Proposal, Release, Review};
 pub use dialect::Dialect;
 pub use fault::{Fault, What};
 pub use forge::{Forge, ForgeError};

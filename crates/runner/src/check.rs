@@ -20,14 +20,6 @@ const QUOTED: usize = 120;
 type Look = Result<String, String>;
 
 impl Job<'_> {
-    /// What is not known cannot be asked: then nothing is touched.
-    pub(crate) fn knows_check(&self) -> Result<(), Broken> {
-        match self.lease.check.as_ref().and_then(|check| check.why.as_ref()) {
-            Some(why) => Err(failed(format!("nobody knows what must be well afterwards: {why}"))),
-            None => Ok(()),
-        }
-    }
-
     /// Asks until the first good answer, then for as long as it is to stay good.
     pub(crate) async fn check(&mut self, workspace: &Workspace, env: &[(String, String)]) -> Result<(), Broken> {
         let Some(check) = self.lease.check.clone() else { return Ok(()) };
@@ -186,7 +178,7 @@ mod tests {
     #[test]
     fn what_was_well_must_stay_well() {
         let begun = Instant::now();
-        let times = |within_ms, for_ms| Times::new(&LeaseCheck { url: None, says: None, run: None, within_ms, for_ms, why: None }, begun);
+        let times = |within_ms, for_ms| Times::new(&LeaseCheck { url: None, says: None, run: None, within_ms, for_ms }, begun);
         let at = |ms| begun + Duration::from_millis(ms);
         let mut stays = times(1_000, 500);
         assert_eq!(stays.after(false, at(0)), None, "there is time");

@@ -234,7 +234,9 @@ impl Job<'_> {
         let made = Beneath::open(tmp).and_then(|tmp| tmp.make_folder(Path::new(FACTS), self.shared.fences.owner()));
         made.map_err(|source| Broken::from(ArchiveError::Io { path: tmp.join(FACTS), source }))?;
         workspace.remember();
-        self.knows_check()?;
+        if let Some(why) = &self.lease.forbidden {
+            return Err(failed(why.clone()));
+        }
         self.secrets = self.named_secrets()?;
         self.prepare(workspace).await?;
         // Before the fence is made: what it sees of the job's folder is what is mounted there by then.

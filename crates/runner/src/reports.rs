@@ -11,9 +11,9 @@ use indexmap::IndexMap;
 use ordotaxis_core::engine::Number;
 use ordotaxis_core::language::Fact;
 use ordotaxis_core::report::{
-    Case, Coverage, Finding, ReportError, cobertura_lines, junit_cases, lcov_lines, sarif_findings, tap_cases, test_times,
+    Bill, Case, Coverage, Finding, ReportError, bill, cobertura_lines, junit_cases, lcov_lines, sarif_findings, tap_cases, test_times,
 };
-use ordotaxis_wire::runner::AttemptReports;
+use ordotaxis_wire::runner::{AttemptBill, AttemptReports};
 use std::collections::BTreeMap;
 use std::io::Read as _;
 use std::path::Path;
@@ -22,6 +22,8 @@ use std::path::Path;
 const FACT_LIMIT: u64 = 64 * 1024;
 /// The largest report that is read.
 const REPORT_LIMIT: u64 = 256 * 1024 * 1024;
+/// The largest bill of materials, and all of a job together: they are sent whole.
+const BILL_LIMIT: usize = 8 * 1024 * 1024;
 /// The most cases of one job.
 const CASES: usize = 300_000;
 
@@ -31,6 +33,7 @@ struct Read {
     cases: Option<Vec<Case>>,
     coverage: Option<Coverage>,
     findings: Option<Vec<Finding>>,
+    bills: Option<Vec<AttemptBill>>,
     remarks: Vec<String>,
 }
 
@@ -56,7 +59,8 @@ impl Job<'_> {
         if self.lease.share.is_some() {
             self.tests = read.cases.as_deref().map(test_times).unwrap_or_default();
         }
-        let left = AttemptReports { facts, numbers, cases: read.cases, coverage: read.coverage, findings: read.findings };
+        let left =
+            AttemptReports { facts, numbers, cases: read.cases, coverage: read.coverage, findings: read.findings, bills: read.bills };
         let (client, attempt) = (&self.shared.client, self.lease.attempt);
         let taken = crate::client::insist(&self.shared.abort, || client.left(attempt, &left)).await?;
         for said in &taken.said {
@@ -115,6 +119,11 @@ fn mask(read: &mut Read, masked: impl Fn(&str) -> String) {
         let texts = [Some(&mut finding.rule), Some(&mut finding.message), Some(&mut finding.key), finding.file.as_mut()];
         texts.into_iter().flatten().for_each(over);
     }
+    for bill in read.bills.iter_mut().flatten() {
+        over(&mut bill.document);
+        let texts = bill.components.iter_mut().flat_map(|one| [Some(&mut one.name), Some(&mut one.version), one.purl.as_mut()]);
+        texts.flatten().for_each(over);
+    }
     if let Some(coverage) = &mut read.coverage {
         for (file, lines) in std::mem::take(&mut coverage.0) {
             coverage.join(Coverage([(masked(&file), lines)].into()));
@@ -150,6 +159,9 @@ fn undeclared(tmp: &Beneath, declared: &[Fact]) -> Vec<String> {
 fn read_all(root: &Beneath, seen_as: &Path, reports: &IndexMap<String, Vec<String>>) -> Read {
     let mut read = Read::default();
     for (kind, globs) in reports {
+        if kind == "sbom" {
+            read.bills.get_or_insert_default();
+        }
         let paths = match chosen(root, globs, false) {
             Ok(paths) => paths,
             Err(error) => {
@@ -192,6 +204,15 @@ fn read_one(root: &Beneath, seen_as: &Path, kind: &str, path: &Path, read: &mut 
         "lcov" => read.coverage.get_or_insert_default().join(inside(seen_as, lcov_lines(&bytes).map_err(said)?)),
         "cobertura" => read.coverage.get_or_insert_default().join(inside(seen_as, cobertura_lines(&bytes).map_err(said)?)),
         "sarif" => read.findings.get_or_insert_default().extend(sarif_findings(&bytes).map_err(said)?),
+        "sbom" => {
+            let Bill { form, components } = bill(&bytes).map_err(said)?;
+            let document = String::from_utf8(bytes).map_err(|_| "it is not UTF-8 text".to_owned())?;
+            let bills = read.bills.get_or_insert_default();
+            if document.len() + bills.iter().map(|known| known.document.len()).sum::<usize>() > BILL_LIMIT {
+                return Err(format!("bills of materials of a job have at most {} MiB together", BILL_LIMIT >> 20));
+            }
+            bills.push(AttemptBill { file: path.display().to_string(), form, components, document });
+        }
         _ => return Err(format!("this runner reads no {kind}")),
     }
     Ok(())
@@ -225,12 +246,18 @@ mod tests {
             ("tap".to_owned(), vec!["t.tap".to_owned()]),
             ("lcov".to_owned(), vec!["cover.info".to_owned()]),
             ("sarif".to_owned(), vec!["none.sarif".to_owned()]),
+            ("sbom".to_owned(), vec!["*.json".to_owned()]),
         ]);
+        write("bom.json", r#"{"bomFormat":"CycloneDX","components":[{"name":"zlib","version":"1.3.1"}]}"#);
+        write("package.json", r#"{"name":"gauge"}"#);
         let read = read_all(&Beneath::open(folder.path()).unwrap(), folder.path(), &reports);
         let names: Vec<String> = read.cases.unwrap().into_iter().map(|case| format!("{}/{}", case.suite, case.name)).collect();
         assert_eq!(names, ["gauge/datum", "buoy/drift", "t/tide"]);
         assert_eq!(read.coverage.unwrap().0.keys().collect::<Vec<_>>(), ["src/a.c"]);
-        assert_eq!(read.remarks.len(), 2, "{:?}", read.remarks);
+        let bills: Vec<(String, usize)> = read.bills.unwrap().into_iter().map(|bill| (bill.file, bill.components.len())).collect();
+        assert_eq!(bills, [("bom.json".to_owned(), 1)]);
+        assert_eq!(read.remarks.len(), 3, "{:?}", read.remarks);
+        assert!(read.remarks[2].contains("package.json: it is not a bill of materials"), "{:?}", read.remarks);
         assert!(read.remarks[0].contains("bomb.xml: it declares a document type"), "{:?}", read.remarks);
     }
 

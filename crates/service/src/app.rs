@@ -62,6 +62,8 @@ pub(crate) struct Inner {
     /// Sign-ins at a provider that go on.
     pub(crate) sign_ins: crate::sign_in::SignIns,
     pub(crate) identity: crate::identity::Issuer,
+    /// Signs what is said of artifacts.
+    pub(crate) statements: crate::identity::Issuer,
     pub(crate) panics: crate::http::Panics,
     /// Files that are being checked and planned for people.
     pub(crate) planning: Arc<Semaphore>,

@@ -8,6 +8,8 @@
 //! - `forge`: what forges send and what is asked of them.
 //! - `landing`: acts for the queue in which proposals land.
 //! - `delivery`: acts for the environments into which jobs put something.
+//! - `release`: what is made known of what runs made.
+//! - `trace`: where things come from and where they went.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod about;
@@ -32,6 +34,7 @@ mod plans;
 mod prune;
 mod react;
 mod reading;
+mod release;
 mod seal;
 mod secrets;
 mod sentence;
@@ -40,6 +43,7 @@ mod settings;
 mod sign_in;
 mod talk;
 mod tasks;
+mod trace;
 mod trees;
 mod unreached;
 mod who;

@@ -18,6 +18,8 @@ const DELIVERIES_MS: i64 = 7 * DAY_MS;
 const DELIVERIES_BYTES: i64 = 256 << 20;
 /// What was told to whom can be looked at for so long.
 const NOTICES_MS: i64 = 30 * DAY_MS;
+/// Bills of materials of runs whose artifacts are gone.
+const DOCUMENTS_MS: i64 = 90 * DAY_MS;
 const ANSWERS_MS: i64 = DAY_MS;
 
 /// Works as long as the service goes on.
@@ -41,6 +43,7 @@ async fn prune(app: &App, now: i64) -> Result<(), StoreError> {
     tx.drop_deliveries(now - DELIVERIES_MS, DELIVERIES_BYTES).await?;
     tx.drop_reusable().await?;
     tx.drop_notices(now - NOTICES_MS).await?;
+    tx.drop_documents(now - DOCUMENTS_MS).await?;
     tx.drop_answers(now - ANSWERS_MS).await?;
     tx.drop_ended_sessions(now - crate::http::IDLE_MS).await?;
     tx.remove_ended_keys().await?;

@@ -3,6 +3,7 @@
 
 use crate::app::{App, Inner};
 use crate::forge::{self, ProfileError, Profiles};
+use crate::identity::{Issuer, Purpose};
 use crate::seal::{KeyError, Seal};
 use crate::settings::Settings;
 use crate::{clock, http, keeper, kept, occasions, tasks};
@@ -195,7 +196,8 @@ where
         guesses: Default::default(),
         refusals: Default::default(),
         sign_ins: Default::default(),
-        identity: Default::default(),
+        identity: Issuer::of(Purpose::Identity),
+        statements: Issuer::of(Purpose::Statement),
         panics: Default::default(),
         planning: std::sync::Arc::new(Semaphore::new(PLANNED_AT_ONCE)),
         streams: Default::default(),

@@ -16,6 +16,8 @@ CREATE TABLE environments (
     wakes_at   INTEGER,             -- when time alone changes something
     made_at    INTEGER NOT NULL,
     closed_at  INTEGER,             -- of a preview that was closed
+    unclosed   TEXT,                -- why a preview could not be closed the last time
+    unclosed_at INTEGER,
     UNIQUE (project_id, name)
 );
 CREATE INDEX environments_waking ON environments(wakes_at) WHERE wakes_at IS NOT NULL;

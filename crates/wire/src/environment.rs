@@ -26,6 +26,11 @@ pub struct EnvironmentView {
     pub waiting: Vec<WaitingView>,
     /// What went past the rules, until someone else confirms it.
     pub unconfirmed: Vec<EmergencyView>,
+    /// A preview that was taken away: when.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub closed_at: Option<Timestamp>,
+    /// Why a preview could not be closed the last time.
+    pub unclosed: Option<String>,
     /// Why nobody knows its rules; nothing goes in until then.
     pub trouble: Option<String>,
 }
@@ -73,6 +78,8 @@ pub struct InsideView {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum WayView {
+    /// What was there was taken away.
+    Close,
     Forward,
     RollBack,
     Emergency,

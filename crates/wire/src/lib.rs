@@ -5,7 +5,7 @@
 //!
 //! - [`project`], [`run`], [`board`], [`fleet`] (runners and the queue), [`log`], [`artifact`], [`results`] (tests, findings,
 //!   numbers), [`compare`], [`cache`], [`storage`], [`secret`], [`pipeline`], [`work`];
-//! - [`delivery`] (what forges sent, and profiles), [`proposal`], [`landing`], [`environment`];
+//! - [`delivery`] (what forges sent, and profiles), [`proposal`], [`landing`], [`environment`], [`release`], [`trace`];
 //! - [`person`], [`session`], [`token`], [`journal`];
 //! - [`plan`]: a plan as `plan --format json` prints it, and diagnostics;
 //! - [`runner`]: the runner protocol;
@@ -29,6 +29,7 @@ pub mod plan;
 pub mod problem;
 pub mod project;
 pub mod proposal;
+pub mod release;
 pub mod results;
 pub mod run;
 pub mod runner;
@@ -36,6 +37,7 @@ pub mod secret;
 pub mod session;
 pub mod storage;
 pub mod token;
+pub mod trace;
 pub mod words;
 pub mod work;
 

@@ -78,8 +78,13 @@ fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
             { "suite": "gauge", "name": "drift", "end": "failed", "wavered": true, "ms": 3, "file": "t.c", "line": 4, "message": "was 2" }
         ],
         "coverage": { "t.c": { "4": 2 } },
-        "findings": [{ "rule": "R1", "level": "error", "message": "no", "file": "t.c", "line": 4, "key": "ab" }]
+        "findings": [{ "rule": "R1", "level": "error", "message": "no", "file": "t.c", "line": 4, "key": "ab" }],
+        "bills": [{
+            "file": "bom.json", "form": "cyclonedx", "document": "{}",
+            "components": [{ "name": "zlib", "version": "1.3.1", "purl": "pkg:generic/zlib@1.3.1" }, { "name": "keel", "version": "" }]
+        }]
     }));
+    stays::<AttemptReports>(json!({ "bills": [] }));
     stays::<ReportsTaken>(json!({ "said": ["10 tests: 1 failed"], "first": "gauge drift" }));
     for outcome in ["passed", "failed", "timed_out", "stopped"] {
         stays::<Finish>(json!({

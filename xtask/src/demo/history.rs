@@ -36,6 +36,10 @@ const fn edit(file: &'static str, from: &'static str, to: &'static str) -> Edit 
 pub(super) const HISTORY: &[Moment] = &[
     Moment { tag: Some("v1"), ..moment("patterns", "Odd", "Sending, for whoever sends", "passed", &[]) },
     moment("stations", "Maren", "Three stations, one after another", "passed", &[]),
+    Moment {
+        tag: Some("v1.0"),
+        ..moment("stations", "Maren", "Version 1.0 of the stations", "passed", &[edit("CHANGES.md", "## Not released yet", "## 1.0")])
+    },
     moment("tidegauge", "Ines", "A gauge that smooths waves away", "passed", &[]),
     moment("almanac", "Maren", "Tables of high and low waters", "passed", &[]),
     moment(

@@ -45,7 +45,15 @@ export default function OneEnvironment() {
                 <a href={one.url}>{one.url}</a>
               </>
             )}
+            {one.present && (
+              <>
+                {' · '}
+                <Link to={`/trace?thing=${one.project}/${one.name}`}>where it comes from</Link>
+              </>
+            )}
           </p>
+          {one.closed_at && <p>It was a preview, and was closed {exact(one.closed_at)}.</p>}
+          {one.unclosed && <p className="s-failed">It could not be closed: {one.unclosed}</p>}
           {!isQuiet(one) && <Next one={one} />}
           <Acts one={one} />
           <h2 style={{ marginTop: 24 }}>All that was put there</h2>
@@ -170,7 +178,7 @@ function History(props: { project: string; pages: Deployment[]; now: number; one
                 <Outcome row={row} />
               </td>
               <td>
-                {row.outcome === 'well' && row.left_at && (
+                {row.outcome === 'well' && row.way !== 'close' && row.left_at && (
                   <Button size="small" aria-label={`Go back to ${row.number}`} onClick={() => back(row.number)}>
                     Go back
                   </Button>
@@ -198,6 +206,7 @@ function Outcome({ row }: { row: Deployment }) {
   return (
     <>
       {row.way === 'roll_back' && <span>a roll-back: </span>}
+      {row.way === 'close' && <span>taken away: </span>}
       {row.way === 'emergency' && (
         <span className="s-gated">
           an emergency ({row.reason}),{' '}
@@ -206,7 +215,7 @@ function Outcome({ row }: { row: Deployment }) {
       )}
       <span className={end ? colours[end] : 's-running'}>
         {end ? ends[end] : 'goes on'}
-        {end === 'well' && !row.left_at && ', and there'}
+        {end === 'well' && row.way !== 'close' && !row.left_at && ', and there'}
       </span>
       {row.back && <span>; what was there is there again</span>}
       {row.why && <span className="soft">: {row.why}</span>}

@@ -67,6 +67,7 @@ function Row({ one, now }: { one: Environment; now: number }) {
         )}
       </td>
       <td>
+        {one.unclosed && <div className="s-failed">it could not be closed: {one.unclosed}</div>}
         {one.doubt && <div className="s-failed">unknown: {one.doubt.why}</div>}
         {there ? (
           <>

@@ -29,6 +29,7 @@ export function ProjectWords({ project, at }: { project: string; at: string }) {
     ['proposals', 'Proposals', '/proposals'],
     ['landing', 'Landing', '/landing'],
     ['environments', 'Environments', '/environments'],
+    ['releases', 'Releases', '/releases'],
     ['numbers', 'Numbers', '/numbers'],
     ['flaky', 'Flaky tests', '/flaky'],
     ['caches', 'Caches', '/caches'],

@@ -49,6 +49,11 @@ export function JobPanel({
           job.why && <div className="soft">{job.why}</div>
         )}
         {job.not_reused && <div className="soft">not reused: {job.not_reused}</div>}
+        {job.deploys && (
+          <div className="soft next">
+            into <Link to={`/projects/${run.project}/environments/${job.deploys}`}>{job.deploys}</Link>
+          </div>
+        )}
         {job.started_by && (
           <div className="soft">
             {job.by_hand ? 'started by hand by' : 'asked for again by'} {job.started_by}

@@ -294,6 +294,7 @@ function begun({ occasion }: RunView): string {
     pipeline: 'since another pipeline passed',
     landing: 'tried before it lands',
     promotion: `${occasion.from} promoted into ${occasion.environment} by ${by}`,
+    closing: `${occasion.environment} closed by ${by}`,
     roll_back: `${occasion.environment} rolled back to ${occasion.from} by ${by}`,
   };
   return words[occasion.event];

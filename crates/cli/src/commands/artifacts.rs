@@ -1,5 +1,6 @@
 //! `artifacts RUN`, `artifacts RUN get NAME --to DIR`.
 
+use super::verify::beside;
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
@@ -8,6 +9,7 @@ use crate::reference::run_ref;
 use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::language::nearest;
+use ordotaxis_core::provenance::Envelope;
 use ordotaxis_wire::artifact::{ArtifactView, FolderView};
 use ordotaxis_wire::words;
 use reqwest::Method;
@@ -47,6 +49,19 @@ pub(crate) enum ArtifactCommand {
         /// The outermost when absent
         folder: Option<String>,
     },
+    /// Where an artifact comes from, said and signed by the service: for `verify`
+    Statement {
+        name: String,
+        /// Into this file
+        #[arg(long)]
+        to: Option<PathBuf>,
+    },
+    /// The bills of materials that the run's jobs left, or one of them as it was written
+    Bills {
+        #[arg(requires = "file")]
+        job: Option<String>,
+        file: Option<String>,
+    },
     /// Keep an artifact for good
     Pin {
         name: String,
@@ -85,6 +100,10 @@ pub(super) async fn artifacts(options: ArtifactsOptions, api: &Api, json: bool) 
                 super::cache::print_folder(&view);
             }
             OK
+        }
+        Some(ArtifactCommand::Statement { name, to }) => statement(api, find(&all, &name)?, to.as_deref()).await,
+        Some(ArtifactCommand::Bills { job, file }) => {
+            super::trace::bills(&format!("{}/{number}", run.project), job.as_deref().zip(file.as_deref()), api, json).await
         }
         Some(ArtifactCommand::Pin { name, undo }) => {
             let artifact = find(&all, &name)?;
@@ -147,6 +166,23 @@ async fn get(api: &Api, artifact: &ArtifactView, to: &Path, links: bool) -> Done
     OK
 }
 
+async fn statement(api: &Api, artifact: &ArtifactView, to: Option<&Path>) -> Done {
+    let envelope: Envelope = api.get(&format!("{}/provenance", address(artifact))).await?;
+    let Some(to) = to else {
+        out::json(&envelope);
+        return OK;
+    };
+    write_statement(&envelope, to)?;
+    out::print(format!("the statement of {} is in {}", full_name(artifact), to.display()));
+    OK
+}
+
+fn write_statement(envelope: &Envelope, to: &Path) -> Result<(), Failure> {
+    let text = serde_json::to_string(envelope).unwrap_or_default();
+    let failed = |error| Failure::new(1, format!("{} could not be written: {error}", to.display()), "name another with --to");
+    std::fs::write(to, text).map_err(failed)
+}
+
 async fn get_archive(api: &Api, artifact: &ArtifactView, form: ArchiveForm, to: &Path) -> Done {
     let (form, ending) = if form == ArchiveForm::Zip { ("zip", "zip") } else { ("tar.zst", "tar.zst") };
     let name = format!("{}-{}.{ending}", artifact.job.as_str().replace(['[', ']', ','], "_"), artifact.name);
@@ -184,12 +220,23 @@ async fn download(request: reqwest::RequestBuilder, api: &Api, into: &Path) -> R
 
 /// Fetches one artifact and unpacks it.
 pub(super) async fn fetch(api: &Api, artifact: &ArtifactView, to: &Path, links: bool) -> Result<(), Failure> {
+    fetch_at(api, (address(artifact), &full_name(artifact)), to, links).await
+}
+
+/// Fetches the artifact at an address and what is said of it, side by side.
+pub(super) async fn fetch_with_statement(api: &Api, at: (&str, &str), to: &Path) -> Result<(), Failure> {
+    fetch_at(api, at, to, false).await?;
+    let envelope: Envelope = api.get(&format!("{}/provenance", at.0)).await?;
+    write_statement(&envelope, &beside(to))
+}
+
+async fn fetch_at(api: &Api, (address, name): (&str, &str), to: &Path, links: bool) -> Result<(), Failure> {
     let local = |error| Failure::new(1, format!("no temporary folder could be made: {error}"), "make room in it, or set TMPDIR to another");
     let folder = tempfile::tempdir().map_err(local)?;
     let archive = folder.path().join("archive.tar.zst");
-    download(api.request(Method::GET, address(artifact)), api, &archive).await?;
+    download(api.request(Method::GET, address), api, &archive).await?;
     let unpacked = ordotaxis_runner::unpack(&archive, to, links);
-    let outside = unpacked.map_err(|why| Failure::new(1, format!("{} could not be unpacked: {why}", full_name(artifact)), "try again"))?;
+    let outside = unpacked.map_err(|why| Failure::new(1, format!("{name} could not be unpacked: {why}"), "try again"))?;
     for link in outside {
         out::remark(match links {
             true => format!("  {link} leads out of the folder"),

@@ -1,5 +1,6 @@
 //! `environment`: what is in each, what waits to come in, all that was put there; frozen and thawed.
 
+use super::runs::begun;
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out::{self, table};
@@ -7,6 +8,7 @@ use clap::Subcommand;
 use jiff::Timestamp;
 use ordotaxis_wire::environment::{Behind, DeploymentEnd, DeploymentView, EnvironmentPage, EnvironmentView, Freeze, WayView};
 use ordotaxis_wire::project::ProjectView;
+use ordotaxis_wire::run::RunView;
 use ordotaxis_wire::words;
 use reqwest::Method;
 use std::time::Duration;
@@ -42,6 +44,14 @@ pub(crate) enum EnvironmentCommand {
         #[arg(long)]
         until: Option<String>,
     },
+    /// Take a preview away now: its job with `closes` does it
+    Close {
+        /// `PROJECT/ENVIRONMENT`
+        environment: String,
+        /// Follow it
+        #[arg(long)]
+        watch: bool,
+    },
     /// Let things in again
     Thaw {
         /// `PROJECT/ENVIRONMENT`
@@ -67,6 +77,10 @@ pub(super) async fn environment(command: EnvironmentCommand, api: &Api, json: bo
             let until = until.map(|text| ahead(&text)).transpose()?;
             let view: EnvironmentView = api.put(&format!("{}/frozen", address(&environment)?), &Freeze { reason, until }).await?;
             told(&view, json)
+        }
+        EnvironmentCommand::Close { environment, watch } => {
+            let view: RunView = api.post(&format!("{}/close", address(&environment)?), &serde_json::json!({})).await?;
+            begun(api, view, watch, json).await
         }
         EnvironmentCommand::Thaw { environment } => {
             let request = api.request(Method::DELETE, &format!("{}/frozen", address(&environment)?));
@@ -159,6 +173,8 @@ pub(super) fn show(view: &EnvironmentView) {
     view.url.iter().for_each(|url| out::print(out::dim(&format!("  {url}"))));
     view.behind.iter().for_each(|one| out::print(out::dim(&format!("  behind main: {}", behind(*one)))));
     view.trouble.iter().for_each(|why| out::print(format!("  {why}")));
+    view.closed_at.iter().for_each(|at| out::print(format!("  closed {}", out::moment(*at))));
+    view.unclosed.iter().for_each(|why| out::print(format!("  it could not be closed: {why}")));
     if let Some(frozen) = &view.frozen {
         let until = frozen.until.map(|at| format!(" until {}", out::moment(at))).unwrap_or_default();
         out::print(format!("  frozen{until} by {}: {}", frozen.by, frozen.reason));
@@ -240,6 +256,7 @@ fn outcome(one: &DeploymentView) -> String {
     let way = match one.way {
         WayView::Forward => String::new(),
         WayView::RollBack => "a roll-back, ".to_owned(),
+        WayView::Close => "taken away, ".to_owned(),
         WayView::Emergency => {
             let confirmed = one.confirmed_by.as_ref().map_or("not confirmed".to_owned(), |by| format!("confirmed by {by}"));
             format!("an emergency ({}), {confirmed}, ", one.reason.as_deref().unwrap_or_default())

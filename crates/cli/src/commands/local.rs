@@ -92,8 +92,8 @@ pub(super) fn occasion(options: &OccasionOptions, dir: &Path) -> Result<Occasion
             Cause::Proposal { target, source: Some(branch()), outside: false, number: None, merges: None }
         }
         Event::Schedule => Cause::Schedule { line: None, branch: Some(branch()) },
-        // Promotions and roll-backs are made of a run, not of a file: no option names them.
-        Event::ByHand | Event::Promotion | Event::RollBack => Cause::ByHand { on: on() },
+        // Promotions and the like are made of a run, not of a file: no option names them.
+        Event::ByHand | Event::Promotion | Event::RollBack | Event::Closing => Cause::ByHand { on: on() },
         Event::Landing => {
             let target = options.target.clone().ok_or_else(|| named("target"))?;
             Cause::Landing { target, trial: 1, outside: false, base: String::new() }

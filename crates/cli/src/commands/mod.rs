@@ -29,6 +29,7 @@ mod promote;
 mod proposals;
 mod propose;
 mod rehearse;
+mod release;
 mod rules;
 mod runner;
 mod runners_there;
@@ -44,6 +45,8 @@ mod signals;
 mod store;
 mod tests;
 mod token;
+mod trace;
+mod verify;
 mod watch;
 mod work;
 
@@ -159,6 +162,19 @@ enum Command {
     Approve(approve::SpeakOptions),
     /// Refuse what a job would put into its environment: the job ends as refused
     Refuse(approve::SpeakOptions),
+    /// Where something comes from and where it went: from a commit, a digest, a file, a run, an environment or a version
+    Trace(trace::TraceOptions),
+    /// Which environments hold a component, or which runs made something of it
+    Components(trace::ComponentsOptions),
+    /// Whether a file is what a signed statement says; needs no service where the keys are at hand
+    Verify(verify::VerifyOptions),
+    /// Print the keys that statements are verified with
+    Keys,
+    /// What was made known: versions, notes, what belongs to them and what they rest on
+    Release {
+        #[command(subcommand)]
+        command: release::ReleaseCommand,
+    },
     /// Put what a run made into one more environment: nothing is built anew
     Promote(promote::PromoteOptions),
     /// Put what was in an environment before there again
@@ -295,6 +311,11 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Environment { command } => environment::environment(command, &api()?, json).await,
         Command::Approve(options) => approve::speak(options, true, &api()?, json).await,
         Command::Refuse(options) => approve::speak(options, false, &api()?, json).await,
+        Command::Release { command } => release::release(command, &api()?, json).await,
+        Command::Trace(options) => trace::trace(options, &api()?, json).await,
+        Command::Components(options) => trace::components(options, &api()?, json).await,
+        Command::Verify(options) => verify::verify(options, global).await,
+        Command::Keys => verify::keys(global).await,
         Command::Promote(options) => promote::promote(options, &api()?, json).await,
         Command::RollBack(options) => promote::roll_back(options, &api()?, json).await,
         Command::Needs => approve::needs(&api()?, json).await,

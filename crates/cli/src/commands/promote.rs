@@ -1,10 +1,9 @@
 //! `promote`, `roll-back`: runs made from an earlier run, with what that made.
 
 use super::environment::address;
-use super::runs::follow;
+use super::runs::begun;
 use crate::api::Api;
 use crate::failure::{Done, Failure};
-use crate::out;
 use crate::reference::run_ref;
 use ordotaxis_wire::environment::{AskPromotion, AskRollBack};
 use ordotaxis_wire::run::RunView;
@@ -55,13 +54,4 @@ pub(super) async fn roll_back(options: RollBackOptions, api: &Api, json: bool) -
     let address = address(&options.environment)?;
     let view: RunView = api.post(&format!("{address}/roll-back"), &AskRollBack { to: options.to }).await?;
     begun(api, view, options.watch, json).await
-}
-
-async fn begun(api: &Api, view: RunView, watch: bool, json: bool) -> Done {
-    if !json && !watch {
-        let from = view.occasion.from.as_deref().unwrap_or_default();
-        out::print(format!("{} begun, with what {from} made: {}", out::bold(&view.run), view.sentence));
-        out::remark(format!("  follow it: ordotaxis watch {}", view.run));
-    }
-    follow(api, Some(view), watch, json).await
 }

@@ -173,6 +173,16 @@ pub(super) async fn again(options: AgainOptions, api: &Api, json: bool) -> Done 
     follow(api, Some(view), watch, json).await
 }
 
+/// Tells of a run that was made from an earlier one, and follows it where that is asked.
+pub(super) async fn begun(api: &Api, view: RunView, watch: bool, json: bool) -> Done {
+    if !json && !watch {
+        let from = view.occasion.from.as_deref().unwrap_or_default();
+        out::print(format!("{} begun, with what {from} made: {}", out::bold(&view.run), view.sentence));
+        out::remark(format!("  follow it: ordotaxis watch {}", view.run));
+    }
+    follow(api, Some(view), watch, json).await
+}
+
 pub(super) async fn follow(api: &Api, view: Option<RunView>, watch: bool, json: bool) -> Done {
     let Some(view) = view else { return OK };
     if watch {

@@ -58,8 +58,12 @@ pub(super) fn head(run: &RunView) -> Vec<String> {
         Event::ByHand => format!("started by {by}"),
         Event::Schedule => "by its schedule".into(),
         Event::Landing => "tried before it lands".into(),
-        Event::Promotion | Event::RollBack => {
-            let done = if run.occasion.event == Event::Promotion { "promoted into" } else { "rolled back in" };
+        Event::Promotion | Event::RollBack | Event::Closing => {
+            let done = match run.occasion.event {
+                Event::Promotion => "promoted into",
+                Event::RollBack => "rolled back in",
+                _ => "taken out of",
+            };
             let (environment, from) =
                 (run.occasion.environment.as_deref().unwrap_or_default(), run.occasion.from.as_deref().unwrap_or_default());
             format!("{from} {done} {environment} by {by}")

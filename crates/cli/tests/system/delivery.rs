@@ -372,3 +372,164 @@ async fn what_fails_its_check_is_rolled_back_within_the_run_by_what_was_there() 
     assert_eq!(again.code, 0, "{again:?}");
     delivery.environment("quay", "well", |one| one["doubt"].is_null() && !one["present"].is_null()).await;
 }
+
+/// What a proposal's run puts somewhere to look at, and what takes it away again.
+const PREVIEW: &str = "language = 1\norder = \"build > preview\"\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n\
+    [job.build.gauge]\nsteps = [\"cat gauge > out\"]\ngives = { gauge = [\"out\"] }\n\
+    [job.preview.put]\nif = \"event == 'proposal'\"\ncheckout = false\ntakes = [\"build.gauge/gauge\"]\ndeploys = \"preview-{proposal}\"\n\
+    steps = [\"cp out PLACE/preview\"]\n\
+    [job.preview.take]\ncheckout = false\ntakes = [\"build.gauge/gauge\"]\ncloses = \"preview-{proposal}\"\n\
+    steps = [\"test ! -e PLACE/stuck\", \"cmp out PLACE/preview\", \"rm PLACE/preview\"]\n";
+const PREVIEW_RULES: &str = "rules = 1\n[environment.\"preview-*\"]\npreview = true\nurl = \"http://127.0.0.1:8301/{environment}\"\n";
+
+/// A project with a proposal whose preview is there.
+async fn previewed(rules: &str) -> (Delivery, String) {
+    let delivery = Delivery::with("beat = \"250ms\"\nretry_pause = \"20ms\"\n", rules).await;
+    let repository = &delivery.repository;
+    let place = delivery.world.folder.path().display().to_string();
+    repository.write("gauge", "gauge 1\n");
+    repository.push_pipeline(&PREVIEW.replace("PLACE", &place));
+    repository.git(&["checkout", "--quiet", "-b", "topic"]);
+    repository.write("gauge", "gauge 2\n");
+    let head = repository.commit("Another gauge");
+    repository.git(&["push", "--quiet", "origin", "topic"]);
+    delivery.world.propose("stations", "topic", false).await;
+    delivery.environment("preview-1", "it is there", |one| !one["present"].is_null()).await;
+    assert_eq!(delivery.there("preview"), "gauge 2");
+    (delivery, head)
+}
+
+async fn closed(delivery: &Delivery) -> Value {
+    until("the preview is closed", || async {
+        let page = delivery.world.json(&["environment", "show", "stations/preview-1"]).await;
+        (!page["environment"]["closed_at"].is_null()).then_some(page)
+    })
+    .await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_preview_is_shown_to_its_proposal_and_goes_with_it_also_where_that_fails_at_first() {
+    let (delivery, _) = previewed(PREVIEW_RULES).await;
+    let comment = until("the comment names it", || async {
+        let proposal = delivery.world.forge.proposal("stations", 1).ok()?;
+        proposal.comments.iter().find(|one| one.text.contains("http://127.0.0.1:8301/preview-1")).cloned()
+    })
+    .await;
+    assert!(comment.text.contains("To look at"), "{comment:?}");
+    let run = delivery.world.json(&["show", "stations/2"]).await;
+    let take = ordotaxis_testbed::World::job(&run, "preview.take");
+    assert!(take["why"].as_str().is_some_and(|why| why.contains("it is done when preview-1 is closed")), "{take}");
+    // Closing fails at first: that is said, and it is tried again by itself.
+    std::fs::write(delivery.world.folder.path().join("stuck"), "").expect("a file");
+    super::forges::act(&delivery.world, "people/stations/proposals/1/close", &serde_json::json!({ "by": "Odd" })).await;
+    let stuck = delivery.environment("preview-1", "it could not be closed", |one| !one["unclosed"].is_null()).await;
+    assert!(stuck["unclosed"].as_str().is_some_and(|why| why.contains("did not end well")), "{stuck}");
+    assert_eq!(delivery.there("preview"), "gauge 2", "it is there still");
+    std::fs::remove_file(delivery.world.folder.path().join("stuck")).expect("removed");
+    let page = closed(&delivery).await;
+    assert_eq!(delivery.there("preview"), "", "it was taken away with what had been put there");
+    assert_eq!((&page["environment"]["present"], &page["environment"]["unclosed"]), (&Value::Null, &Value::Null));
+    assert_eq!(page["deployments"][0]["way"], "close");
+    let list = delivery.world.json(&["environment", "list", "stations"]).await;
+    assert_eq!(list, serde_json::json!([]), "what was closed is not among what there is");
+    until("the comment does not name it any more", || async {
+        let proposal = delivery.world.forge.proposal("stations", 1).ok()?;
+        proposal.comments.iter().all(|one| !one.text.contains("preview-1")).then_some(())
+    })
+    .await;
+    let again = delivery.world.run(&["environment", "close", "stations/preview-1"]).await;
+    assert!(again.code != 0 && again.err.contains("no preview that is open"), "{again:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_preview_is_closed_by_hand_or_when_its_time_is_over_and_comes_again_with_a_newer_commit() {
+    let (delivery, _) = previewed(PREVIEW_RULES).await;
+    let reader = delivery.person("odd", "reader").await;
+    let refused = delivery.say(&reader, &["environment", "close", "stations/preview-1"]).await;
+    assert!(refused.code != 0 && refused.err.contains("operator"), "{refused:?}");
+    let closed_now = delivery.world.run(&["environment", "close", "stations/preview-1", "--watch"]).await;
+    assert_eq!(closed_now.code, 0, "{closed_now:?}");
+    closed(&delivery).await;
+    let journal = delivery.world.json(&["journal", "stations", "--action", "environment.close"]).await;
+    assert!(journal.as_array().is_some_and(|all| all.iter().any(|one| one["who"] == "owner" && one["refused"].is_null())), "{journal}");
+    // A newer commit of the proposal puts it there again, and now it may stay for a moment only.
+    delivery.repository.git(&["checkout", "--quiet", "main"]);
+    delivery.repository.write("ordotaxis/rules.toml", &format!("{PREVIEW_RULES}lasts = \"1s\"\n"));
+    delivery.repository.commit("Previews do not last");
+    delivery.repository.push();
+    delivery.repository.git(&["checkout", "--quiet", "topic"]);
+    delivery.repository.write("gauge", "gauge 3\n");
+    delivery.repository.commit("One more gauge");
+    delivery.repository.git(&["push", "--quiet", "origin", "topic"]);
+    until("it came again and went", || async {
+        let page = delivery.world.json(&["environment", "show", "stations/preview-1"]).await;
+        let ways: Vec<&str> = page["deployments"].as_array()?.iter().filter_map(|one| one["way"].as_str()).collect();
+        (ways == ["close", "forward", "close", "forward"] && !page["environment"]["closed_at"].is_null()).then_some(())
+    })
+    .await;
+    assert_eq!(delivery.there("preview"), "");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_outside_a_preview_comes_only_where_the_rules_let_it() {
+    let delivery = Delivery::with("beat = \"250ms\"\nretry_pause = \"20ms\"\n", PREVIEW_RULES).await;
+    let (world, repository) = (&delivery.world, &delivery.repository);
+    let _strangers = world.runner(RunnerOptions { outside: "only", ..RunnerOptions::default() }).await;
+    assert_eq!(world.run(&["project", "outside", "stations", "run"]).await.code, 0);
+    let place = world.folder.path().display().to_string();
+    repository.write("gauge", "gauge 1\n");
+    repository.push_pipeline(&PREVIEW.replace("PLACE", &place));
+    repository.git(&["checkout", "--quiet", "-b", "fork"]);
+    repository.write("gauge", "gauge 2\n");
+    let head = repository.commit("From a fork");
+    repository.git(&["push", "--quiet", "origin", "fork"]);
+    world.propose("stations", "fork", true).await;
+    let run = until("it is refused", || async {
+        let runs = world.json(&["runs", "stations"]).await;
+        let run = runs.as_array()?.iter().find(|run| run["occasion"]["event"] == "proposal" && run["state"] == "refused")?.clone();
+        Some(run)
+    })
+    .await;
+    assert!(run["sentence"].as_str().is_some_and(|why| why.contains("it comes from outside")), "{run} {head}");
+    assert_eq!(delivery.there("preview"), "");
+}
+
+/// Whoever can approve may do so in a comment, by their name at the forge; what does not count is answered with why.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_word_in_a_comment_counts_as_one_given_here() {
+    let delivery = Delivery::new("rules = 1\n[environment.trial]\napprove = { of = 1, by = [\"lars\", \"mara\"] }\n").await;
+    let (world, repository) = (&delivery.world, &delivery.repository);
+    for name in ["lars", "mara", "odd"] {
+        delivery.person(name, "operator").await;
+        assert_eq!(world.run(&["person", "known", name, "--issuer", &world.forge_url, "--subject", name]).await.code, 0);
+    }
+    let first = delivery.push("1");
+    delivery.waits("trial", "1 approval by lars or mara is missing").await;
+    repository.git(&["checkout", "--quiet", "-b", "topic"]);
+    repository.write("more", "1");
+    repository.commit("Something to talk about");
+    repository.git(&["push", "--quiet", "origin", "topic"]);
+    world.propose("stations", "topic", false).await;
+    let comment = async |by: &str, text: &str, words: &str| {
+        super::forges::act(world, "people/stations/proposals/1/comment", &serde_json::json!({ "by": by, "text": text })).await;
+        until(&format!("an answer to {by}: {words}"), || async {
+            let proposal = world.forge.proposal("stations", 1).ok()?;
+            proposal.comments.iter().any(|one| one.by == "ordotaxis" && one.text.contains(words)).then_some(())
+        })
+        .await;
+    };
+    comment("odd", "ordotaxis: approve stations/1", "approval does not count here").await;
+    comment("lars", "ordotaxis: approve tidegauge/1", "tidegauge/1 is not of stations").await;
+    comment("lars", "ordotaxis: approve stations/99", "there is no run stations/99").await;
+    comment("lars", "ordotaxis: approve stations/1 trial.put", "it is approved").await;
+    delivery.holds("trial", &first).await;
+    repository.git(&["checkout", "--quiet", "main"]);
+    let second = delivery.push("2");
+    let of_it =
+        |one: &Value| one["waiting"].as_array().and_then(|all| all.iter().find(|waits| waits["commit"] == second.as_str()).cloned());
+    let waits = delivery.environment("trial", "the second waits", |one| of_it(one).is_some()).await;
+    let run = of_it(&waits).expect("it waits")["run"].as_str().expect("a run").to_owned();
+    comment("mara", &format!("ordotaxis: refuse {run}"), "it is refused").await;
+    let run = world.run_of("stations", &second, "refused", |run| run["state"] == "refused").await;
+    assert_eq!(run["sentence"], "Refused: trial.put: mara refused it");
+}

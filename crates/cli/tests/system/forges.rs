@@ -21,7 +21,7 @@ fn fault(what: What, on: &str) -> Fault {
 }
 
 /// Someone does something at the forge.
-async fn act(world: &World, path: &str, body: &Value) {
+pub(super) async fn act(world: &World, path: &str, body: &Value) {
     let call = reqwest::Client::new().post(format!("{}/api/{path}", world.forge_url)).json(body);
     call.send().await.expect("an answer").error_for_status().expect("it is done");
 }

@@ -250,3 +250,42 @@ async fn the_guide_to_delivery_runs_as_printed() {
         assert_eq!(ran.code, 0, "{line}: {ran:?}");
     }
 }
+
+/// Every command of the guide to tracing as printed, with the guide's pipeline.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_tracing_runs_as_printed() {
+    let text = guide("tracing.md");
+    let example = text.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).expect("an example");
+    let delivery = super::delivery::Delivery::new("rules = 1\n").await;
+    let commit = delivery.repository.push_pipeline(example);
+    delivery.holds("trial", &commit).await;
+    let lines = commands("tracing.md");
+    assert!(lines.len() > 10, "{lines:?}");
+    for line in lines {
+        let ran = delivery.world.shell(&line).await;
+        assert_eq!(ran.code, 0, "{line}: {ran:?}");
+    }
+}
+
+/// Every command of the guide to releases as printed, with the guide's pipeline.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_releases_runs_as_printed() {
+    let text = guide("releases.md");
+    let example = text.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).expect("an example");
+    let delivery = super::delivery::Delivery::new("rules = 1\n").await;
+    delivery.repository.write("CHANGES.md", "# 1.0.0\n\nThe first.\n");
+    delivery.repository.push_pipeline(example);
+    delivery.repository.git(&["tag", "v1.0.0"]);
+    delivery.repository.git(&["push", "--quiet", "origin", "v1.0.0"]);
+    ordotaxis_testbed::until("it is released", || async {
+        let list = delivery.world.json(&["release", "list", "stations"]).await;
+        (list["releases"].as_array()?.len() == 1).then_some(())
+    })
+    .await;
+    let lines = commands("releases.md");
+    assert!(lines.len() > 8, "{lines:?}");
+    for line in lines {
+        let ran = delivery.world.shell(&line).await;
+        assert_eq!(ran.code, 0, "{line}: {ran:?}");
+    }
+}

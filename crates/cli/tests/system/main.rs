@@ -37,11 +37,13 @@ mod pages;
 mod private;
 mod proxy;
 mod rehearse;
+mod releases;
 mod rights;
 mod shapes;
 mod starts;
 mod talk;
 mod told;
+mod trace;
 mod who;
 
 use ordotaxis_testbed::World;

@@ -405,3 +405,38 @@ async fn notices_of_others_are_not_shown() {
     let own: Value = setting.world.http(Method::GET, "/api/v1/notices").send().await.expect("an answer").json().await.expect("JSON");
     assert_eq!(own["last"], json!([]), "the owner sees their own");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_can_agree_is_asked_and_who_is_concerned_hears_what_became_of_it() {
+    let rules = "rules = 1\n[environment.trial]\napprove = { of = 1, by = [\"maren\", \"owner\"] }\nemergency = [\"owner\"]\n\
+                 [notice.team]\nmail = [\"team@saltmarsh.example\"]\non = [\"deployed\", \"rolled-back\", \"emergency\"]\n";
+    let setting = setting("", rules, &[("maren", "maren@saltmarsh.example"), ("odd", "odd@saltmarsh.example")]).await;
+    let world = &setting.world;
+    assert_eq!(world.run(&["grant", "set", "maren", "operator", "--project", "tidegauge"]).await.code, 0);
+    let pipeline = |steps: &str| format!("language = 1\n[job.ship.put]\ncheckout = false\ndeploys = \"trial\"\nsteps = [\"{steps}\"]\n");
+    let mail = async |to: &str, words: &str| -> Mail {
+        let fits = |mail: &&Mail| mail.to == to && mail.subject.contains(words);
+        until(&format!("a message to {to}: {words}"), || async { setting.server.mails().iter().find(fits).cloned() }).await
+    };
+    setting.repository.push_pipeline(&pipeline("true"));
+    let asked =
+        mail("maren@saltmarsh.example", "tidegauge/2 ship.put waits to go into trial: 1 approval by maren or owner is missing").await;
+    assert!(
+        asked.text.contains("ordotaxis approve tidegauge/2 ship.put") && asked.text.contains("/projects/tidegauge/environments/trial"),
+        "{asked:?}"
+    );
+    assert_eq!(world.run(&["approve", "tidegauge/2"]).await.code, 0);
+    mail("team@saltmarsh.example", "is in trial, by tidegauge/2").await;
+    // Past the rules: everybody who could have agreed hears of it at once, and that it failed.
+    setting.repository.push_pipeline(&pipeline("false"));
+    mail("maren@saltmarsh.example", "tidegauge/3 ship.put waits").await;
+    let past = ["start", "tidegauge/3", "--job", "ship.put", "--emergency", "--reason", "the pier floods"];
+    assert_eq!(world.run(&past).await.code, 0);
+    for to in ["maren@saltmarsh.example", "team@saltmarsh.example"] {
+        let told = mail(to, "owner puts tidegauge/3 ship.put into trial past its rules: the pier floods").await;
+        assert!(told.text.contains("ordotaxis approve tidegauge/3 ship.put"), "{told:?}");
+    }
+    let failed = mail("team@saltmarsh.example", "did not go well in trial").await;
+    assert!(failed.text.contains("ordotaxis roll-back tidegauge/trial"), "{failed:?}");
+    assert!(setting.server.mails().iter().all(|mail| mail.to != "odd@saltmarsh.example"), "it does not concern him");
+}

@@ -127,3 +127,40 @@ async fn what_waits_before_an_environment_is_approved_on_its_page_and_rolled_bac
     accessible(&browser).await;
     browser.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_release_is_read_edited_and_followed_to_where_it_comes_from() {
+    let delivery = super::releases::project().await;
+    let world = &delivery.world;
+    let commit = delivery.repository.push_pipeline(super::releases::PIPELINE);
+    delivery.holds("trial", &commit).await;
+    super::releases::tag(&delivery, "v1.0.0");
+    super::releases::release(world, "1.0.0", "it is there", |_| true).await;
+    world.project("tidegauge").await;
+    let browser = signed_in(world).await;
+    let page = |path: &str| format!("{}{path}", world.url);
+    browser.client.goto(&page("/projects/stations/releases")).await.expect("the page");
+    browser.see("Stations 1.0.0").await;
+    accessible(&browser).await;
+    browser.client.goto(&page("/projects/stations/releases/1.0.0")).await.expect("the page");
+    browser.see("the first gauge").await;
+    browser.see("tests.passed 2").await;
+    accessible(&browser).await;
+    // Notes are Markdown, and what a script would do in them is not done.
+    let notes =
+        "**tight** <script>document.title = 'owned'</script> <img src=x onerror=\"document.title='owned'\"> [go](javascript:alert(1))";
+    assert_eq!(world.run_with(&["release", "edit", "stations/1.0.0", "--notes", "-"], notes).await.code, 0);
+    browser.client.refresh().await.expect("the page");
+    browser.see("tight").await;
+    let marked = browser.client.execute("return [document.querySelectorAll('.notes strong').length, document.querySelectorAll('.notes img, .notes script').length, document.title, document.querySelector('.notes a').getAttribute('href')]", Vec::new()).await;
+    assert_eq!(marked.expect("an answer"), serde_json::json!([1, 0, "Ordotaxis", ""]));
+    browser.see("Earlier words").await;
+    accessible(&browser).await;
+    // From its digest to the environment that holds it.
+    browser.click("td.code a").await;
+    browser.see("it is in trial now").await;
+    accessible(&browser).await;
+    browser.client.goto(&page("/trace?thing=stations/nowhere")).await.expect("the page");
+    browser.see("stations has no run, environment or release nowhere").await;
+    browser.end().await;
+}

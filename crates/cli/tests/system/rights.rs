@@ -11,19 +11,19 @@ const NEEDS: &[(&str, &str)] = &[
     (
         "signed in",
         "board check live me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
-         end_token list_needs list_notices choose_notices drop_notice_choice sample_notice list_persons list_groups list_grants",
+         end_token trace find_components list_needs list_notices choose_notices drop_notice_choice sample_notice list_persons list_groups list_grants",
     ),
     (
         "reader",
-        "show_project show_rules list_proposals show_proposal show_landing list_environments show_environment list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
+        "show_project show_rules list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
-         search_log run_plan run_tests run_why",
+         search_log run_plan run_tests run_why show_provenance list_bills fetch_bill",
     ),
     ("reader, signed in", "review_proposal list_connections list_secrets show_repository show_badge"),
-    ("operator", "offer_proposal withdraw_proposal land_proposal start_run again allow_run start_job stop_run add_note approve_deployment emergency promote roll_back"),
+    ("operator", "offer_proposal withdraw_proposal land_proposal start_run again allow_run start_job stop_run add_note approve_deployment emergency promote roll_back close_environment"),
     (
         "editor",
-        "set_poll list_project_notices list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact freeze_environment thaw_environment
+        "set_poll list_project_notices list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact freeze_environment thaw_environment edit_release publish_release withdraw_release
          set_outside project_journal set_repository_login remove_repository_login make_repository_key remove_repository_key
          forget_repository_hosts set_main_branch",
     ),
@@ -65,7 +65,8 @@ async fn call(client: &reqwest::Client, world: &World, token: Option<&str>, meth
         .replace("{proposal}", "99")
         .replace("{job}", "a.b")
         .replace("{name}", "no-such-thing")
-        .replace("{pipeline}", "main");
+        .replace("{pipeline}", "main")
+        .replace("{version}", "1.0");
     let method: Method = method.to_uppercase().parse().expect("a method");
     let mut request = client.request(method.clone(), format!("{}{path}", world.url));
     if let Some(token) = token {

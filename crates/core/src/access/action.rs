@@ -92,6 +92,13 @@ actions! {
     Promote "environment.promote" OPERATOR;
     /// Puts what was in an environment before there again.
     RollBack "environment.roll-back" OPERATOR;
+    /// Takes a preview away.
+    CloseEnvironment "environment.close" OPERATOR;
+    /// Made by a job that has passed.
+    MakeRelease "release.make" OPERATOR;
+    EditRelease "release.edit" EDITOR;
+    PublishRelease "release.publish" EDITOR;
+    WithdrawRelease "release.withdraw" EDITOR;
     /// Freezes an environment, or lets it thaw.
     FreezeEnvironment "environment.freeze" EDITOR;
     /// What a project's repository is read with.

@@ -127,8 +127,9 @@ impl Environment {
 
     fn ended(&mut self, job: Key, end: End, at: Millis) {
         let Some(Inside { wish, .. }) = self.inside.take_if(|inside| inside.wish.job == job) else { return };
-        let Wish { called, artifacts, .. } = wish;
+        let Wish { called, artifacts, way, .. } = wish;
         match end {
+            End::Well if way == Way::Close => (self.present, self.doubt) = (None, None),
             End::Well => {
                 self.present = Some(Put { job, called, artifacts, since: at });
                 self.doubt = None;
@@ -154,7 +155,7 @@ impl Environment {
             let (one, _) = open.remove(at);
             let goes_back = around.rules.is_ok_and(|rules| rules.on_failure == OnFailure::RollBack);
             let other = self.present.as_ref().is_some_and(|there| there.artifacts != one.wish.artifacts);
-            let (rules, back) = (around.rules_commit.to_owned(), goes_back && other);
+            let (rules, back) = (around.rules_commit.to_owned(), goes_back && other && one.wish.way != Way::Close);
             effects.push(Effect::Admit { job: one.wish.job, rules, back });
             self.enter(one.wish, around);
         }

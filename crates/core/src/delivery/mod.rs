@@ -62,6 +62,8 @@ pub enum Way {
     Forward,
     /// It was well there before.
     RollBack,
+    /// What is there is taken away.
+    Close,
     /// Past the rules; someone else has to confirm it.
     Emergency {
         by: String,

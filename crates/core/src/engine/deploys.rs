@@ -10,9 +10,15 @@ use crate::plan::Plan;
 use crate::template::Slot;
 
 impl Plan {
-    /// Whether a job puts something into an environment.
+    /// Whether a job puts something into an environment, or takes it away from there.
     pub fn deploys(&self, job: usize) -> bool {
-        self.jobs.get(job).and_then(|job| job.extras.as_ref()).is_some_and(|extras| extras.deploys.is_some())
+        let extras = self.jobs.get(job).and_then(|job| job.extras.as_ref());
+        extras.is_some_and(|extras| extras.deploys.is_some() || extras.closes.is_some())
+    }
+
+    /// Whether a job takes away what is in its environment.
+    pub fn closes(&self, job: usize) -> bool {
+        self.jobs.get(job).and_then(|job| job.extras.as_ref()).is_some_and(|extras| extras.closes.is_some())
     }
 
     /// The environment that a job deploys to, where no fact of another job is part of its name.
@@ -23,7 +29,8 @@ impl Plan {
 
 /// The name that a job's `deploys` makes with these facts; an error says why it makes none.
 fn named(plan: &Plan, job: usize, fact: impl Fn(&str, &str) -> Option<String>) -> Option<Result<String, String>> {
-    let text = &plan.jobs.get(job)?.extras.as_ref()?.deploys.as_ref()?.0.value;
+    let extras = plan.jobs.get(job)?.extras.as_ref()?;
+    let text = &extras.deploys.as_ref().or(extras.closes.as_ref())?.0.value;
     let filled = text.fill(|slot| match slot {
         Slot::Project => plan.occasion.project.clone(),
         Slot::Commit => plan.occasion.commit.clone(),

@@ -26,6 +26,8 @@ pub struct Comment {
     /// What fails that did not fail before it.
     pub failures: Vec<Failure>,
     pub numbers: Vec<Grown>,
+    /// Where it can be looked at: the environment, its address where the rules say one, and the commit that is there.
+    pub previews: Vec<(String, Option<String>, String)>,
     /// Where it stands in the landing queue, what it lacks, or how it landed.
     pub landing: Vec<String>,
     /// The last commands in comments, oldest first.
@@ -81,6 +83,11 @@ impl Comment {
         }
         section(&mut out, "New failures", self.failures.iter().take(FAILURES).map(Failure::line), self.failures.len());
         section(&mut out, "Numbers", self.numbers.iter().take(FAILURES).map(Grown::line), self.numbers.len());
+        let preview = |(name, url, commit): &(String, Option<String>, String)| {
+            let url = url.as_ref().map(|url| format!(" {url}")).unwrap_or_default();
+            format!("{}{url} at {}", inert(name), short(commit))
+        };
+        section(&mut out, "To look at", self.previews.iter().take(FAILURES).map(preview), self.previews.len());
         section(&mut out, "Landing", self.landing.iter().map(|line| inert(line)), self.landing.len());
         let answers = self.answers.iter().map(|one| format!("{} {}: {}", inert(&one.by), inert(&one.command), inert(&one.answer)));
         section(&mut out, "Commands", answers, self.answers.len());
@@ -164,6 +171,7 @@ mod tests {
                 Grown { name: "coverage.changed".into(), now: "71.4".into(), before: None, wants: Some(">= 80".into()) },
                 Grown { name: "fact.build.gauge.size".into(), now: "640".into(), before: Some("512".into()), wants: None },
             ],
+            previews: vec![("preview-7".into(), Some("http://127.0.0.1:8301/preview-7".into()), "1a2b3c4d5e".into())],
             landing: vec!["place 2 in the queue of main: is being tested after 7".into()],
             answers: vec![Answered { by: "maren".into(), command: "land".into(), answer: "it takes place 2".into(), call: "7 0".into() }],
         };
@@ -187,6 +195,7 @@ mod tests {
                 runs: vec![Ran { sentence: text.clone(), ..ran("main", State::Failed) }],
                 failures: vec![one; 20],
                 numbers: vec![Grown { name: text.clone(), now: text.clone(), before: Some("2".into()), wants: Some(text.clone()) }],
+                previews: vec![(text.clone(), None, "1a2b3c4d5e".into())],
                 landing: vec![text.clone()],
                 answers: vec![Answered { by: text.clone(), command: text.clone(), answer: text.clone(), call: text.clone() }],
             };

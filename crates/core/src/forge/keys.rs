@@ -215,6 +215,7 @@ const REQUESTS: &[Key] = &[
     request!("reviews", REVIEWS, "lists who approved or refused a proposal"),
     request!("repositories", REPOSITORIES, "lists the repositories that a token opens"),
     request!("land", PLAIN, "tells the forge that a proposal has landed"),
+    request!("release", PLAIN, "tells the forge of a release, each time that it changed"),
 ];
 
 /// As profiles were written before there were other requests.

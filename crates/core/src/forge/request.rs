@@ -22,12 +22,22 @@ pub enum Kind {
     Reviews,
     Repositories,
     Land,
+    Release,
 }
 
 impl Kind {
     /// Every kind, in the order of the guide.
-    pub const ALL: [Kind; 8] =
-        [Kind::Status, Kind::Comment, Kind::CommentAgain, Kind::Proposals, Kind::Proposal, Kind::Reviews, Kind::Repositories, Kind::Land];
+    pub const ALL: [Kind; 9] = [
+        Kind::Status,
+        Kind::Comment,
+        Kind::CommentAgain,
+        Kind::Proposals,
+        Kind::Proposal,
+        Kind::Reviews,
+        Kind::Repositories,
+        Kind::Land,
+        Kind::Release,
+    ];
 
     /// Its table in a profile: `[request.WORD]`.
     pub fn word(self) -> &'static str {
@@ -40,6 +50,7 @@ impl Kind {
             Kind::Reviews => "reviews",
             Kind::Repositories => "repositories",
             Kind::Land => "land",
+            Kind::Release => "release",
         }
     }
 
@@ -52,6 +63,7 @@ impl Kind {
             Kind::Proposals | Kind::Repositories => &[],
             Kind::Proposal | Kind::Reviews => &["proposal"],
             Kind::Land => &["proposal", "commit", "target", "sentence"],
+            Kind::Release => &["version", "tag", "commit", "title", "state", "text", "link"],
         }
     }
 }

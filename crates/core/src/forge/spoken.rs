@@ -23,10 +23,12 @@ pub enum Spoken {
     Leave,
     /// It keeps its place and is not tried.
     Hold,
+    /// What a job of a run would put into its environment is agreed with, or refused.
+    Say { agrees: bool, project: String, number: i64, job: Option<String> },
 }
 
 /// How each command is written.
-pub const SPOKEN: [&str; 6] = ["land", "again", "again failed", "approve", "leave", "hold"];
+pub const SPOKEN: [&str; 8] = ["land", "again", "again failed", "approve", "leave", "hold", "approve RUN", "refuse RUN"];
 
 /// A line that calls for a command, with what it asks for: or why nobody knows what that is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -76,6 +78,9 @@ fn call(rest: &str) -> Command {
     let lower = words.join(" ").to_lowercase();
     let line: String = words.join(" ").chars().filter(|c| !c.is_control()).take(60).collect();
     let is_commit = |text: &str| (7..=64).contains(&text.len()) && text.bytes().all(|byte| byte.is_ascii_hexdigit());
+    if let Some(said) = said(&words) {
+        return Command { line, asks: Ok(said) };
+    }
     let asks = match lower.as_str() {
         "land" => Ok(Spoken::Land),
         "again" => Ok(Spoken::Again),
@@ -89,6 +94,23 @@ fn call(rest: &str) -> Command {
         },
     };
     Command { line, asks }
+}
+
+/// `approve stations/41`, `refuse stations/41 ship.pier`
+fn said(words: &[&str]) -> Option<Spoken> {
+    let (verb, run, job) = match words {
+        [verb, run] => (verb, run, None),
+        [verb, run, job] => (verb, run, Some((*job).to_owned())),
+        _ => return None,
+    };
+    let agrees = match verb.to_lowercase().as_str() {
+        "approve" => true,
+        "refuse" => false,
+        _ => return None,
+    };
+    let (project, number) = run.split_once('/')?;
+    let number = number.parse().ok().filter(|number: &i64| *number > 0)?;
+    Some(Spoken::Say { agrees, project: project.to_owned(), number, job })
 }
 
 fn unknown(words: &str) -> String {
@@ -117,6 +139,13 @@ mod tests {
             ("```\nordotaxis: land\n```\nordotaxis: again", vec![Ok(Spoken::Again)]),
             ("    ordotaxis: land\n\tordotaxis: land\n> ordotaxis: land\n- ordotaxis: land", vec![]),
             ("ordotaxis: approve 1a2B3c4D", vec![Ok(Spoken::Approve { commit: Some("1a2b3c4d".into()) })]),
+            (
+                "ordotaxis: Approve stations/41\nordotaxis: refuse stations/41 ship.pier[North]",
+                vec![
+                    Ok(Spoken::Say { agrees: true, project: "stations".into(), number: 41, job: None }),
+                    Ok(Spoken::Say { agrees: false, project: "stations".into(), number: 41, job: Some("ship.pier[North]".into()) }),
+                ],
+            ),
             ("ordotaxis: lnad", vec![Err("no such command; did you mean `land`?".into())]),
         ] {
             assert_eq!(asks(text), wanted, "{text:?}");

@@ -35,7 +35,11 @@ pub struct Extras {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub deploys: Option<Placed>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    pub closes: Option<Placed>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub turn: Option<Placed>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub releases: Option<Releases>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub split: Option<Split>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -150,6 +154,23 @@ pub fn connection_stem(name: &str) -> String {
     if stem.starts_with(|c: char| c.is_ascii_digit()) { format!("_{stem}") } else { stem }
 }
 
+/// `releases`: what is made known once the job has passed. `{version}` in a text is the version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Releases {
+    pub version: Placed,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub notes: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// `STAGE.NAME/ARTIFACT`
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub assets: Vec<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tag: Option<String>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub draft: bool,
+}
+
 /// `split`: the job runs in copies that share its tests out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Split {
@@ -188,8 +209,10 @@ pub struct Helper {
 impl Extras {
     /// Every text with placeholders, to look at or to fill.
     pub fn templates(&mut self) -> impl Iterator<Item = &mut Placed> {
-        let own = [&mut self.image, &mut self.deploys, &mut self.turn].into_iter().flatten();
+        let own = [&mut self.image, &mut self.deploys, &mut self.closes, &mut self.turn].into_iter().flatten();
         let caches = self.cache.iter_mut().flat_map(|cache| cache.paths.iter_mut().chain([&mut cache.key]).chain(&mut cache.otherwise));
+        let version = self.releases.as_mut().map(|releases| &mut releases.version);
+        let own = own.chain(version);
         own.chain(self.tools.values_mut()).chain(caches).chain(self.publish.iter_mut().flat_map(Publish::templates))
     }
 
@@ -208,7 +231,9 @@ impl Extras {
             allows: list(self.allows, other.allows),
             identity: if self.identity.is_empty() { other.identity } else { self.identity },
             deploys: self.deploys.or(other.deploys),
+            closes: self.closes.or(other.closes),
             turn: self.turn.or(other.turn),
+            releases: self.releases.or(other.releases),
             split: self.split.or(other.split),
             retry: self.retry.or(other.retry),
             cache: if self.cache.is_empty() { other.cache } else { self.cache },

@@ -1,6 +1,6 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
-use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split, Upload};
+use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Releases, Retry, Split, Upload};
 use super::pipeline::{Body, Cell, CellSettings, CellsOf, CheckoutLine, Depth, GitFiles, GiveLine, Matrix, Take, Upon, WhenNone};
 use super::place::At;
 use super::reader::{self, Reader, Value};
@@ -230,7 +230,9 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
                 entries.filter_map(|(name, audience)| Some((name.get_ref().to_string(), reader::string(audience)?))).collect();
         }
         "deploys" => extras.deploys = placed(),
+        "closes" => extras.closes = placed(),
         "turn" => extras.turn = placed(),
+        "releases" => extras.releases = reader::table(value).and_then(releases),
         "split" => extras.split = reader::table(value).map(split),
         "retry" => extras.retry = reader::table(value).map(retry),
         "cache" => extras.cache = reader::items(value).iter().filter_map(|item| cache(reader::table(item)?)).collect(),
@@ -282,6 +284,18 @@ fn upload(table: &DeTable<'_>) -> Upload {
 fn plain(step: StepLine) -> Step {
     let StepLine { name, run, shell, timeout_ms, may_fail, .. } = step;
     Step { name, run, env: Default::default(), dir: None, shell, timeout_ms, may_fail, condition: None }
+}
+
+fn releases(table: &DeTable<'_>) -> Option<Releases> {
+    let text = |key: &str| table.get(key).and_then(reader::string);
+    Some(Releases {
+        version: Placed(table.get("version").and_then(reader::template)?),
+        notes: text("notes"),
+        title: text("title"),
+        assets: table.get("assets").map(reader::strings).unwrap_or_default(),
+        tag: text("tag"),
+        draft: table.get("draft").and_then(reader::flag).unwrap_or_default(),
+    })
 }
 
 fn split(table: &DeTable<'_>) -> Split {

@@ -178,6 +178,8 @@ macro_rules! job_keys {
             key("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
             key("beside", &Shape::List(&Shape::Table { keys: BESIDE, called: "a helper" }), "helper processes started before the steps"),
             key("deploys", TEMPLATE, "the environment that it changes"),
+            key("closes", TEMPLATE, "the preview that it takes away; it is done when that is closed"),
+            key("releases", &Shape::Table { keys: RELEASES, called: "`releases`" }, "the release that is made once it has passed"),
             key("split", &Shape::Table { keys: SPLIT, called: "`split`" }, "copies that share its tests"),
             key("cache", &Shape::List(&Shape::Table { keys: CACHE, called: "a cache" }), "folders kept from run to run"),
             key("reuse", &Shape::Table { keys: REUSE, called: "`reuse`" }, "the result is taken from an earlier run when nothing that can change it has"),
@@ -310,6 +312,15 @@ const PUBLISH: &[Key] = &[
     key("fact", NAME, "a fact that takes the digest of what was published"),
 ];
 
+const RELEASES: &[Key] = &[
+    needed("version", TEMPLATE, "the version: \"{tag|after:v}\", \"{branch|after:release/}\""),
+    key("notes", FREE, "its notes: FILE, FILE#HEADING or \"collected\"; {version} may stand in it"),
+    key("title", FREE, "what it is called for people; the version when absent"),
+    key("assets", WORDS, "artifacts that it takes or gives, as STAGE.NAME/ARTIFACT: kept for good"),
+    key("tag", WORD, "the tag that is made where the run is of a branch; \"v{version}\" when absent"),
+    key("draft", FLAG, "whether someone publishes it later"),
+];
+
 const REUSE: &[Key] = &[needed("inputs", INNER_GLOBS, "globs of every file that can change the result")];
 
 const REPORTS: &[Key] = &[
@@ -318,6 +329,7 @@ const REPORTS: &[Key] = &[
     key("lcov", INNER_GLOBS, "LCOV coverage"),
     key("cobertura", INNER_GLOBS, "Cobertura coverage"),
     key("sarif", INNER_GLOBS, "SARIF findings"),
+    key("sbom", INNER_GLOBS, "bills of materials: CycloneDX or SPDX, as JSON"),
 ];
 
 const BESIDE: &[Key] = &[

@@ -19,7 +19,7 @@ pub(crate) mod shape;
 mod step;
 
 pub use diagnostic::{Code, Diagnostic, Lines, Severity, counted, has_errors, nearest};
-pub use extras::{Cache, Extras, Fact, Helper, Placed, Publish, Retry, Split, Upload, connection_stem};
+pub use extras::{Cache, Extras, Fact, Helper, Placed, Publish, Releases, Retry, Split, Upload, connection_stem};
 pub use file::{read, read_any_length};
 pub use gate::{Bound, Compare, GateRule, NUMBERS};
 pub(crate) use pipeline::Body;

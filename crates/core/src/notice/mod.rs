@@ -58,6 +58,12 @@ occasions! {
     Runner "runner" "a runner went away in the middle of a job";
     /// The forge's hooks did not come.
     Hook "hook" "the forge's hooks did not come; what they should have told was found by looking";
+    /// Something was put well into an environment.
+    Deployed "deployed" "something was put into an environment";
+    /// A deployment failed, or what was there before is there again.
+    RolledBack "rolled-back" "a deployment failed, or what was there before was put there again";
+    /// Someone went past the rules of an environment.
+    Emergency "emergency" "someone went past the rules of an environment";
 }
 
 impl Occasion {
@@ -96,7 +102,15 @@ pub enum By {
 impl Default for Choice {
     /// What holds for whoever has chosen nothing: what concerns their own commits.
     fn default() -> Choice {
-        let on = vec![Occasion::Broke, Occasion::Fixed, Occasion::Waits, Occasion::Landed, Occasion::Left];
+        let on = vec![
+            Occasion::Broke,
+            Occasion::Fixed,
+            Occasion::Waits,
+            Occasion::Landed,
+            Occasion::Left,
+            Occasion::RolledBack,
+            Occasion::Emergency,
+        ];
         Choice { on, whose: Whose::Own, by: By::Mail }
     }
 }

@@ -3,7 +3,7 @@
 use super::cells::{fits, label};
 use super::decide::{Decision, decide};
 use super::follow::BorrowedFiles;
-use super::occasion::Occasion;
+use super::occasion::{Cause, Occasion};
 use super::resolve::{After, File, Graph, only, shared_axes};
 use super::scope::Conditions;
 use super::settings::Settings;
@@ -12,7 +12,7 @@ use crate::expression::Values;
 use crate::language::{
     At, Cell, CellsOf, Checkout, CheckoutLine, Code, Diagnostic, Env, Extras, GitFiles, Give, GiveLine, Step, StepLine, Take, Upon,
 };
-use crate::template::{Slot, Template};
+use crate::template::{Named, Slot, Template};
 use cel::Context;
 use indexmap::IndexMap;
 use std::collections::HashMap;
@@ -182,6 +182,14 @@ impl<'a> Build<'a, '_> {
         let outside = self.occasion.is_from_outside();
         if outside && skipped.is_none() && extras.as_ref().is_some_and(|extras| extras.turn.is_some()) {
             skipped = Some("skipped: it holds a turn, and a proposal from outside holds none".to_owned());
+        }
+        if skipped.is_none()
+            && let Some(name) = extras.as_ref().and_then(|extras| extras.closes.as_ref())
+        {
+            skipped = Some(format!("skipped: it is done when {} is closed", name.0.value.source()));
+        }
+        if not_landed(self.occasion) && skipped.is_none() && extras.as_ref().is_some_and(|extras| extras.releases.is_some()) {
+            skipped = Some("skipped: what has not landed yet is not released".to_owned());
         }
         let late = texts.late || conditional || env.values().any(|value| value.plain().is_none());
         add_cell(&mut env, cell, &given);
@@ -423,6 +431,10 @@ impl<'a> Build<'a, '_> {
     }
 }
 
+fn not_landed(occasion: &Occasion) -> bool {
+    matches!(occasion.cause, Cause::Proposal { .. } | Cause::Landing { .. })
+}
+
 fn together(first: usize, count: usize) -> WaitOn {
     if count == 1 { WaitOn::Job(first) } else { WaitOn::Cells(first, count) }
 }
@@ -459,8 +471,11 @@ impl Fill<'_> {
             Slot::Input(name) => text(self.occasion.inputs.get(name).map(String::as_str)),
             Slot::Env(name) => self.env.get(name)?.plain(),
             Slot::Branch => text(self.occasion.branch()),
+            Slot::After(Named::Branch, beginning) => text(self.occasion.branch().and_then(|name| name.strip_prefix(beginning))),
+            Slot::After(Named::Tag, beginning) => text(self.occasion.tag_name().and_then(|name| name.strip_prefix(beginning))),
             Slot::Tag => text(self.occasion.tag_name()),
             Slot::Commit => self.occasion.commit.clone(),
+            Slot::Proposal => text(self.occasion.proposal_number()),
             Slot::Project => self.occasion.project.clone(),
             Slot::Os | Slot::Arch | Slot::Hash(_) | Slot::Fact(..) => None,
         }

@@ -32,7 +32,7 @@ pub use dot::dot;
 pub use edges::{Because, Edge, edges};
 pub use follow::{BorrowedFile, BorrowedFiles};
 pub(crate) use occasion::among;
-pub use occasion::{Cause, Event, Merges, Occasion, Ref, starts};
+pub use occasion::{Carry, Cause, Event, Merges, Occasion, Ref, starts};
 pub use svg::svg;
 pub use value::{Plan, PlannedBorrow, PlannedJob, PlannedStage, PlannedTake, Wait, WaitOn};
 

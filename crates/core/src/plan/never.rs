@@ -2,7 +2,7 @@
 //! each start rule gives sample occasions, made from its globs and from the texts that the condition itself compares
 //! with. Where a condition reads what cannot be sampled, nothing is said.
 
-use super::occasion::{Cause, Event, Occasion, Ref, among};
+use super::occasion::{Carry, Cause, Event, Occasion, Ref, among};
 use super::resolve::File;
 use super::scope::{Condition, Conditions};
 use crate::expression::Values;
@@ -174,8 +174,8 @@ fn samples(starts: &Starts, conditions: &[&Condition]) -> Vec<Occasion> {
     }
     // Which branch has a queue is not said in this file.
     add(Cause::Landing { target: "main".into(), trial: 1, outside: false, base: String::new() });
-    for back in [false, true] {
-        add(Cause::Carried { back, of: String::new(), environment: String::new(), on: None });
+    for way in [Carry::On, Carry::Back, Carry::Away] {
+        add(Cause::Carried { way, outside: false, of: String::new(), environment: String::new(), on: None });
     }
     names(&starts.tag, &literals).into_iter().for_each(|tag| add(Cause::Tag { tag }));
     // The main branch: its name is the project's to say.

@@ -22,11 +22,13 @@ pub enum Event {
     Promotion,
     /// What was in an environment before is put there again.
     RollBack,
+    /// A preview is taken away.
+    Closing,
 }
 
 impl Event {
     /// Every kind, in the order of the guides.
-    pub const ALL: [Event; 9] = [
+    pub const ALL: [Event; 10] = [
         Event::Push,
         Event::Proposal,
         Event::Tag,
@@ -36,6 +38,7 @@ impl Event {
         Event::Landing,
         Event::Promotion,
         Event::RollBack,
+        Event::Closing,
     ];
 
     /// The kind as pipelines and the API write it.
@@ -50,6 +53,7 @@ impl Event {
             Event::Landing => "landing",
             Event::Promotion => "promotion",
             Event::RollBack => "roll_back",
+            Event::Closing => "closing",
         }
     }
 }
@@ -68,6 +72,17 @@ pub struct Merges {
     pub head: String,
     /// The target's commit that it is merged into.
     pub base: String,
+}
+
+/// What is done with what an earlier run made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Carry {
+    /// It goes into one more environment.
+    On,
+    /// It was in the environment before, and is put there again.
+    Back,
+    /// It is taken away from there.
+    Away,
 }
 
 /// What happened. Each kind holds what it is about and nothing else.
@@ -124,8 +139,9 @@ pub enum Cause {
     },
     /// Jobs of an earlier run are done once more with what it made; nothing is built.
     Carried {
-        /// What was in the environment before is put there again; otherwise it is a promotion.
-        back: bool,
+        way: Carry,
+        /// The earlier run is of what someone offered who may not push.
+        outside: bool,
         /// The earlier run, `PROJECT/NUMBER`.
         of: String,
         environment: String,
@@ -204,8 +220,9 @@ impl Occasion {
             Cause::ByHand { .. } => Event::ByHand,
             Cause::Passed { .. } => Event::Pipeline,
             Cause::Landing { .. } => Event::Landing,
-            Cause::Carried { back: false, .. } => Event::Promotion,
-            Cause::Carried { back: true, .. } => Event::RollBack,
+            Cause::Carried { way: Carry::On, .. } => Event::Promotion,
+            Cause::Carried { way: Carry::Back, .. } => Event::RollBack,
+            Cause::Carried { way: Carry::Away, .. } => Event::Closing,
         }
     }
 
@@ -267,7 +284,10 @@ impl Occasion {
 
     /// Whether what is run was offered by someone who may not push.
     pub fn is_from_outside(&self) -> bool {
-        matches!(self.cause, Cause::Proposal { outside: true, .. } | Cause::Landing { outside: true, .. })
+        matches!(
+            self.cause,
+            Cause::Proposal { outside: true, .. } | Cause::Landing { outside: true, .. } | Cause::Carried { outside: true, .. }
+        )
     }
 
     /// Where verdicts go: of a proposal the commit that is offered, not the one that merges it.
@@ -295,8 +315,9 @@ impl Occasion {
             Cause::Push { branch, .. } => format!("a push to {branch}"),
             Cause::Proposal { target, .. } => format!("a proposal aimed at {target}"),
             Cause::Landing { target, trial, .. } => format!("trial {trial} of what lands in {target}"),
-            Cause::Carried { back: false, of, environment, .. } => format!("the promotion of {of} into {environment}"),
-            Cause::Carried { back: true, of, environment, .. } => format!("the roll-back of {environment} to {of}"),
+            Cause::Carried { way: Carry::On, of, environment, .. } => format!("the promotion of {of} into {environment}"),
+            Cause::Carried { way: Carry::Back, of, environment, .. } => format!("the roll-back of {environment} to {of}"),
+            Cause::Carried { way: Carry::Away, environment, .. } => format!("the closing of {environment}"),
             Cause::Tag { tag } => format!("the tag {tag}"),
             Cause::Schedule { branch, .. } => format!("the schedule, on {}", on(branch.as_deref())),
             Cause::ByHand { .. } => format!("a start by hand on {}", on(self.tag_name().or(self.branch()))),

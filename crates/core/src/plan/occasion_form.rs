@@ -1,7 +1,7 @@
 //! An occasion as it is stored and sent: one flat object, version 1. Fields are added, never renamed. What is read is
 //! brought into the form of [`Cause`], where each kind has exactly what it is about.
 
-use super::occasion::{Cause, Event, Merges, Occasion, Ref};
+use super::occasion::{Carry, Cause, Event, Merges, Occasion, Ref};
 use indexmap::IndexMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use utoipa::openapi::{RefOr, Schema};
@@ -118,8 +118,13 @@ impl TryFrom<OccasionForm> for Occasion {
                 outside: form.outside,
                 base: form.base.ok_or_else(|| missing("base"))?,
             },
-            Event::Promotion | Event::RollBack => Cause::Carried {
-                back: form.event == Event::RollBack,
+            Event::Promotion | Event::RollBack | Event::Closing => Cause::Carried {
+                way: match form.event {
+                    Event::RollBack => Carry::Back,
+                    Event::Closing => Carry::Away,
+                    _ => Carry::On,
+                },
+                outside: form.outside,
                 on: on(),
                 of: form.of.ok_or_else(|| missing("of"))?,
                 environment: form.environment.ok_or_else(|| missing("environment"))?,

@@ -146,6 +146,8 @@ impl<'p, 'd> Scopes<'p, 'd> {
             settings.image.iter().for_each(|placed| self.template(&placed.0, &scope, Stands::Elsewhere));
         }
         self.published(whole);
+        self.released(whole);
+        self.closes(whole);
         conditions.job = body.condition.as_ref().and_then(|condition| self.expression(condition, &scope));
         for (at, step) in steps().enumerate() {
             self.step(step, &scope);
@@ -279,6 +281,40 @@ impl<'p, 'd> Scopes<'p, 'd> {
                 let message = format!("job {} publishes the artifact `{name}`, which it does not give", whole.job.id());
                 self.diagnostics.push(with_known(Diagnostic::error(Code::BadValue, publish.to.0.span.clone(), message), name, &gives));
             }
+        }
+    }
+
+    /// What is released must be at hand, made once, and its notes lie in the repository.
+    fn released(&mut self, whole: &Whole<'p>) {
+        let Some(releases) = whole.body.extras.as_ref().and_then(|extras| extras.releases.as_ref()) else { return };
+        let (id, span) = (whole.job.id().to_string(), releases.version.0.span.clone());
+        let gives = whole.body.gives.iter().flatten().map(|give| format!("{id}/{}", give.artifact));
+        let takes = whole.body.takes.iter().flatten().map(|take| format!("{}/{}", take.value.job, take.value.artifact));
+        let known: Vec<String> = gives.chain(takes).collect();
+        let known: Vec<&str> = known.iter().map(String::as_str).collect();
+        for name in releases.assets.iter().filter(|name| !known.contains(&name.as_str())) {
+            let message = format!("job {id} releases the artifact `{name}`, which it neither takes nor gives");
+            self.diagnostics.push(with_known(Diagnostic::error(Code::BadValue, span.clone(), message), name, &known));
+        }
+        let file = releases.notes.as_deref().unwrap_or_default().split('#').next().unwrap_or_default();
+        if file.starts_with('/') || file.split('/').any(|part| part == "..") {
+            let message = format!("the notes `{file}` leads outside of the repository");
+            self.diagnostics.push(Diagnostic::error(Code::BadValue, span.clone(), message).hint("name a file of the repository"));
+        }
+        if whole.body.matrix.is_some() || whole.body.extras.as_ref().is_some_and(|extras| extras.split.is_some()) {
+            let message = format!("job {id} would make its release once for each cell");
+            self.diagnostics.push(
+                Diagnostic::error(Code::BadValue, span, message).hint("let a job release that comes after them, and takes what they give"),
+            );
+        }
+    }
+
+    /// A job puts something there or takes it away.
+    fn closes(&mut self, whole: &Whole<'p>) {
+        let Some(extras) = whole.body.extras.as_ref().filter(|extras| extras.deploys.is_some()) else { return };
+        if let Some(closes) = &extras.closes {
+            let message = format!("job {} both deploys and closes", whole.job.id());
+            self.diagnostics.push(Diagnostic::error(Code::BadValue, closes.0.span.clone(), message).hint("let a job of its own close it"));
         }
     }
 

@@ -5,12 +5,14 @@ mod error;
 mod junit;
 mod results;
 mod sarif;
+mod sbom;
 mod tap;
 mod xml;
 
 pub use coverage::{cobertura_lines, lcov_lines};
 pub use error::ReportError;
 pub use junit::{junit_cases, test_times};
-pub use results::{Case, CaseEnd, Coverage, Finding, Level};
+pub use results::{Bill, BillForm, Case, CaseEnd, Component, Coverage, Finding, Level};
 pub use sarif::sarif_findings;
+pub use sbom::bill;
 pub use tap::tap_cases;

@@ -143,6 +143,43 @@ pub struct Finding {
     pub key: String,
 }
 
+/// A bill of materials: what something is made of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Bill {
+    pub form: BillForm,
+    /// By name and version, each once.
+    pub components: Vec<Component>,
+}
+
+/// The form that a bill of materials is written in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum BillForm {
+    CycloneDx,
+    Spdx,
+}
+
+impl BillForm {
+    /// As the API and the database write it.
+    pub fn word(self) -> &'static str {
+        match self {
+            BillForm::CycloneDx => "cyclonedx",
+            BillForm::Spdx => "spdx",
+        }
+    }
+}
+
+/// One part that something is made of.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Component {
+    pub name: String,
+    /// Empty where the bill says none.
+    pub version: String,
+    /// A package URL, <https://github.com/package-url/purl-spec>.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub purl: Option<String>,
+}
+
 /// The beginning of a text, at most so many bytes.
 pub(super) fn cut(text: impl Into<String>, most: usize) -> String {
     let mut text = text.into();

@@ -67,7 +67,8 @@ pub(super) const ENVIRONMENT: &[Key] = &[
     key("emergency", WORDS, "persons and @groups who may go past these rules"),
 ];
 
-const OCCASIONS: &Shape = &Shape::List(&Shape::Choice(&["broke", "fixed", "landed", "left", "runner", "hook"]));
+const OCCASIONS: &Shape =
+    &Shape::List(&Shape::Choice(&["broke", "fixed", "landed", "left", "runner", "hook", "deployed", "rolled-back", "emergency"]));
 
 pub(super) const NOTICE: &[Key] = &[
     key("on", OCCASIONS, "what is told; [\"broke\", \"fixed\"] when absent"),

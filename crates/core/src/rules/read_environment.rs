@@ -44,11 +44,6 @@ fn makes_sense(notes: &mut Reader<'_>, table: &DeTable<'_>, rules: &EnvironmentR
         ("still", rules.after.is_empty(), "what was somewhere else before", "after = [\"…\"]"),
         ("promote", rules.after.is_empty(), "what was somewhere else before", "after = [\"…\"]"),
     ];
-    for key in ["preview", "lasts"] {
-        if let Some(value) = table.get(key) {
-            notes.note(Diagnostic::warning(Code::Unused, value.span(), format!("`{key}` is read, and nothing is done with it yet")));
-        }
-    }
     for (key, is_needless, only_for, add) in needless {
         let Some(value) = table.get(key).filter(|_| is_needless) else { continue };
         let told = Diagnostic::warning(Code::Unused, value.span(), format!("`{key}` is for {only_for}"));

@@ -122,7 +122,9 @@ impl World {
             stays.iter().any(|stay| stay.trouble.is_none() && stay.until.unwrap_or(self.now) - stay.since >= rules.still)
         };
         let approvals = |agreement: &Agreement| PEOPLE.iter().filter(|person| counts(person, agreement)).count();
-        if self.unread {
+        if wish.way == Way::Close {
+            None
+        } else if self.unread {
             Some("nobody knows the rules")
         } else if rules.from.iter().any(|list| !list.contains(&wish.reference)) {
             Some("it is of another branch")
@@ -185,6 +187,7 @@ impl World {
     fn end(&mut self, end: End) {
         let Some(job) = self.running.take() else { return };
         match end {
+            End::Well if self.wishes[&job].way == Way::Close => (self.there, self.doubt) = (None, false),
             End::Well => (self.there, self.doubt) = (Some(job), false),
             End::Failed { back: false, .. } | End::Lost { .. } => self.doubt = true,
             End::Untouched | End::Failed { .. } => {}
@@ -245,6 +248,7 @@ proptest! {
                     let way = match which % 9 {
                         1 => Way::RollBack,
                         2 => Way::Emergency { by: "ines".into(), reason: "the pier floods".into() },
+                        3 => Way::Close,
                         _ => Way::Forward,
                     };
                     world.want(Wish { line, way, reference: reference.into(), asked_at: world.now, ..wish(runs, artifact) });

@@ -1,5 +1,6 @@
 //! The core against plain reference models, through its public functions only.
 
+mod bills;
 mod cells;
 mod conditions;
 mod delivery;
@@ -20,7 +21,10 @@ mod occasions;
 mod orders;
 mod patterns;
 mod planning;
+mod provenance;
 mod queueing;
+mod releases;
+mod releasing;
 mod reports;
 mod returns;
 mod rules;

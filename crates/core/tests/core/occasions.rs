@@ -1,7 +1,7 @@
 //! Occasions are stored in one flat form. Whatever is written reads back; what older versions wrote is still understood;
 //! what misses the thing it is about is refused.
 
-use ordotaxis_core::plan::{Cause, Event, Merges, Occasion, Ref};
+use ordotaxis_core::plan::{Carry, Cause, Event, Merges, Occasion, Ref};
 use proptest::prelude::*;
 use serde_json::json;
 
@@ -28,7 +28,8 @@ fn cause() -> impl Strategy<Value = Cause> {
         }),
         (prop::option::of(name()), prop::option::of(name())).prop_map(|(line, branch)| Cause::Schedule { line, branch }),
         some_ref().prop_map(|on| Cause::ByHand { on }),
-        (any::<bool>(), name(), name(), some_ref()).prop_map(|(back, of, environment, on)| Cause::Carried { back, of, environment, on }),
+        (prop::sample::select(vec![Carry::On, Carry::Back, Carry::Away]), any::<bool>(), name(), name(), some_ref())
+            .prop_map(|(way, outside, of, environment, on)| Cause::Carried { way, outside, of, environment, on }),
         (prop::option::of(name()), some_ref()).prop_map(|(pipeline, on)| Cause::Passed { pipeline, on }),
     ]
 }
@@ -59,7 +60,7 @@ proptest! {
             // `trial` is among no fields here.
             Event::Landing if form.contains_key("target") => Some("trial"),
             Event::Landing => Some("target"),
-            Event::Promotion | Event::RollBack => Some("of"),
+            Event::Promotion | Event::RollBack | Event::Closing => Some("of"),
             _ => None,
         };
         let missing = missing.filter(|name| !form.contains_key(*name));

@@ -1,7 +1,7 @@
 //! Which occasions begin a pipeline, what inputs they bring, and plans of a part.
 
 use ordotaxis_core::language::Code;
-use ordotaxis_core::plan::{BorrowedFiles, Cause, Event, Occasion, Plan, Ref, Source, plan, starts};
+use ordotaxis_core::plan::{BorrowedFiles, Carry, Cause, Event, Occasion, Plan, Ref, Source, plan, starts};
 
 const RULES: &str = r#"language = 1
 [starts]
@@ -30,8 +30,13 @@ fn of(event: Event, name: &str) -> Occasion {
         Event::Schedule => Cause::Schedule { line: Some(name), branch: Some("main".into()) },
         Event::Pipeline => Cause::Passed { pipeline: Some(name), on: main() },
         Event::ByHand => Cause::ByHand { on: main() },
-        Event::Promotion | Event::RollBack => {
-            Cause::Carried { back: event == Event::RollBack, of: name, environment: "pier".into(), on: main() }
+        Event::Promotion | Event::RollBack | Event::Closing => {
+            let way = match event {
+                Event::Promotion => Carry::On,
+                Event::RollBack => Carry::Back,
+                _ => Carry::Away,
+            };
+            Cause::Carried { way, outside: false, of: name, environment: "pier".into(), on: main() }
         }
         Event::Landing => Cause::Landing { target: name, trial: 1, outside: false, base: "b".into() },
     };

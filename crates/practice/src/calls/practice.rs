@@ -1,7 +1,7 @@
 //! The dialect that the forge speaks by itself.
 
 use crate::answer::{Answer, PAGE};
-use crate::book::Review;
+use crate::book::{Release, Review};
 use crate::forge::Forge;
 use crate::letters::practice::about;
 use crate::status::Status;
@@ -11,6 +11,7 @@ use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use serde::Deserialize;
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 
 pub(super) fn router() -> Router<Forge> {
     Router::new()
@@ -22,6 +23,8 @@ pub(super) fn router() -> Router<Forge> {
         .route("/api/repositories/{name}/proposals/{number}", get(proposal))
         .route("/api/repositories/{name}/proposals/{number}/reviews", get(reviews))
         .route("/api/repositories/{name}/proposals/{number}/landed", post(landed))
+        .route("/api/repositories/{name}/releases", get(releases))
+        .route("/api/repositories/{name}/releases/{version}", put(release))
 }
 
 fn token(headers: &HeaderMap) -> Option<&str> {
@@ -106,6 +109,21 @@ async fn proposal(State(forge): State<Forge>, Path((name, number)): Path<(String
 async fn reviews(State(forge): State<Forge>, Path((name, number)): Path<(String, usize)>, headers: HeaderMap) -> Answer<Json<Vec<Review>>> {
     opens(&forge, &name, &headers)?;
     Ok(Json(forge.proposal(&name, number)?.reviews))
+}
+
+async fn release(
+    State(forge): State<Forge>,
+    Path((name, version)): Path<(String, String)>,
+    headers: HeaderMap,
+    Json(release): Json<Release>,
+) -> Answer<StatusCode> {
+    opens(&forge, &name, &headers)?;
+    forge.set_release(&name, version, release)?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn releases(State(forge): State<Forge>, Path(name): Path<String>) -> Json<BTreeMap<String, Release>> {
+    Json(forge.releases(&name))
 }
 
 #[derive(Deserialize)]

@@ -4,7 +4,9 @@ use super::around::{Around, Standing};
 use crate::app::App;
 use crate::clock;
 use crate::keeper::DeliveryWork;
-use ordotaxis_core::delivery::{Effect, Environment, Event, Put, Wish, Word};
+use crate::notices::{News, news};
+use crate::talk::comment_anew;
+use ordotaxis_core::delivery::{Effect, Environment, Event, Hold, Put, Way, Wish, Word};
 use ordotaxis_core::dispatch::Key;
 use ordotaxis_store::{EnvironmentRow, NewDeployment, Project, StoreError, Tx};
 use std::collections::HashMap;
@@ -36,7 +38,9 @@ pub(super) async fn change(
         match &event {
             Event::Wants(wish) => drop(ready.insert(wish.job, wish.asked_at)),
             Event::Ended { job, end, at } => {
-                tx.deployment_ended(row.id, *job, end, answer, *at).await?;
+                if let Some(number) = tx.deployment_ended(row.id, *job, end, answer, *at).await? {
+                    tx.add_work(&news(project_id, &News::Delivered { environment: name.to_owned(), number })).await?;
+                }
                 tx.emergency_over(*job).await?;
             }
             Event::Gone { job } => tx.emergency_over(*job).await?,
@@ -46,16 +50,35 @@ pub(super) async fn change(
             follow(tx, &row, &state, effect, &ready).await?;
         }
     }
+    for (run, job) in asked_now(&before, &state) {
+        tx.add_work(&news(project_id, &News::Asks { environment: name.to_owned(), run, job })).await?;
+    }
     if state != before {
         tx.set_environment(row.id, &state).await?;
     }
     if put(&state) != put(&before) {
+        // A proposal's comment says where it can be looked at.
+        for one in [put(&state), put(&before)].into_iter().flatten() {
+            if let Some(proposal) = tx.proposal_of_run(one.job.0).await? {
+                tx.add_work(&comment_anew(project_id, &proposal)).await?;
+            }
+        }
         look_at_others(tx, project_id, name).await?;
         if let Some(there) = put(&state) {
             tx.add_work(&DeliveryWork::GoOn { run: there.job.0 }.row(project_id, name)).await?;
         }
     }
     Ok(())
+}
+
+/// Jobs that wait for approvals and did not before.
+fn asked_now(before: &Environment, state: &Environment) -> Vec<Key> {
+    let asks = |state: &Environment| -> Vec<Key> {
+        let asked = |holds: &[Hold]| holds.iter().any(|hold| matches!(hold, Hold::Approvals { .. }));
+        state.waiting().filter(|(_, holds)| asked(holds)).map(|(wish, _)| wish.job).collect()
+    };
+    let known = asks(before);
+    asks(state).into_iter().filter(|job| !known.contains(job)).collect()
 }
 
 fn put(state: &Environment) -> Option<&Put> {
@@ -85,6 +108,11 @@ async fn follow(
         Effect::Admit { job, rules, .. } => {
             if let Some(inside) = state.inside().filter(|inside| inside.wish.job == *job) {
                 tx.let_in(row.id, &new_deployment(&inside.wish, rules)).await?;
+                if let Way::Emergency { by, reason } = &inside.wish.way {
+                    let (called, by, reason) = (inside.wish.called.clone(), by.clone(), reason.clone());
+                    let past = News::Past { environment: row.name.clone(), called, by, reason };
+                    tx.add_work(&news(row.project_id, &past)).await?;
+                }
             }
             *job
         }

@@ -23,16 +23,16 @@ pub(crate) async fn add_delivery(app: &App, sent: &mut Lease) -> Result<(), Stor
             Some(earlier) => about = earlier,
             // What is new must not be taken for what was there before.
             None => {
-                sent.check = Some(unknown(format!("what was in {name} before cannot be found any more")));
+                sent.forbidden = Some(format!("what was in {name} before cannot be found any more"));
                 return Ok(());
             }
         }
     }
     let standing = Standing::of(app, &project).await?;
-    sent.check = match standing.rules(&name) {
-        Ok(rules) => rules.check.map(|check| filled(&check, &name, &about)),
-        Err(why) => Some(unknown(why)),
-    };
+    match standing.rules(&name) {
+        Ok(rules) => sent.check = rules.check.map(|check| filled(&check, &name, &about)),
+        Err(why) => sent.forbidden = Some(format!("nobody knows what must be well afterwards: {why}")),
+    }
     Ok(())
 }
 
@@ -77,9 +77,5 @@ fn filled(check: &Check, environment: &str, plan: &Plan) -> LeaseCheck {
         // A branch's name is never part of a command: it finds it in its variables.
         Asks::Run(run) => (None, None, Some(run.clone())),
     };
-    LeaseCheck { url, says, run, within_ms: ms(check.within), for_ms: ms(check.lasts), why: None }
-}
-
-fn unknown(why: String) -> LeaseCheck {
-    LeaseCheck { url: None, says: None, run: None, within_ms: 0, for_ms: 0, why: Some(why) }
+    LeaseCheck { url, says, run, within_ms: ms(check.within), for_ms: ms(check.lasts) }
 }

@@ -4,6 +4,7 @@ use super::around::Standing;
 use crate::app::App;
 use crate::occasions::{NotCarried, Wanted, begin_carried};
 use ordotaxis_core::access::Actor;
+use ordotaxis_core::plan::Carry;
 use ordotaxis_store::{DeploymentRow, Project, RunKey, RunRow, StoreError};
 use std::collections::BTreeSet;
 
@@ -17,7 +18,7 @@ pub(crate) async fn promote(app: &App, actor: &Actor, project: &Project, name: &
         Some(run) => run,
         None => newest(app, project, name).await?,
     };
-    begin_carried(app, actor, project, &Wanted { from: &from, environment: name, back: None }).await
+    begin_carried(app, actor, project, &Wanted { from: &from, environment: name, way: Carry::On, job: None }).await
 }
 
 /// The newest run that is well in every environment that must come before this one.
@@ -88,7 +89,7 @@ pub(crate) async fn roll_back(app: &App, actor: &Actor, project: &Project, name:
         return no(format!("the run {} is not there any more", wanted.run));
     };
     let job = usize::try_from(wanted.job).unwrap_or(usize::MAX);
-    begin_carried(app, actor, project, &Wanted { from: &from, environment: name, back: Some(job) }).await
+    begin_carried(app, actor, project, &Wanted { from: &from, environment: name, way: Carry::Back, job: Some(job) }).await
 }
 
 /// Something was put well into an environment: it goes on by itself into those whose rules say so.
@@ -96,7 +97,7 @@ pub(super) async fn go_on(app: &App, project: &Project, run: i64, from: &str) ->
     let Some(row) = app.records.runs_by_id(&[run]).await?.pop() else { return Ok(()) };
     let standing = Standing::of(app, project).await?;
     let Some(plan) = app.plan_of(run).await? else { return Ok(()) };
-    let names: BTreeSet<String> = (0..plan.jobs.len()).filter_map(|job| plan.environment(job)).collect();
+    let names: BTreeSet<String> = (0..plan.jobs.len()).filter(|job| !plan.closes(*job)).filter_map(|job| plan.environment(job)).collect();
     for name in names {
         let wants = standing.rules(&name).is_ok_and(|rules| rules.promote && rules.after.iter().any(|other| other == from));
         // What starts there by itself needs no one to ask for it.
@@ -107,7 +108,7 @@ pub(super) async fn go_on(app: &App, project: &Project, run: i64, from: &str) ->
         if !wants || own || is_there(app, project, &name, run).await? {
             continue;
         }
-        let wanted = Wanted { from: &row, environment: &name, back: None };
+        let wanted = Wanted { from: &row, environment: &name, way: Carry::On, job: None };
         match begin_carried(app, &Actor::rule("promotion"), project, &wanted).await {
             Ok(_) => {}
             Err(NotCarried::Store(error)) => return Err(error),

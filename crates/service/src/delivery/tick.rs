@@ -2,6 +2,7 @@
 
 use super::around::{Around, Standing};
 use super::ended::forgotten;
+use super::preview::look_after;
 use crate::app::App;
 use crate::clock;
 use crate::keeper::DeliveryWork;
@@ -42,6 +43,14 @@ async fn until_next(app: &App) -> Result<Duration, StoreError> {
 }
 
 async fn tick(app: &App) -> Result<(), StoreError> {
+    let previews = app.records.previews().await?;
+    let mut with_previews: Vec<i64> = previews.iter().map(|row| row.environment.project_id).collect();
+    with_previews.dedup();
+    for id in with_previews {
+        let Some(project) = app.records.project_by_id(id).await? else { continue };
+        let standing = Standing::of(app, &project).await?;
+        look_after(app, &project, &standing, &previews).await?;
+    }
     let mut known: Option<(Project, Standing)> = None;
     for row in app.records.busy_environments().await? {
         if known.as_ref().is_none_or(|(project, _)| project.id != row.project_id) {

@@ -3,7 +3,7 @@
 use crate::app::App;
 use crate::who::Who;
 use ordotaxis_core::delivery::{Way, Wish};
-use ordotaxis_core::plan::{Cause, Plan};
+use ordotaxis_core::plan::{Carry, Cause, Plan};
 use ordotaxis_git::GitError;
 use ordotaxis_store::{Project, RunRow, StoreError};
 use ordotaxis_wire::runner::Merge;
@@ -29,7 +29,8 @@ pub(super) async fn wish(app: &App, project: &Project, run: i64, job: usize, ask
     let reference = reference(&plan);
     let artifacts = artifacts(app, &row, &plan, job).await?;
     let (way, line) = match &plan.occasion.cause {
-        Cause::Carried { back: true, environment, .. } => (back(app, project, environment, &artifacts).await?, None),
+        Cause::Carried { way: Carry::Away, .. } => (Way::Close, None),
+        Cause::Carried { way: Carry::Back, environment, .. } => (back(app, project, environment, &artifacts).await?, None),
         Cause::Carried { environment, .. } => (Way::Forward, Some(format!("promotion {environment} {}", planned.id))),
         _ => (Way::Forward, (!reference.is_empty()).then(|| format!("{} {} {reference}", plan.pipeline, planned.id))),
     };

@@ -73,6 +73,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/view/{token}/{*path}", get(people::page))
         .route("/.well-known/openid-configuration", get(well_known::discovery))
         .route("/.well-known/jwks.json", get(well_known::keys))
+        .route("/keys", get(well_known::statement_keys))
         .route("/healthz", get(health::alive))
         .route("/readyz", get(health::ready))
         .route("/metrics", get(health::metrics))

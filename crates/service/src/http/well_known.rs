@@ -1,4 +1,5 @@
-//! How outside systems find the keys with which identities of jobs are signed (OpenID Connect Discovery 1.0).
+//! How outside systems find the keys with which the service signs: identities of jobs (OpenID Connect Discovery 1.0), and
+//! statements of artifacts.
 
 use super::error::ApiError;
 use crate::app::App;
@@ -19,4 +20,9 @@ pub(super) async fn discovery(State(app): State<App>) -> ([(HeaderName, &'static
 /// The public keys that jobs' identities are verified with (JWK set, RFC 7517).
 pub(super) async fn keys(State(app): State<App>) -> Result<([(HeaderName, &'static str); 1], Json<Value>), ApiError> {
     Ok((KEPT, Json(identity::jwks(&app).await?)))
+}
+
+/// The public keys that statements of artifacts are verified with (JWK set).
+pub(super) async fn statement_keys(State(app): State<App>) -> Result<([(HeaderName, &'static str); 1], Json<Value>), ApiError> {
+    Ok((KEPT, Json(identity::statement_keys(&app).await?)))
 }

@@ -5,7 +5,7 @@
 mod keys;
 mod names;
 
-pub(crate) use keys::Issuer;
+pub(crate) use keys::{Issuer, Purpose};
 pub(crate) use names::{TOKEN, TOKEN_PREFIX};
 
 use crate::app::App;
@@ -13,7 +13,7 @@ use crate::clock;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jsonwebtoken::{Algorithm, EncodingKey, Header, encode};
-use keys::{PUBLISHED_MS, ROTATE_MS, sealed_as};
+use keys::{PUBLISHED_MS, ROTATE_MS};
 use ordotaxis_core::plan::Plan;
 use ordotaxis_store::{JobToken, Secret, StoreError};
 use ordotaxis_wire::runner::Lease;
@@ -70,8 +70,17 @@ pub(crate) fn discovery(app: &App) -> Value {
 pub(crate) async fn jwks(app: &App) -> Result<Value, StoreError> {
     let now = clock::now();
     app.identity.key(&app.records, &app.seal, now).await?;
-    let keys = app.records.signing_keys().await?.into_iter().filter(|key| now - key.made_at < ROTATE_MS + PUBLISHED_MS);
+    let keys =
+        app.records.signing_keys(Purpose::Identity.word()).await?.into_iter().filter(|key| now - key.made_at < ROTATE_MS + PUBLISHED_MS);
     let keys: Vec<Value> = keys.filter_map(|key| serde_json::from_str(&key.public).ok()).collect();
+    Ok(json!({ "keys": keys }))
+}
+
+/// The keys with which statements of artifacts were ever signed (a JWK set, RFC 7517 and 8037).
+pub(crate) async fn statement_keys(app: &App) -> Result<Value, StoreError> {
+    app.statements.key(&app.records, &app.seal, clock::now()).await?;
+    let keys = app.records.signing_keys(Purpose::Statement.word()).await?;
+    let keys: Vec<Value> = keys.iter().filter_map(|key| serde_json::from_str(&key.public).ok()).collect();
     Ok(json!({ "keys": keys }))
 }
 
@@ -88,12 +97,7 @@ pub(crate) async fn job_token(app: &App, lease: &Lease, allows: &[String]) -> Re
 
 /// A signed token that says to `audience` who the job of a lease is; or why there is none.
 pub(crate) async fn sign(app: &App, lease: &Lease, plan: &Plan, audience: &str) -> Result<Result<String, String>, StoreError> {
-    let key = app.identity.key(&app.records, &app.seal, clock::now()).await?;
-    let opened = key.and_then(|key| {
-        let private = app.seal.opened(0, &sealed_as(&key.id), &key.sealed)?;
-        Some((key.id, base64::engine::general_purpose::STANDARD.decode(private).ok()?))
-    });
-    Ok(match opened {
+    Ok(match app.identity.opened(&app.records, &app.seal).await? {
         Some((id, private)) => signed(app, lease, plan, &id, &private, audience),
         None => Err("the service has no key to sign with".to_owned()),
     })

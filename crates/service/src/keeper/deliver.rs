@@ -1,6 +1,7 @@
 //! Jobs that deploy: what runs tell environments, written down in the step that makes it so, and what environments say to runs.
 
 use super::room::Room;
+use crate::release::ReleaseWork;
 use ordotaxis_core::delivery::Effect;
 use ordotaxis_core::engine::{Back, Event, State};
 use ordotaxis_store::{NewWork, WorkKind};
@@ -59,6 +60,15 @@ impl Room {
             let (state, why) = (entry.state(), entry.why().map(Into::into));
             let (back, answer) = (entry.back == Back::Done, live.answers.get(&job).cloned());
             let row = DeliveryWork::Ended { run, job, state, why, back, answer, at: now }.row(live.info.project_id, &environment);
+            self.touched.rows.work.push(row);
+        }
+    }
+
+    /// A job has changed: where it has passed and makes a release, that is written down as work.
+    pub(super) fn releases(&mut self, run: i64, job: usize) {
+        let Some(live) = self.runs.get(&run).filter(|live| live.run.jobs()[job].state() == State::Passed) else { return };
+        if live.run.plan().jobs[job].extras.as_ref().is_some_and(|extras| extras.releases.is_some()) {
+            let row = ReleaseWork::Make { run, job }.row(live.info.project_id);
             self.touched.rows.work.push(row);
         }
     }

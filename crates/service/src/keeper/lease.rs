@@ -52,6 +52,7 @@ pub(crate) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         holds_turn: extras.turn.is_some() || extras.deploys.is_some(),
         environment: run.environment(job).and_then(Result::ok),
         back: matches!(run.jobs()[job].back, Back::Goes { .. }),
+        forbidden: None,
         check: None,
     }
 }
@@ -151,6 +152,9 @@ fn environment(info: &RunInfo, run: &Run, job: usize, public_url: &str) -> Index
     if planned.extras.as_ref().is_some_and(|extras| !extras.allows.is_empty()) {
         // With the job's token, the client finds the service as anywhere.
         set("ORDOTAXIS_URL", public_url.to_owned());
+    }
+    if let Some(Ok(environment)) = run.environment(job) {
+        set("ORDOTAXIS_ENVIRONMENT", environment);
     }
     set("SOURCE_DATE_EPOCH", info.commit_time.to_string());
     if let Some(share) = share(info, run, job) {

@@ -59,6 +59,7 @@ impl Room {
             self.place(id, job, now);
             self.note_job(id, job);
             self.tell_environment(id, job, now);
+            self.releases(id, job);
             let queued = self.runs.get(&id).is_some_and(|live| live.run.jobs()[job].state() == State::Queued);
             if queued {
                 self.just_queued.push((id, job));

@@ -1,5 +1,7 @@
 //! Finds out whether something is told, and whom; writes that down in one transaction.
 
+use super::delivered::Of;
+use super::found::Found;
 use super::news::News;
 use super::receivers::{Receiver, receivers, tell};
 use super::turned::{Turned, turned};
@@ -14,13 +16,6 @@ use ordotaxis_core::forge::short;
 use ordotaxis_core::notice::{Notice, Occasion, Part, Turns};
 use ordotaxis_store::{DueWork, Project, ProposalRow, RunRow, StoreError};
 use std::collections::BTreeSet;
-
-/// A notice, the persons whom it concerns, and what whoever is told must be able to do.
-struct Found {
-    notice: Notice,
-    own: BTreeSet<i64>,
-    needs: Action,
-}
 
 /// Works off one piece of news.
 pub(crate) async fn find_out(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
@@ -39,6 +34,9 @@ pub(crate) async fn find_out(app: &App, due: &DueWork) -> Result<Outcome, StoreE
         News::Held { run } => finder.held(run).await?,
         News::Landing { branch, proposal, by, commit, why } => finder.landing(&branch, &proposal, &by, commit, why).await?,
         News::Lacks { branch, proposal, head, why } => finder.lacks(&branch, &proposal, &head, &why).await?,
+        News::Asks { environment, run, job } => finder.of(&environment).asks(run, job).await?.into_iter().collect(),
+        News::Delivered { environment, number } => finder.of(&environment).ended(number).await?.into_iter().collect(),
+        News::Past { environment, called, by, reason } => finder.of(&environment).past(&called, &by, &reason).await?.into_iter().collect(),
         News::Hook { words } => vec![finder.hook(words)],
     };
     let mut told: Vec<(Notice, Vec<Receiver>)> = Vec::new();
@@ -64,7 +62,11 @@ struct Finder<'a> {
     who: &'a Who,
 }
 
-impl Finder<'_> {
+impl<'a> Finder<'a> {
+    fn of(&self, name: &'a str) -> Of<'a> {
+        Of { app: self.app, project: self.project, name }
+    }
+
     async fn run(&self, run: i64) -> Result<Option<RunRow>, StoreError> {
         Ok(self.app.records.runs_by_id(&[run]).await?.pop())
     }

@@ -1,11 +1,13 @@
 //! Notices: something happened, it is found out whether that is worth telling and whom, and each receiver is told.
 //!
 //! - `news`: what happened, as work;
-//! - `find`: what is told of it; `turned`: whether a pipeline of the main branch broke or was fixed;
+//! - `find`: what is told of it; `delivered`: of environments; `found`: before it is known to whom; `turned`: whether a pipeline of the main branch broke or was fixed;
 //! - `receivers`: who sees it and wants to hear of it;
 //! - `send`: one receiver is told, a storm in one message; `mail` and `hook`: how; `only`: one message at a time.
 
+mod delivered;
 mod find;
+mod found;
 mod hook;
 mod mail;
 mod news;

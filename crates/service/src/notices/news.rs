@@ -15,6 +15,12 @@ pub(crate) enum News {
     Landing { branch: String, proposal: String, by: String, commit: Option<String>, why: Option<String> },
     /// A proposal in the queue lacks something that people can give.
     Lacks { branch: String, proposal: String, head: String, why: String },
+    /// A job waits for people to agree with what it would put into its environment.
+    Asks { environment: String, run: i64, job: usize },
+    /// A deployment has ended: its number in its environment.
+    Delivered { environment: String, number: i64 },
+    /// Something goes past the rules of an environment.
+    Past { environment: String, called: String, by: String, reason: String },
     /// Hooks did not come.
     Hook { words: String },
 }

@@ -9,7 +9,7 @@ use crate::keeper::RunCommand;
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::engine::{JobState, Run, State};
-use ordotaxis_core::plan::{Cause, Occasion, Plan, Ref, carry};
+use ordotaxis_core::plan::{Carry, Cause, Occasion, Plan, Ref, carry};
 use ordotaxis_store::{Entry, JobRow, NewRunRow, Project, RunKey, RunRow, StoreError, StoredRun};
 use std::sync::Arc;
 
@@ -27,8 +27,9 @@ pub(crate) struct Wanted<'a> {
     /// The earlier run.
     pub(crate) from: &'a RunRow,
     pub(crate) environment: &'a str,
-    /// What was there before is put there again: by this job of the run. Otherwise all jobs that deploy there are done.
-    pub(crate) back: Option<usize>,
+    pub(crate) way: Carry,
+    /// Only this job of the run; otherwise all that deploy there, or that close it.
+    pub(crate) job: Option<usize>,
 }
 
 impl Wanted<'_> {
@@ -59,7 +60,8 @@ pub(crate) async fn begin_carried(app: &App, actor: &Actor, project: &Project, w
         (Some(tag), _) => Some(Ref::Tag(tag.clone())),
         (None, branch) => branch.clone().map(Ref::Branch),
     };
-    let cause = Cause::Carried { back: wanted.back.is_some(), of: wanted.run(), environment: wanted.environment.to_owned(), on };
+    let outside = before.run.plan().occasion.is_from_outside();
+    let cause = Cause::Carried { way: wanted.way, outside, of: wanted.run(), environment: wanted.environment.to_owned(), on };
     let occasion = Occasion { by: Some(actor.name().to_owned()), ..Occasion::new(cause) };
     let plan = carry(before.run.plan(), &jobs, &well, occasion);
     let carried = (0i64..).zip(&well).filter(|(_, well)| **well).map(|(job, _)| job).collect::<Vec<i64>>();
@@ -90,7 +92,8 @@ async fn before(app: &App, wanted: &Wanted<'_>) -> Result<Before, NotCarried> {
             }
         }
     }
-    if plan.occasion.branch().is_none() && plan.occasion.tag_name().is_none() {
+    // What is only offered goes nowhere from there, but away.
+    if wanted.way != Carry::Away && plan.occasion.branch().is_none() && plan.occasion.tag_name().is_none() {
         let what = plan.occasion.words();
         return Err(NotCarried::No(format!("{} is of {what}: only what is in a branch or a tag goes on from there", wanted.run())));
     }
@@ -112,13 +115,19 @@ async fn named(app: &App, name: &str) -> Result<Option<RunRow>, StoreError> {
 
 /// The jobs that are done.
 fn jobs(run: &Run, wanted: &Wanted<'_>) -> Result<Vec<usize>, NotCarried> {
-    if let Some(job) = wanted.back {
+    if let Some(job) = wanted.job {
         return Ok(vec![job]);
     }
-    let goes_there = |job: &usize| run.environment(*job).is_some_and(|name| name.as_deref() == Ok(wanted.environment));
+    let away = wanted.way == Carry::Away;
+    let there = |job: &usize| run.environment(*job).is_some_and(|name| name.as_deref() == Ok(wanted.environment));
+    let goes_there = |job: &usize| run.plan().closes(*job) == away && there(job);
     let jobs: Vec<usize> = (0..run.jobs().len()).filter(goes_there).collect();
     if jobs.is_empty() {
-        return Err(NotCarried::No(format!("{} has no job that deploys to {}", wanted.run(), wanted.environment)));
+        let does = if away { "closes" } else { "deploys to" };
+        return Err(NotCarried::No(format!("{} has no job that {does} {}", wanted.run(), wanted.environment)));
+    }
+    if away {
+        return Ok(jobs);
     }
     match jobs.iter().find(|job| !run.was_ready(**job)) {
         Some(job) => {
@@ -190,7 +199,11 @@ async fn written(
     tx.carry_over(key.id, (from.id, &wanted.run()), wanted.environment, carried).await?;
     let of = of(project, &key, &from.pipeline, from.branch.as_deref(), &from.commit_id);
     tx.add_events(&[events::of_run(&of, State::Waiting, &words, None, None)]).await?;
-    let action = if wanted.back.is_some() { Action::RollBack } else { Action::Promote };
+    let action = match wanted.way {
+        Carry::On => Action::Promote,
+        Carry::Back => Action::RollBack,
+        Carry::Away => Action::CloseEnvironment,
+    };
     let after = serde_json::json!({ "run": format!("{}/{}", project.name, key.number), "from": wanted.run() });
     tx.note(Entry::new(action, format!("environment {}", wanted.environment)).of(&project.name).after(after));
     tx.commit().await?;

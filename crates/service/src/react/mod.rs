@@ -34,12 +34,13 @@ struct Reaction {
     follows: for<'a> fn(&'a App, i64, &'a RunEvent) -> Follows<'a>,
 }
 
-const REACTIONS: [Reaction; 6] = [
+const REACTIONS: [Reaction; 7] = [
     Reaction { name: "status", follows: |app, run, event| Box::pin(message::status(app, run, event)) },
     Reaction { name: "note", follows: |app, run, event| Box::pin(message::note(app, run, event)) },
     Reaction { name: "landing", follows: |app, run, event| Box::pin(landing::ended(app, run, event)) },
     Reaction { name: "comment", follows: |app, run, event| Box::pin(comment::follows(app, run, event)) },
     Reaction { name: "news", follows: |app, run, event| Box::pin(news::follows(app, run, event)) },
+    Reaction { name: "trace", follows: |app, run, event| Box::pin(crate::trace::follows(app, run, event)) },
     Reaction { name: "passed", follows: |app, run, event| Box::pin(passed::passed(app, run, event)) },
 ];
 

@@ -4,6 +4,7 @@ use super::landing::Landings;
 use crate::about::{failing, grown, sentences};
 use crate::app::App;
 use crate::clock;
+use crate::delivery::Standing;
 use crate::forge::{CallError, Forge};
 use crate::landing::{RulesError, rules_of};
 use crate::work::{Outcome, ended};
@@ -50,6 +51,7 @@ pub(crate) async fn gathered(app: &App, project: &Project, row: &ProposalRow) ->
         head: row.head.clone(),
         landing: Landings::of(app, project).await?.lines(row),
         answers: row.answered(),
+        previews: previews(app, project, row).await?,
         ..Comment::default()
     };
     let sentences = sentences(app, &runs).await?;
@@ -67,6 +69,17 @@ pub(crate) async fn gathered(app: &App, project: &Project, row: &ProposalRow) ->
     }
     comment.runs.sort_by(|one, other| one.pipeline.cmp(&other.pipeline));
     Ok(comment)
+}
+
+/// Where a proposal can be looked at.
+async fn previews(app: &App, project: &Project, row: &ProposalRow) -> Result<Vec<(String, Option<String>, String)>, StoreError> {
+    let open = app.records.previews_of(project.id, &row.number).await?;
+    if open.is_empty() {
+        return Ok(Vec::new());
+    }
+    let standing = Standing::of(app, project).await?;
+    let url = |name: &str| standing.rules(name).ok()?.url.map(|url| url.replace("{environment}", name));
+    Ok(open.into_iter().map(|(name, commit)| (name.clone(), url(&name), commit)).collect())
 }
 
 /// The newest run of each pipeline for the newest commit of a proposal.
@@ -88,7 +101,7 @@ async fn send(app: &App, project: &Project, row: &ProposalRow, comment: &Comment
         return Ok(Ok(()));
     }
     // What nobody would read is not written: of a proposal that ended before it had a comment.
-    if row.comment_text.is_none() && (row.state != "open" || comment.runs.is_empty()) {
+    if row.comment_text.is_none() && (row.state != "open" || (comment.runs.is_empty() && comment.answers.is_empty())) {
         return Ok(Ok(()));
     }
     let values = || {

@@ -2,9 +2,10 @@
 //! the proposal's one comment; there is never a new one.
 
 use super::again::again;
-use super::wanted::{Said, comment_anew};
+use super::wanted::{Comment, comment_anew};
 use crate::app::App;
 use crate::clock;
+use crate::delivery::{NotSaid, Said, said};
 use crate::landing::{NotLanding, step, tick};
 use crate::work::Outcome;
 use ordotaxis_core::access::{Action, Actor, Object, Rights, Way, Who, allowed};
@@ -15,16 +16,16 @@ use ordotaxis_wire::landing::LandingStep;
 /// Does what a comment asks for, and answers.
 pub(crate) async fn answer(app: &App, due: &DueWork) -> Result<Outcome, StoreError> {
     let Some(project) = app.records.project_by_id(due.project_id).await? else { return Ok(Outcome::Done(None)) };
-    let Ok(said) = serde_json::from_str::<Said>(&due.body) else {
+    let Ok(comment) = serde_json::from_str::<Comment>(&due.body) else {
         return Ok(Outcome::Hopeless("the comment cannot be read".into()));
     };
-    let Some(row) = app.records.proposal(project.id, &said.proposal).await? else {
-        return Ok(Outcome::Done(Some(format!("there is no proposal {} here", said.proposal))));
+    let Some(row) = app.records.proposal(project.id, &comment.proposal).await? else {
+        return Ok(Outcome::Done(Some(format!("there is no proposal {} here", comment.proposal))));
     };
     let mut words = Vec::new();
-    for (at, command) in spoken(&said.text).into_iter().enumerate() {
+    for (at, command) in spoken(&comment.text).into_iter().enumerate() {
         let call = format!("{} {at}", due.id);
-        let mut answered = Answered { by: said.by.chars().take(60).collect(), command: command.line, answer: BEGUN.to_owned(), call };
+        let mut answered = Answered { by: comment.by.chars().take(60).collect(), command: command.line, answer: BEGUN.to_owned(), call };
         let known = row.answered().into_iter().find(|known| known.call == answered.call);
         answered.answer = match (progress(known.as_ref(), &command.asks), command.asks) {
             (Progress::Answered(answer), _) => answer,
@@ -34,7 +35,7 @@ pub(crate) async fn answer(app: &App, due: &DueWork) -> Result<Outcome, StoreErr
                 if !can_be_repeated(&asked) {
                     note(app, &row, &answered).await?;
                 }
-                done(app, &project, &row, &said.by, &asked).await?.unwrap_or_else(|why| format!("not done: {why}"))
+                done(app, &project, &row, &comment.by, &asked).await?.unwrap_or_else(|why| format!("not done: {why}"))
             }
         };
         note(app, &row, &answered).await?;
@@ -86,6 +87,7 @@ fn action(asked: &Spoken) -> Action {
         Spoken::Land | Spoken::Leave | Spoken::Hold => Action::Land,
         Spoken::Approve { .. } => Action::Approve,
         Spoken::Again | Spoken::AgainFailed => Action::RunAgain,
+        Spoken::Say { .. } => Action::ApproveDeployment,
     }
 }
 
@@ -121,6 +123,27 @@ async fn done(app: &App, project: &Project, row: &ProposalRow, login: &str, aske
         Spoken::Again => again(app, &actor, project, row, false).await,
         Spoken::AgainFailed => again(app, &actor, project, row, true).await,
         Spoken::Approve { commit } => approve(app, &actor, project, row, login, commit.as_deref()).await,
+        Spoken::Say { agrees, project: of, number, job } => say(app, &actor, project, (of, *number), job.clone(), *agrees).await,
+    }
+}
+
+/// A word on what a job of a run would put into its environment.
+async fn say(
+    app: &App,
+    actor: &Actor,
+    project: &Project,
+    (of, number): (&str, i64),
+    job: Option<String>,
+    agrees: bool,
+) -> Result<Result<String, String>, StoreError> {
+    if of != project.name {
+        return Ok(Err(format!("{of}/{number} is not of {}", project.name)));
+    }
+    let Some(run) = app.records.run(of, number).await? else { return Ok(Err(format!("there is no run {of}/{number}"))) };
+    match said(app, actor, project, &run, Said { job, agrees, reason: None }).await {
+        Ok(()) => Ok(Ok(if agrees { "it is approved" } else { "it is refused" }.to_owned())),
+        Err(NotSaid::Store(error)) => Err(error),
+        Err(NotSaid::No(why)) => Ok(Err(why)),
     }
 }
 

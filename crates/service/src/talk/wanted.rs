@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 /// Someone's comment with commands in it; the body of its work, version 1.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub(crate) struct Said {
+pub(crate) struct Comment {
     pub(crate) proposal: String,
     /// As the forge calls them.
     pub(crate) by: String,
@@ -26,7 +26,7 @@ pub(crate) async fn take_spoken(
     text: &str,
     once: String,
 ) -> Result<Option<i64>, StoreError> {
-    let said = Said { proposal: proposal.to_owned(), by: by.to_owned(), text: text.chars().take(LONGEST).collect() };
+    let said = Comment { proposal: proposal.to_owned(), by: by.to_owned(), text: text.chars().take(LONGEST).collect() };
     let body = serde_json::to_string(&said).unwrap_or_default();
     tx.add_work(&NewWork { kind: WorkKind::Spoken, project_id, lane: proposal.to_owned(), once: Some(once), body }).await
 }

@@ -31,11 +31,17 @@ fn limits(kind: WorkKind) -> (usize, Backoff) {
     match kind {
         // Occasions of one project build on each other.
         WorkKind::Occasion => (1, Backoff::up_to(LONGEST_PAUSE)),
-        WorkKind::Status | WorkKind::Note | WorkKind::Landing | WorkKind::Comment | WorkKind::Spoken | WorkKind::News => {
-            (4, Backoff::up_to(LONGEST_PAUSE))
-        }
+        WorkKind::Status
+        | WorkKind::Note
+        | WorkKind::Landing
+        | WorkKind::Comment
+        | WorkKind::Spoken
+        | WorkKind::News
+        | WorkKind::Release => (4, Backoff::up_to(LONGEST_PAUSE)),
         // Each environment is a lane of its own; none waits for anything outside.
         WorkKind::Delivery => (8, Backoff::up_to(LONGEST_PAUSE)),
+        // Nothing outside is waited for.
+        WorkKind::Trace => (2, Backoff::up_to(LONGEST_PAUSE)),
         // For about a day; see `notices`.
         WorkKind::Notice => (4, Backoff::up_to(crate::notices::LONGEST_PAUSE)),
     }
@@ -53,6 +59,8 @@ async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, St
         WorkKind::News => crate::notices::find_out(app, due).await,
         WorkKind::Notice => crate::notices::send(app, due).await,
         WorkKind::Delivery => crate::delivery::work_off(app, due).await,
+        WorkKind::Trace => crate::trace::work_off(app, due).await,
+        WorkKind::Release => crate::release::work_off(app, due).await,
     }
 }
 

@@ -2,6 +2,7 @@
 
 use super::{Records, StoreError, Tx};
 use ordotaxis_core::delivery::{End, Environment, Stay};
+use std::collections::HashMap;
 
 /// An environment as it is stored.
 #[derive(Debug, Clone, sqlx::FromRow)]
@@ -13,6 +14,23 @@ pub struct EnvironmentRow {
     pub state: String,
     pub made_at: i64,
     pub closed_at: Option<i64>,
+    /// Why it could not be closed the last time.
+    pub unclosed: Option<String>,
+    pub unclosed_at: Option<i64>,
+}
+
+/// A preview that was not closed yet: an environment with what a proposal's run put there last.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct PreviewRow {
+    #[sqlx(flatten)]
+    pub environment: EnvironmentRow,
+    pub run_id: i64,
+    pub since: i64,
+    pub proposal: String,
+    /// `open`, `closed`, `landed`; none: nothing is known of it.
+    pub proposal_state: Option<String>,
+    /// A run that closes it goes on.
+    pub closing: bool,
 }
 
 impl EnvironmentRow {
@@ -58,6 +76,13 @@ pub struct DeploymentRow {
     pub confirmed_at: Option<i64>,
 }
 
+#[derive(sqlx::FromRow)]
+struct NamedDeployment {
+    name: String,
+    #[sqlx(flatten)]
+    row: DeploymentRow,
+}
+
 /// One that is let in now.
 #[derive(Debug, Clone)]
 pub struct NewDeployment {
@@ -74,10 +99,16 @@ pub struct NewDeployment {
     pub rules_commit: String,
 }
 
+impl NewDeployment {
+    fn closes(&self) -> bool {
+        self.way.contains("\"close\"")
+    }
+}
+
 /// Of what is in an environment, and of so many less one before it, artifacts are never swept.
 const KEPT: i64 = 6;
 
-const ENVIRONMENT: &str = "SELECT id, project_id, name, state, made_at, closed_at FROM environments";
+const ENVIRONMENT: &str = "SELECT id, project_id, name, state, made_at, closed_at, unclosed, unclosed_at FROM environments";
 
 fn parse(text: &str) -> Result<Environment, StoreError> {
     serde_json::from_str(text).map_err(|_| StoreError::Value("environments.state"))
@@ -114,6 +145,27 @@ impl Records {
         Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).fetch_all(&self.reads).await?)
     }
 
+    /// Environments that proposals' runs put something into and that were not closed since, project by project.
+    pub async fn previews(&self) -> Result<Vec<PreviewRow>, StoreError> {
+        let sql = "SELECT environments.*, last.run_id, last.let_in_at AS since, runs.proposal, proposals.state AS proposal_state,
+                     EXISTS (SELECT 1 FROM runs AS closing WHERE closing.project_id = environments.project_id
+                       AND closing.environment = environments.name AND closing.event = 'closing' AND closing.ended_at IS NULL) AS closing
+                   FROM environments JOIN deployments AS last ON last.id = (SELECT max(id) FROM deployments
+                     WHERE environment_id = environments.id AND way ->> '$.way' <> 'close' AND coalesce(outcome, '') <> 'untouched')
+                   JOIN runs ON runs.id = last.run_id
+                   LEFT JOIN proposals ON proposals.project_id = environments.project_id AND proposals.number = runs.proposal
+                   WHERE closed_at IS NULL AND runs.proposal IS NOT NULL ORDER BY environments.project_id, environments.id";
+        Ok(sqlx::query_as(sql).fetch_all(&self.reads).await?)
+    }
+
+    /// The previews of a proposal that are open: their names, and the commit that each holds.
+    pub async fn previews_of(&self, project_id: i64, proposal: &str) -> Result<Vec<(String, String)>, StoreError> {
+        let sql = "SELECT environments.name, deployments.commit_id FROM environments JOIN deployments ON environment_id = environments.id
+                   JOIN runs ON runs.id = run_id WHERE environments.project_id = ? AND runs.proposal = ? AND outcome = 'well' AND left_at IS NULL
+                   ORDER BY environments.name";
+        Ok(sqlx::query_as(sql).bind(project_id).bind(proposal).fetch_all(&self.reads).await?)
+    }
+
     /// When time alone changes something in an environment next.
     pub async fn next_environment_wakes(&self) -> Result<Option<i64>, StoreError> {
         Ok(sqlx::query_scalar("SELECT min(wakes_at) FROM environments WHERE wakes_at IS NOT NULL").fetch_one(&self.reads).await?)
@@ -125,11 +177,32 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(environment_id).bind(before).bind(limit).fetch_all(&self.reads).await?)
     }
 
-    /// What is in each environment of a project: what was last put there well, by the environment's number.
-    pub async fn present(&self, project_id: i64) -> Result<Vec<DeploymentRow>, StoreError> {
+    /// The environments of a project by name, or the one of this name, each with what was last put there well: all as they
+    /// were at one moment.
+    pub async fn held(&self, project_id: i64, name: Option<&str>) -> Result<Vec<(EnvironmentRow, Option<DeploymentRow>)>, StoreError> {
+        let mut moment = self.reads.begin().await?;
+        let sql = format!("{ENVIRONMENT} WHERE project_id = ?1 AND name = coalesce(?2, name) ORDER BY name");
+        let rows: Vec<EnvironmentRow> =
+            sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project_id).bind(name).fetch_all(&mut *moment).await?;
         let sql = "SELECT deployments.* FROM environments CROSS JOIN deployments ON environment_id = environments.id
-                   WHERE project_id = ? AND outcome = 'well' AND left_at IS NULL ORDER BY environment_id, number";
-        Ok(sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?)
+                   WHERE project_id = ?1 AND name = coalesce(?2, name) AND outcome = 'well' AND left_at IS NULL";
+        let there: Vec<DeploymentRow> = sqlx::query_as(sql).bind(project_id).bind(name).fetch_all(&mut *moment).await?;
+        let mut there: HashMap<i64, DeploymentRow> = there.into_iter().map(|row| (row.environment_id, row)).collect();
+        let with = |row: EnvironmentRow| {
+            let present = there.remove(&row.id);
+            (row, present)
+        };
+        Ok(rows.into_iter().map(with).collect())
+    }
+
+    /// What was let into environments of a project with one of these digests in it, the oldest first; each with its environment.
+    pub async fn deployments_with(&self, project_id: i64, digests: &[String]) -> Result<Vec<(String, DeploymentRow)>, StoreError> {
+        let sql = "SELECT DISTINCT environments.name, deployments.* FROM json_each(?1) AS wanted
+                   CROSS JOIN deployed ON deployed.digest = wanted.value JOIN deployments ON deployments.id = deployment_id
+                   JOIN environments ON environments.id = environment_id WHERE project_id = ?2 ORDER BY let_in_at, deployments.id";
+        let rows: Vec<NamedDeployment> =
+            sqlx::query_as(sql).bind(super::error::json(digests)?).bind(project_id).fetch_all(&self.reads).await?;
+        Ok(rows.into_iter().map(|row| (row.name, row.row)).collect())
     }
 
     /// One deployment of an environment.
@@ -203,7 +276,10 @@ impl Tx {
         let query = sqlx::query_scalar(sql).bind(environment_id).bind(new.run_id).bind(&new.run).bind(new.job).bind(&new.job_id);
         let query = query.bind(&new.commit_id).bind(&new.reference).bind(&new.way).bind(&new.started_by).bind(&artifacts);
         let made: Option<i64> = query.bind(&new.words).bind(&new.rules_commit).bind(self.now).fetch_optional(&mut *self.on).await?;
-        if let Some(id) = made {
+        // What takes something away puts nothing there.
+        if let Some(id) = made.filter(|_| !new.closes()) {
+            let sql = "UPDATE environments SET closed_at = NULL, unclosed = NULL WHERE id = ?";
+            sqlx::query(sql).bind(environment_id).execute(&mut *self.on).await?;
             let sql = "INSERT INTO deployed (digest, deployment_id) SELECT value, ? FROM json_each(?)";
             sqlx::query(sql).bind(id).bind(artifacts).execute(&mut *self.on).await?;
         }
@@ -212,7 +288,7 @@ impl Tx {
 
     /// A deployment has ended. What was put there well takes the place of what was there before; a roll-back says that
     /// something was wrong with that. Told again it changes nothing.
-    /// `answer`: what its check got.
+    /// `answer`: what its check got. Gives its number; none where it ended before.
     pub async fn deployment_ended(
         &mut self,
         environment_id: i64,
@@ -220,7 +296,7 @@ impl Tx {
         end: &End,
         answer: Option<&str>,
         at: i64,
-    ) -> Result<(), StoreError> {
+    ) -> Result<Option<i64>, StoreError> {
         let (outcome, why, back) = match end {
             End::Well => ("well", None, false),
             End::Untouched => ("untouched", None, false),
@@ -232,7 +308,15 @@ impl Tx {
         let query = sqlx::query_as(sql).bind(at).bind(outcome).bind(why).bind(back).bind(answer).bind(environment_id).bind(job.0);
         let job = i64::try_from(job.1).unwrap_or(i64::MAX);
         let ended: Option<(i64, String)> = query.bind(job).fetch_optional(&mut *self.on).await?;
-        let Some((number, way)) = ended.filter(|_| *end == End::Well) else { return Ok(()) };
+        let told = ended.as_ref().map(|(number, _)| *number);
+        let Some((number, way)) = ended.filter(|_| *end == End::Well) else { return Ok(told) };
+        if way == "close" {
+            let sql = "UPDATE environments SET closed_at = ?, unclosed = NULL, unclosed_at = NULL WHERE id = ?";
+            sqlx::query(sql).bind(at).bind(environment_id).execute(&mut *self.on).await?;
+            let sql = "UPDATE deployments SET left_at = coalesce(left_at, ?), kept = 0 WHERE environment_id = ? AND outcome = 'well'";
+            sqlx::query(sql).bind(at).bind(environment_id).execute(&mut *self.on).await?;
+            return Ok(told);
+        }
         let sql = "UPDATE deployments SET kept = number IN (SELECT number FROM deployments WHERE environment_id = ?1 AND outcome = 'well'
                      ORDER BY number DESC LIMIT ?2) WHERE environment_id = ?1 AND (kept OR number = ?3)";
         sqlx::query(sql).bind(environment_id).bind(KEPT).bind(number).execute(&mut *self.on).await?;
@@ -240,7 +324,21 @@ impl Tx {
         let sql = "UPDATE deployments SET left_at = ?1, trouble = coalesce(trouble, ?2)
                    WHERE environment_id = ?3 AND number < ?4 AND outcome = 'well' AND left_at IS NULL";
         sqlx::query(sql).bind(at).bind(trouble).bind(environment_id).bind(number).execute(&mut *self.on).await?;
+        Ok(told)
+    }
+
+    /// Says why a preview could not be closed; with none that it is being closed.
+    pub async fn set_unclosed(&mut self, environment_id: i64, why: Option<&str>) -> Result<(), StoreError> {
+        let sql = "UPDATE environments SET unclosed = ?, unclosed_at = ? WHERE id = ?";
+        sqlx::query(sql).bind(why).bind(self.now).bind(environment_id).execute(&mut *self.on).await?;
         Ok(())
+    }
+
+    /// The proposal of a run; none for one of no proposal.
+    pub async fn proposal_of_run(&mut self, run_id: i64) -> Result<Option<String>, StoreError> {
+        let found: Option<Option<String>> =
+            sqlx::query_scalar("SELECT proposal FROM runs WHERE id = ?").bind(run_id).fetch_optional(&mut *self.on).await?;
+        Ok(found.flatten())
     }
 
     /// Someone lets a job into its environment past the rules.

@@ -24,11 +24,15 @@ pub enum WorkKind {
     Notice,
     /// Tell an environment what happened, or do what it says.
     Delivery,
+    /// Say of a run's artifacts where they come from.
+    Trace,
+    /// Make a release, or tell the forge of one.
+    Release,
 }
 
 impl WorkKind {
     /// Every kind, in the order in which they were added.
-    pub const ALL: [WorkKind; 9] = [
+    pub const ALL: [WorkKind; 11] = [
         WorkKind::Occasion,
         WorkKind::Status,
         WorkKind::Note,
@@ -38,6 +42,8 @@ impl WorkKind {
         WorkKind::News,
         WorkKind::Notice,
         WorkKind::Delivery,
+        WorkKind::Trace,
+        WorkKind::Release,
     ];
 
     /// The word that is stored for it. Words never change.
@@ -52,6 +58,8 @@ impl WorkKind {
             WorkKind::News => "news",
             WorkKind::Notice => "notice",
             WorkKind::Delivery => "delivery",
+            WorkKind::Trace => "trace",
+            WorkKind::Release => "release",
         }
     }
 

@@ -1,7 +1,7 @@
 //! Environments and all that was let into them.
 
 use super::{project, records};
-use ordotaxis_core::delivery::{End, Environment, Frozen, Stay};
+use ordotaxis_core::delivery::{End, Environment, Frozen, Put, Stay};
 use ordotaxis_store::{NewDeployment, Records};
 
 fn new(run_id: i64, way: &str, digests: &[&str]) -> NewDeployment {
@@ -86,4 +86,39 @@ async fn an_emergency_is_confirmed_once_and_nothing_else_is() {
     let rows = records.deployments(pier, None, 9).await.expect("an answer");
     let told: Vec<(i64, Option<&str>)> = rows.iter().map(|row| (row.run_id, row.confirmed_by.as_deref())).collect();
     assert_eq!(told, [(2, None), (1, Some("lars"))]);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_environment_and_what_is_there_are_read_as_of_one_moment() {
+    const RUNS: i64 = 200;
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    let pier = change!(records, 5, environment(project.id, "pier")).expect("made").id;
+    let writer = {
+        let records = records.clone();
+        tokio::spawn(async move {
+            for run in 1..=RUNS {
+                change!(records, run, let_in(pier, &new(run, "forward", &["sha256:a"]))).expect("let in");
+                let mut tx = records.tx_by_rule("a test", run).await.expect("a change");
+                tx.deployment_ended(pier, (run, 2), &End::Well, None, run).await.expect("ended");
+                let put = Put { job: (run, 2), called: String::new(), artifacts: ["sha256:a".to_owned()].into(), since: run };
+                let mut state = Environment::default();
+                state.present = Some(put);
+                tx.set_environment(pier, &state).await.expect("kept");
+                tx.commit().await.expect("written");
+            }
+        })
+    };
+    loop {
+        let over = writer.is_finished();
+        let held = records.held(project.id, Some("pier")).await.expect("an answer");
+        let [(row, present)] = held.as_slice() else { panic!("one environment: {held:?}") };
+        let said = row.machine().expect("a state").present.map(|put| put.job.0);
+        assert_eq!(said, present.as_ref().map(|there| there.run_id), "both are of one moment");
+        if over {
+            assert_eq!(said, Some(RUNS));
+            break;
+        }
+    }
+    writer.await.expect("all written");
 }

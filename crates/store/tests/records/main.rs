@@ -17,7 +17,9 @@ mod delivery;
 mod forges;
 mod model;
 mod people;
+mod releases;
 mod runs;
+mod tracing;
 mod work;
 
 use ordotaxis_core::access::{Limit, Role, Seen};

@@ -78,6 +78,9 @@ pub struct Lease {
     /// It puts back what was in its environment before: steps, files and artifacts are those of the earlier deployment.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub back: bool,
+    /// Why it must not begin: nothing is touched then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub forbidden: Option<String>,
     /// What must be well after its steps.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub check: Option<LeaseCheck>,
@@ -96,9 +99,6 @@ pub struct LeaseCheck {
     pub within_ms: u64,
     /// From then on every answer must be good for so long.
     pub for_ms: u64,
-    /// Why nobody knows what to ask: nothing is touched then.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub why: Option<String>,
 }
 
 fn yes() -> bool {

@@ -18,5 +18,5 @@ pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, Sa
 pub use files::{AskFiles, AskLarge, AskPack, CommitTag, FilesAbout, InnerModule, LargeFile};
 pub use lease::{Lease, LeaseCache, LeaseCheck, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, Merge, Share};
 pub use log::{LogAnswer, Phases, log_limit};
-pub use report::{AttemptReports, Finish, ReportsTaken};
+pub use report::{AttemptBill, AttemptReports, Finish, ReportsTaken};
 pub use session::{Beat, Beaten, Claim, Claimed, Enrol, Enrolled, GiveBack, SignOff, SignOn, SignedOn, Tool};

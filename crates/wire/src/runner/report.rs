@@ -4,7 +4,7 @@ use super::attempt::AttemptId;
 use super::content::{CacheUse, GivenArtifact};
 use crate::run::PhaseView;
 use ordotaxis_core::engine::{Number, Outcome};
-use ordotaxis_core::report::{Case, Coverage, Finding};
+use ordotaxis_core::report::{BillForm, Case, Component, Coverage, Finding};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -22,6 +22,20 @@ pub struct AttemptReports {
     pub coverage: Option<Coverage>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub findings: Option<Vec<Finding>>,
+    /// None: it names no bills of materials.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bills: Option<Vec<AttemptBill>>,
+}
+
+/// A bill of materials, and the components that it names.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AttemptBill {
+    /// Below the job's folder.
+    pub file: String,
+    pub form: BillForm,
+    pub components: Vec<Component>,
+    /// As the job wrote it.
+    pub document: String,
 }
 
 /// What the service makes of it: sentences for the job's log and for why it failed.

@@ -10,7 +10,7 @@ use crate::keeper::RunCommand;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::State;
-use axum::http::{HeaderValue, header};
+use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use ordotaxis_content::{
@@ -75,6 +75,11 @@ async fn find(app: &App, (project, number, job, name): &Named) -> Result<(Artifa
         None => format!("it has: {}", known.iter().take(20).cloned().collect::<Vec<_>>().join(", ")),
     };
     Err(ApiError::not_found("artifact", format!("{project}/{number} has no artifact {wanted}; {hint}")))
+}
+
+/// One artifact as it is stored.
+pub(super) async fn row_of(app: &App, named: &Named) -> Result<StoredArtifact, ApiError> {
+    Ok(find(app, named).await?.1)
 }
 
 /// The tree of an artifact.
@@ -249,6 +254,10 @@ async fn set_pin(app: &App, caller: &Caller, named: &Named, pinned: bool) -> Res
         let (run, job, name) = (row.run_id, row.job, row.name.clone());
         app.keeper.ask(move |reply| RunCommand::Pinned { run, job, name, pinned, reply })
     };
+    if !pinned && let Some(version) = app.records.release_of_artifact(row.run_id, row.job, &row.name).await? {
+        let why = format!("artifact {} belongs to release {version}, and is kept for good", row.name);
+        return Err(ApiError::new(StatusCode::CONFLICT, "released", why));
+    }
     // What is let go may be swept at once: nothing may count on it from here on.
     if !pinned {
         tell(false).await?;

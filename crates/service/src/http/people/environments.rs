@@ -4,7 +4,7 @@ use super::projects;
 use super::views::{find_run, whole_run};
 use crate::app::App;
 use crate::clock;
-use crate::delivery::{Around, NotSaid, Said, Standing, behind, frozen, promote, roll_back, said, urgent};
+use crate::delivery::{Around, NotSaid, Said, Standing, behind, close_now, frozen, promote, roll_back, said, urgent};
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
@@ -38,7 +38,8 @@ pub(crate) async fn list(
     Path(project): Path<String>,
 ) -> Result<Json<Vec<EnvironmentView>>, ApiError> {
     let project = projects::find(&app, &project).await?;
-    let rows = app.records.environments(project.id).await?;
+    let mut rows = app.records.held(project.id, None).await?;
+    rows.retain(|(row, _)| row.closed_at.is_none());
     Ok(Json(views(&app, &project, &caller, rows).await?))
 }
 
@@ -60,17 +61,20 @@ pub(crate) async fn show(
     Query(older): Query<Older>,
 ) -> Result<Json<EnvironmentPage>, ApiError> {
     let project = projects::find(&app, &project).await?;
-    let row = find(&app, &project, &name).await?;
-    let mut rows = app.records.deployments(row.id, older.before, PAGE + 1).await?;
+    let held = find(&app, &project, &name).await?;
+    let mut rows = app.records.deployments(held.0.id, older.before, PAGE + 1).await?;
     let more = rows.len() > usize::try_from(PAGE).unwrap_or(0);
     rows.truncate(usize::try_from(PAGE).unwrap_or(0));
-    let environment = views(&app, &project, &caller, vec![row]).await?.remove(0);
+    let environment = views(&app, &project, &caller, vec![held]).await?.remove(0);
     Ok(Json(EnvironmentPage { environment, deployments: rows.into_iter().map(deployment).collect(), more }))
 }
 
-async fn find(app: &App, project: &Project, name: &str) -> Result<EnvironmentRow, ApiError> {
-    if let Some(row) = app.records.environment(project.id, name).await? {
-        return Ok(row);
+/// An environment, and what is there.
+type Held = (EnvironmentRow, Option<DeploymentRow>);
+
+async fn find(app: &App, project: &Project, name: &str) -> Result<Held, ApiError> {
+    if let Some(held) = app.records.held(project.id, Some(name)).await?.pop() {
+        return Ok(held);
     }
     let known: Vec<String> = app.records.environments(project.id).await?.into_iter().map(|row| row.name).collect();
     let hint = match ordotaxis_core::language::nearest(name, known.iter().map(String::as_str)) {
@@ -93,7 +97,7 @@ pub(crate) async fn speak(
     let project = projects::find(&app, &project).await?;
     let reason = reason(ask.reason)?;
     said(&app, &caller.actor, &project, &run, Said { job: ask.job, agrees: ask.agrees, reason }).await.map_err(refused)?;
-    let rows = app.records.environments(project.id).await?;
+    let rows = app.records.held(project.id, None).await?;
     Ok(Json(views(&app, &project, &caller, rows).await?))
 }
 
@@ -193,6 +197,20 @@ pub(crate) async fn back(
     Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)))
 }
 
+/// Take a preview away now: its job with `closes` does it.
+#[utoipa::path(post, operation_id = "close_environment", path = "/api/v1/projects/{project}/environments/{environment}/close", params(("project" = String, Path), ("environment" = String, Path)), responses((status = 201, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn close(
+    State(app): State<App>,
+    caller: Caller,
+    Path((project, name)): Path<(String, String)>,
+) -> Result<(StatusCode, Json<RunView>), ApiError> {
+    let project = projects::find(&app, &project).await?;
+    find(&app, &project, &name).await?;
+    let key = close_now(&app, &caller.actor, &project, &name).await.map_err(not_carried)?;
+    let row = find_run(&app, &project.name, key.number).await?;
+    Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)))
+}
+
 fn not_carried(error: NotCarried) -> ApiError {
     match error {
         NotCarried::Store(error) => error.into(),
@@ -201,26 +219,18 @@ fn not_carried(error: NotCarried) -> ApiError {
 }
 
 async fn one(app: &App, project: &Project, caller: &Caller, name: &str) -> Result<Json<EnvironmentView>, ApiError> {
-    let row = find(app, project, name).await?;
-    Ok(Json(views(app, project, caller, vec![row]).await?.remove(0)))
+    let held = find(app, project, name).await?;
+    Ok(Json(views(app, project, caller, vec![held]).await?.remove(0)))
 }
 
 /// Environments of one project, as one caller sees them.
-pub(super) async fn views(
-    app: &App,
-    project: &Project,
-    caller: &Caller,
-    rows: Vec<EnvironmentRow>,
-) -> Result<Vec<EnvironmentView>, ApiError> {
+pub(super) async fn views(app: &App, project: &Project, caller: &Caller, rows: Vec<Held>) -> Result<Vec<EnvironmentView>, ApiError> {
     let standing = Standing::of(app, project).await?;
-    let mut present: HashMap<i64, DeploymentRow> =
-        app.records.present(project.id).await?.into_iter().map(|row| (row.environment_id, row)).collect();
     let mut all = Vec::with_capacity(rows.len());
-    for row in rows {
+    for (row, present) in rows {
         let state = row.machine()?;
-        let there = present.remove(&row.id).map(deployment);
         let person = caller.person_id().is_ok().then(|| caller.name());
-        all.push(View { project, standing: &standing, person, name: &row.name, state: &state }.whole(there));
+        all.push(View { project, standing: &standing, person, row: &row, state: &state }.whole(present.map(deployment)));
     }
     let commits: std::collections::BTreeSet<String> = all.iter().filter_map(|view| Some(view.present.as_ref()?.commit.clone())).collect();
     let distances = futures_util::stream::iter(commits).map(|commit| async {
@@ -239,13 +249,14 @@ struct View<'a> {
     project: &'a Project,
     standing: &'a Standing,
     person: Option<&'a str>,
-    name: &'a str,
+    row: &'a EnvironmentRow,
     state: &'a Environment,
 }
 
 impl View<'_> {
     fn whole(&self, present: Option<DeploymentView>) -> EnvironmentView {
-        let around = Around::here(self.standing, self.name);
+        let name = self.row.name.as_str();
+        let around = Around::here(self.standing, name);
         let parts = |called: &str| called.split_once(' ').map(|(run, job)| (run.to_owned(), job.to_owned())).unwrap_or_default();
         let state = self.state;
         let doubt = state.doubt.as_ref().map(|doubt| {
@@ -270,7 +281,7 @@ impl View<'_> {
                 commit: wish.commit.clone(),
                 reference: wish.reference.clone(),
                 way: way(&wish.way),
-                why: sentence(self.name, holds, &clock::words),
+                why: sentence(name, holds, &clock::words),
                 asked_at: moment(wish.asked_at),
                 artifacts: wish.artifacts.iter().cloned().collect(),
                 authors: wish.authors.iter().cloned().collect(),
@@ -286,8 +297,8 @@ impl View<'_> {
         });
         EnvironmentView {
             project: self.project.name.clone(),
-            name: self.name.to_owned(),
-            url: around.rules.as_ref().ok().and_then(|rules| rules.url.clone()),
+            name: name.to_owned(),
+            url: around.rules.as_ref().ok().and_then(|rules| rules.url.as_ref().map(|url| url.replace("{environment}", name))),
             sentence: told(present.as_ref(), doubt.as_ref()),
             behind: None,
             doubt,
@@ -296,6 +307,8 @@ impl View<'_> {
             waiting: waiting.collect(),
             unconfirmed: unconfirmed.collect(),
             trouble: around.rules.as_ref().err().cloned(),
+            closed_at: self.row.closed_at.map(moment),
+            unclosed: self.row.unclosed.clone(),
             present,
         }
     }
@@ -310,6 +323,7 @@ fn way(way: &Way) -> WayView {
     match way {
         Way::Forward => WayView::Forward,
         Way::RollBack => WayView::RollBack,
+        Way::Close => WayView::Close,
         Way::Emergency { .. } => WayView::Emergency,
     }
 }

@@ -28,6 +28,7 @@ mod persons;
 mod pipelines;
 mod projects;
 mod proposals;
+mod releases;
 mod repository;
 mod rules;
 mod runners;
@@ -40,6 +41,7 @@ mod store;
 mod streams;
 mod tests;
 mod tokens;
+mod trace;
 mod views;
 mod work;
 
@@ -156,7 +158,18 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(environments::freeze, environments::thaw))
         .routes(routes!(environments::promotion))
         .routes(routes!(environments::back))
+        .routes(routes!(environments::close))
         .routes(routes!(environments::speak))
         .routes(routes!(environments::emergency))
         .routes(routes!(needs::list))
+        .routes(routes!(releases::list))
+        .routes(routes!(releases::show, releases::change))
+        .routes(routes!(releases::evidence))
+        .routes(routes!(releases::make_known))
+        .routes(routes!(releases::take_back))
+        .routes(routes!(trace::trace))
+        .routes(routes!(trace::provenance))
+        .routes(routes!(trace::components))
+        .routes(routes!(trace::bills))
+        .routes(routes!(trace::bill))
 }

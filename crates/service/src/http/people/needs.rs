@@ -7,9 +7,10 @@ use crate::http::error::ApiError;
 use axum::Json;
 use axum::extract::State;
 use ordotaxis_core::access::{Action, Object, allowed};
-use ordotaxis_store::{EnvironmentRow, Project};
+use ordotaxis_store::Project;
 use ordotaxis_wire::environment::{EmergencyView, EnvironmentView, NeedKind, NeedView, WaitingView};
 use ordotaxis_wire::moment;
+use std::collections::BTreeSet;
 
 /// All that waits for the caller, the oldest first.
 #[utoipa::path(get, operation_id = "list_needs", path = "/api/v1/needs", responses((status = 200, body = Vec<NeedView>)))]
@@ -21,8 +22,10 @@ pub(super) async fn needs(app: &App, caller: &Caller) -> Result<Vec<NeedView>, A
     let mut all = Vec::new();
     let busy = app.records.asking_environments().await?;
     for project in app.records.projects().await?.into_iter().filter(|project| caller.sees(project)) {
-        let rows: Vec<EnvironmentRow> = busy.iter().filter(|row| row.project_id == project.id).cloned().collect();
-        if !rows.is_empty() {
+        let asks: BTreeSet<i64> = busy.iter().filter(|row| row.project_id == project.id).map(|row| row.id).collect();
+        if !asks.is_empty() {
+            let mut rows = app.records.held(project.id, None).await?;
+            rows.retain(|(row, _)| asks.contains(&row.id));
             all.extend(views(app, &project, caller, rows).await?.iter().flat_map(of_environment));
         }
         let object = Object::Project { name: &project.name, seen: project.seen };

@@ -15,8 +15,8 @@ use ordotaxis_core::language::counted;
 use ordotaxis_core::plan::Plan;
 use ordotaxis_core::report::{Case, CaseEnd, Coverage, Finding, Level};
 use ordotaxis_git::Mirror;
-use ordotaxis_store::{FindingRow, NewResult, ResultRow, ResultsOf, StoreError};
-use ordotaxis_wire::runner::{AttemptId, AttemptReports, Merge, ReportsTaken};
+use ordotaxis_store::{FindingRow, NewBill, NewResult, ResultRow, ResultsOf, StoreError};
+use ordotaxis_wire::runner::{AttemptBill, AttemptId, AttemptReports, Merge, ReportsTaken};
 use std::sync::Arc;
 
 /// A run that results are of.
@@ -64,6 +64,9 @@ pub(super) async fn left(
     }
     if let Some(found) = &left.findings {
         numbers.extend(findings(&app, attempt, found, base, &mut taken).await?);
+    }
+    if let Some(found) = left.bills {
+        bills(&app, attempt, found, &mut taken).await?;
     }
     app.keeper.ask(|reply| RunCommand::Said { runner, attempt, facts: left.facts, numbers, reply }).await?.map_err(stale)?;
     Ok(Json(taken))
@@ -167,6 +170,18 @@ async fn coverage_numbers(about: &About, coverage: &Coverage, taken: &mut Report
     }
     taken.said.push(said);
     numbers
+}
+
+/// Bills of materials take the place of those of the job's earlier attempts.
+async fn bills(app: &App, attempt: AttemptId, found: Vec<AttemptBill>, taken: &mut ReportsTaken) -> Result<(), StoreError> {
+    let said = found.iter().map(|bill| format!("{} names {}", bill.file, counted(bill.components.len(), "component")));
+    taken.said.extend(said);
+    let new =
+        |AttemptBill { file, form, components, document }| NewBill { file, form: form.word(), components, document: document.into_bytes() };
+    let rows: Vec<NewBill> = found.into_iter().map(new).collect();
+    let mut tx = app.records.tx_by_rule("results", clock::now()).await?;
+    tx.set_bills(attempt.run, i64::try_from(attempt.job).unwrap_or(i64::MAX), &rows).await?;
+    tx.commit().await
 }
 
 async fn findings(

@@ -14,6 +14,7 @@ use crate::http::extract::{Body, Path, Query};
 use crate::http::known::Address;
 use crate::http::people::is_label;
 use crate::keeper::{FleetCommand, RunCommand, Stale};
+use crate::release::add_release;
 use crate::secrets::add_secrets;
 use attempt::{attempt_id, stale};
 use axum::body::Bytes;
@@ -208,6 +209,7 @@ async fn with_secrets(app: &App, mut claimed: Claimed) -> Result<Claimed, ApiErr
     for lease in claimed.lease.iter_mut().chain(&mut claimed.ahead) {
         // First what the job is, then the secrets that it names.
         add_delivery(app, lease).await?;
+        add_release(app, lease).await?;
         add_secrets(app, lease).await?;
     }
     Ok(claimed)

@@ -1,0 +1,236 @@
+// One release: its notes, what is fetched of it, what it rests on; and what someone can do with it.
+import { useQuery } from '@tanstack/react-query';
+import { Button, Input } from 'antd';
+import { useState } from 'react';
+import Markdown from 'react-markdown';
+import { Link, useParams } from 'react-router';
+import { answered, api, queries, type Schemas } from '../../api/client';
+import { Trouble } from '../../parts/Trouble';
+import { bytes, exact } from '../../parts/words';
+import { ProjectWords } from '../project/Kept';
+import { type Release, State } from './Releases';
+
+type Page = Schemas['ReleasePage'];
+
+export default function OneRelease() {
+  const { project = '', version = '' } = useParams();
+  const path = { project, version };
+  const { data, error } = useQuery({
+    queryKey: ['release', project, version],
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/releases/{version}', { params: { path } })),
+    refetchInterval: 10_000,
+  });
+  return (
+    <>
+      <ProjectWords project={project} at="releases" />
+      {error && <Trouble error={error} />}
+      {data && <Whole page={data} />}
+    </>
+  );
+}
+
+function Whole({ page }: { page: Page }) {
+  const one = page.release;
+  return (
+    <>
+      <h2>
+        {one.version}
+        {one.title !== one.version && `: ${one.title}`}
+      </h2>
+      <p className="next">
+        <State one={one} /> · commit <Link to={`/trace?thing=${one.commit}`}>{one.commit.slice(0, 12)}</Link> as tag{' '}
+        {one.tag} · made by{' '}
+        <Link to={`/runs/${one.run}/${one.job}`}>
+          {one.run} {one.job}
+        </Link>{' '}
+        {exact(one.made_at)} ·{' '}
+        {one.environments.length > 0 ? `in ${one.environments.join(', ')}` : 'in no environment now'}
+        {one.told && ` · ${one.told}`}
+      </p>
+      {one.tag_names && (
+        <p className="s-failed">
+          Tag {one.tag} names commit {one.tag_names.slice(0, 12)} now. What was released stays what it was.
+        </p>
+      )}
+      <Words key={`${page.edits.length}`} one={one} />
+      <h2 style={{ marginTop: 24 }}>What is fetched</h2>
+      <Assets one={one} />
+      <h2 style={{ marginTop: 24 }}>What it rests on</h2>
+      <Evidence page={page} />
+      {page.edits.length > 1 && <Edits page={page} />}
+    </>
+  );
+}
+
+/** The notes, and what someone can do with them and the release. */
+function Words({ one }: { one: Release }) {
+  const path = { project: one.project, version: one.version };
+  const [notes, setNotes] = useState<string>();
+  const [reason, setReason] = useState('');
+  const [told, setTold] = useState<string>();
+  const done = (refused: unknown) => {
+    setTold((refused as { detail?: string } | undefined)?.detail);
+    queries.invalidateQueries();
+  };
+  const keep = async () => {
+    const at = '/api/v1/projects/{project}/releases/{version}' as const;
+    const { error } = await api.PUT(at, { params: { path }, body: { notes } });
+    if (!error) setNotes(undefined);
+    done(error);
+  };
+  const publish = async () => {
+    done((await api.POST('/api/v1/projects/{project}/releases/{version}/publish', { params: { path } })).error);
+  };
+  const withdraw = async () => {
+    const at = '/api/v1/projects/{project}/releases/{version}/withdraw' as const;
+    done((await api.POST(at, { params: { path }, body: { reason } })).error);
+  };
+  return (
+    <>
+      {notes === undefined ? (
+        <div className="notes">{one.notes ? <Markdown>{one.notes}</Markdown> : <p className="soft">No notes.</p>}</div>
+      ) : (
+        <Input.TextArea
+          aria-label="Notes, as Markdown"
+          autoSize={{ minRows: 6, maxRows: 24 }}
+          value={notes}
+          onChange={(event) => setNotes(event.target.value)}
+        />
+      )}
+      <div className="say" style={{ marginTop: 12 }}>
+        {notes === undefined ? (
+          <Button onClick={() => setNotes(one.notes)}>Edit notes</Button>
+        ) : (
+          <>
+            <Button type="primary" onClick={keep}>
+              Keep notes
+            </Button>
+            <Button onClick={() => setNotes(undefined)}>Leave them</Button>
+          </>
+        )}
+        {one.state !== 'published' && <Button onClick={publish}>Publish</Button>}
+        {one.state !== 'withdrawn' && (
+          <>
+            <Input
+              style={{ width: 260 }}
+              placeholder="why nobody should use it"
+              aria-label="Why nobody should use it any more"
+              value={reason}
+              onChange={(event) => setReason(event.target.value)}
+            />
+            <Button onClick={withdraw}>Withdraw</Button>
+          </>
+        )}
+        <span role="status" className="soft">
+          {told}
+        </span>
+      </div>
+    </>
+  );
+}
+
+function Assets({ one }: { one: Release }) {
+  if (one.assets.length === 0) return <p className="empty">Nothing: its job names no assets.</p>;
+  return (
+    <table className="sheet">
+      <thead>
+        <tr>
+          <th>artifact</th>
+          <th>files</th>
+          <th>size</th>
+          <th>digest</th>
+          <th>
+            <span className="hidden">fetch it</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {one.assets.map((asset) => (
+          <tr key={`${asset.job}/${asset.name}`}>
+            <td>
+              {asset.job}/{asset.name}
+            </td>
+            <td className="num">{asset.files}</td>
+            <td className="num">{bytes(asset.bytes)}</td>
+            <td className="code">
+              <Link to={`/trace?thing=${asset.digest}`}>{asset.digest.slice(0, 23)}</Link>
+            </td>
+            <td className="next">
+              <a href={`${asset.url}?form=zip`} aria-label={`Fetch ${asset.name}`}>
+                Fetch
+              </a>{' '}
+              <a href={`${asset.url}/provenance`} aria-label={`Signed statement of ${asset.name}`}>
+                Signed statement
+              </a>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+type Job = { job: string; state: string; runner: string | null; numbers: Record<string, number> };
+type Put = { environment: string; run: string; outcome: string | null; approvals: { by: string }[] };
+
+/** The document in short; whole below its digest. */
+function Evidence({ page }: { page: Page }) {
+  const { jobs = [], deployments = [] } = page.evidence as { jobs?: Job[]; deployments?: Put[] };
+  const one = page.release;
+  const whole = `/api/v1/projects/${one.project}/releases/${one.version}/evidence`;
+  return (
+    <>
+      <p className="next">
+        <a href={whole}>One document</a> <span className="code soft">{page.evidence_digest.slice(0, 23)}</span>
+      </p>
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th>job</th>
+            <th>state</th>
+            <th>on</th>
+            <th>numbers</th>
+          </tr>
+        </thead>
+        <tbody>
+          {jobs.map((job) => (
+            <tr key={job.job}>
+              <td>{job.job}</td>
+              <td className={`s-${job.state}`}>{job.state}</td>
+              <td>{job.runner}</td>
+              <td>
+                {Object.entries(job.numbers)
+                  .map(([name, value]) => `${name} ${value}`)
+                  .join(', ')}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {deployments.map((put) => (
+        <p key={`${put.environment} ${put.run}`} className="soft">
+          {put.environment}: {put.outcome ?? 'goes on'} by {put.run}
+          {put.approvals.length > 0 && `, approved by ${put.approvals.map((word) => word.by).join(', ')}`}
+        </p>
+      ))}
+    </>
+  );
+}
+
+function Edits({ page }: { page: Page }) {
+  return (
+    <>
+      <h2 style={{ marginTop: 24 }}>Earlier words</h2>
+      {page.edits.slice(1).map((edit) => (
+        <details key={edit.number}>
+          <summary>
+            {edit.number}: {exact(edit.at)} {edit.by ? `by ${edit.by}` : 'as it was made'}
+          </summary>
+          <div className="notes">
+            <Markdown>{edit.notes}</Markdown>
+          </div>
+        </details>
+      ))}
+    </>
+  );
+}

@@ -14,4 +14,4 @@ pub use export::{ExportError, ReadChunks, export_file, export_tar, export_zip};
 pub use pack::{
     BLOCK_RAW, Block, BlockHeader, BlockWriter, HEADER_LIMIT, LARGEST_BLOCK, MAGIC, PackError, Packer, header_length, open_block,
 };
-pub use tree::{Entry, Kind, Listing, Root, Tree, TreeError, digest_text, leads_outside};
+pub use tree::{Entry, Kind, Listing, Root, Tree, TreeError, digest_text, hex, leads_outside};

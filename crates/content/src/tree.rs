@@ -290,7 +290,8 @@ pub fn digest_text(digest: &[u8; 32]) -> String {
     format!("sha256:{}", hex(digest))
 }
 
-fn hex(bytes: &[u8]) -> String {
+/// Two hexadecimal digits a byte.
+pub fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 

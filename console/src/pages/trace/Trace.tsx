@@ -41,7 +41,7 @@ export default function Trace() {
           <p>
             <b>{data.sentence}</b>
           </p>
-          <table className="sheet">
+          <table className="sheet trace">
             <thead>
               <tr>
                 <th>commit</th>

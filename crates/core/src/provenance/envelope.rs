@@ -1,4 +1,4 @@
-//! The envelope of a statement: DSSE 1.0 (<https://github.com/secure-systems-lab/dsse>), with in-toto's media type.
+//! The envelope of a statement: DSSE 1.0 (Dead Simple Signing Envelope), with in-toto's media type.
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;

@@ -175,7 +175,7 @@ pub struct Component {
     pub name: String,
     /// Empty where the bill says none.
     pub version: String,
-    /// A package URL, <https://github.com/package-url/purl-spec>.
+    /// A package URL (ECMA-427).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub purl: Option<String>,
 }

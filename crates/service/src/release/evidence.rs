@@ -3,6 +3,7 @@
 use crate::app::App;
 use crate::delivery::Standing;
 use crate::trace::statement;
+use ordotaxis_content::hex;
 use ordotaxis_core::delivery::Word;
 use ordotaxis_core::engine::Numbers;
 use ordotaxis_core::plan::Plan;
@@ -58,10 +59,7 @@ async fn of_asset(app: &App, row: &RunRow, asset: &ReleaseAsset) -> Result<Value
         Some(stored) => statement(app, stored).await?,
         None => None,
     };
-    let said = said.map(|said| {
-        let digest: String = Sha256::digest(&said.payload).iter().map(|byte| format!("{byte:02x}")).collect();
-        json!({ "sha256": digest, "key": said.key_id })
-    });
+    let said = said.map(|said| json!({ "sha256": hex(&Sha256::digest(&said.payload)), "key": said.key_id }));
     Ok(json!({
         "artifact": format!("{}/{}", asset.job_id, asset.name), "digest": asset.digest, "bytes": asset.bytes, "files": asset.files,
         "statement": said,

@@ -121,7 +121,12 @@ async fn named(app: &App, project: &Project, name: &str, limit: i64) -> Result<F
     if let Some((_, present)) = app.records.held(project.id, Some(name)).await?.pop() {
         let Some(there) = present else { return no(format!("nothing was put into {name} of {} yet", project.name)) };
         let digests: Vec<String> = serde_json::from_str(&there.artifacts).unwrap_or_default();
-        let made = app.records.made_by_digest(&digests, limit).await?;
+        let mut made = app.records.made_by_digest(&digests, limit).await?;
+        // The very same may have been made before, too: what is there comes from the run that put it there, or that it was
+        // carried over from.
+        if let Some(from) = made.iter().map(|row| row.run_id).filter(|id| *id <= there.run_id).max() {
+            made.retain(|row| row.run_id == from);
+        }
         let runs = if made.is_empty() { app.records.runs_of_commit(&there.commit_id, 1).await? } else { Vec::new() };
         let sentence =
             format!("{} holds what {} put there since {}", name, there.run, crate::clock::words(there.ended_at.unwrap_or_default()));

@@ -1,7 +1,7 @@
 //! What is said of one artifact: the statement, and the service's signature under it.
 
 use crate::app::App;
-use ordotaxis_content::{ChunkId, Kind, Tree};
+use ordotaxis_content::{ChunkId, Kind, Tree, hex};
 use ordotaxis_core::plan::{Occasion, Plan};
 use ordotaxis_core::provenance::{Envelope, Made, PAYLOAD, Source, Taken, statement as to_say, to_sign};
 use ordotaxis_store::{AttemptRow, RunRow, StatementRow, StoreError, StoredArtifact, TracedFile};
@@ -31,7 +31,7 @@ impl OfRun {
         Ok(Some(OfRun {
             row,
             plan,
-            plan_sha256: hex(&Sha256::digest(&stored.plan).into()),
+            plan_sha256: hex(&Sha256::digest(&stored.plan)),
             git: project.git_url,
             artifacts: app.records.artifacts(run).await?,
             attempts: app.records.attempts(run).await?,
@@ -154,8 +154,4 @@ fn reference(occasion: &Occasion) -> String {
 
 fn bare(digest: &str) -> &str {
     digest.strip_prefix("sha256:").unwrap_or(digest)
-}
-
-fn hex(bytes: &[u8; 32]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -174,14 +174,16 @@ impl Records {
 
     /// What is in environments now and made of a component: the digests there lead to runs, and those to their bills.
     pub async fn components_there(&self, name: &str, limit: i64) -> Result<Vec<ComponentRow>, StoreError> {
-        let sql = "SELECT DISTINCT projects.name AS project, runs.number AS run, runs.id AS run_id, bills.job, bills.file, bills.form,
+        // Of several runs that made the very same, the newest stands for all.
+        let sql = "SELECT projects.name AS project, runs.number AS run, max(runs.id) AS run_id, bills.job, bills.file, bills.form,
                      components.name, components.version, purl, environments.name AS environment
                    FROM deployments JOIN deployed ON deployed.deployment_id = deployments.id
                    JOIN environments ON environments.id = environment_id
                    JOIN statements ON statements.digest = deployed.digest JOIN runs ON runs.id = statements.run_id
                    JOIN projects ON projects.id = runs.project_id AND projects.id = environments.project_id
                    JOIN bills ON bills.run_id = runs.id JOIN components ON components.parts = bills.parts AND components.name = ?
-                   WHERE outcome = 'well' AND left_at IS NULL ORDER BY projects.name, environments.name, runs.id DESC LIMIT ?";
+                   WHERE outcome = 'well' AND left_at IS NULL GROUP BY environments.id, components.name, components.version, purl
+                   ORDER BY projects.name, environments.name, components.version LIMIT ?";
         Ok(sqlx::query_as(sql).bind(name).bind(limit).fetch_all(&self.reads).await?)
     }
 

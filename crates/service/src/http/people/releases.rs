@@ -10,6 +10,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
+use ordotaxis_content::digest_text;
 use ordotaxis_core::language::nearest;
 use ordotaxis_core::release::compare;
 use ordotaxis_store::{Project, ReleaseAsset, ReleaseEdit, ReleaseRow, StoreError};
@@ -50,10 +51,10 @@ pub(crate) async fn show(State(app): State<App>, Path((project, version)): Path<
 
 async fn page(app: &App, project: &Project, row: ReleaseRow) -> Result<Json<ReleasePage>, ApiError> {
     let edits = app.records.release_edits(row.id).await?.into_iter().map(edited).collect();
-    let digest: String = Sha256::digest(&row.evidence).iter().map(|byte| format!("{byte:02x}")).collect();
+    let evidence_digest = digest_text(&Sha256::digest(&row.evidence).into());
     let evidence = serde_json::from_str(&row.evidence).unwrap_or_default();
     let release = view(app, project, row).await?;
-    Ok(Json(ReleasePage { release, edits, evidence, evidence_digest: format!("sha256:{digest}") }))
+    Ok(Json(ReleasePage { release, edits, evidence, evidence_digest }))
 }
 
 /// What a release rests on, byte for byte as it was made.

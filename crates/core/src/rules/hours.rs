@@ -2,7 +2,7 @@
 //! two times, `22:00-06:00` each day of the week. Without a zone it is UTC.
 
 use crate::engine::Millis;
-use chrono::{DateTime, Datelike, Duration, LocalResult, NaiveDateTime, TimeZone, Timelike, Utc};
+use chrono::{Datelike, Duration, LocalResult, NaiveDateTime, TimeZone, Timelike, Utc};
 use chrono_tz::Tz;
 use std::str::FromStr;
 
@@ -103,7 +103,9 @@ impl Hours {
             (into < *length).then_some(minute - into + length)
         });
         let end = monday + Duration::minutes(ends.max()?);
-        Some(moment(self.zone, end)?.timestamp_millis().max(now + 1))
+        // Where clocks show that time twice, the first that is still to come.
+        let ends = moments(self.zone, end);
+        Some(ends.iter().copied().find(|at| *at > now).or(ends.last().copied())?.max(now + 1))
     }
 }
 
@@ -116,9 +118,9 @@ impl Hours {
         let local = Utc.timestamp_millis_opt(now).single()?.with_timezone(&self.zone).naive_local();
         let monday = (local.date() - Duration::days(i64::from(local.weekday().num_days_from_monday()))).and_hms_opt(0, 0, 0)?;
         let starts = (0..5).flat_map(|week| self.spans.iter().map(move |(from, _)| week * WEEK + from));
-        let moments = starts.filter_map(|minutes| moment(self.zone, monday + Duration::minutes(minutes)));
-        // A span that clocks skip as a whole does not hold when it would begin.
-        moments.map(|at| at.timestamp_millis()).filter(|at| *at > now && self.ends(*at).is_some()).min()
+        let begins = starts.flat_map(|minutes| moments(self.zone, monday + Duration::minutes(minutes)));
+        // A span that clocks skip as a whole does not hold when it would begin; one that they show twice begins twice.
+        begins.filter(|at| *at > now && self.ends(*at).is_some()).min()
     }
 }
 
@@ -135,16 +137,17 @@ pub fn all_open(lists: &[Vec<Hours>], now: Millis) -> Option<Millis> {
     None
 }
 
-/// A local time as a moment. One that clocks skip is the first after it; of two the later.
-fn moment(zone: Tz, mut local: NaiveDateTime) -> Option<DateTime<Tz>> {
-    for _ in 0..8 {
+/// A local time as moments, in order: two where clocks show it twice. One that clocks skip is the first after it.
+fn moments(zone: Tz, mut local: NaiveDateTime) -> Vec<Millis> {
+    // A whole day was skipped once, where a country moved over the date line.
+    for _ in 0..=DAY {
         match zone.from_local_datetime(&local) {
-            LocalResult::Single(at) => return Some(at),
-            LocalResult::Ambiguous(_, later) => return Some(later),
-            LocalResult::None => local += Duration::minutes(30),
+            LocalResult::Single(at) => return vec![at.timestamp_millis()],
+            LocalResult::Ambiguous(first, second) => return vec![first.timestamp_millis(), second.timestamp_millis()],
+            LocalResult::None => local += Duration::minutes(1),
         }
     }
-    None
+    Vec::new()
 }
 
 /// Whether some of these hold now: when none of them holds any more, and the one that holds now. None: none holds. Times that

@@ -110,6 +110,30 @@ fn hours() -> impl Strategy<Value = Hours> {
     })
 }
 
+/// In Oslo the clocks show two to three twice that night: what opens then opens twice, and is shut in between.
+#[test]
+fn an_hour_that_clocks_show_twice_opens_twice() {
+    let at = |text: &str| text.parse::<chrono::DateTime<chrono::Utc>>().expect("a moment").timestamp_millis();
+    let hours: Hours = "Sat-Sun 02:00-02:30 Europe/Oslo".parse().expect("hours");
+    let [first, second] = ["2026-10-25T00:00:00Z", "2026-10-25T01:00:00Z"].map(at);
+    assert_eq!(hours.begins(at("2026-10-24T23:00:00Z")), Some(first));
+    assert_eq!(hours.ends(first), Some(first + 30 * MINUTE));
+    assert_eq!(hours.begins(first + 30 * MINUTE), Some(second));
+    assert_eq!(hours.ends(second), Some(second + 30 * MINUTE));
+    assert_eq!(hours.begins(second + 30 * MINUTE), Some(at("2026-10-31T01:00:00Z")), "a week on, in winter time");
+}
+
+/// In Oslo there is no two to three that night: what would open then opens at three, where it goes on after that.
+#[test]
+fn an_hour_that_clocks_skip_is_left_out() {
+    let at = |text: &str| text.parse::<chrono::DateTime<chrono::Utc>>().expect("a moment").timestamp_millis();
+    let [evening, three] = ["2026-03-28T23:00:00Z", "2026-03-29T01:00:00Z"].map(at);
+    let hours = |text: &str| -> Hours { text.parse().expect("hours") };
+    assert_eq!(hours("02:15-03:15 Europe/Oslo").begins(evening), Some(three));
+    assert_eq!(hours("02:15-03:15 Europe/Oslo").ends(three), Some(three + 15 * MINUTE));
+    assert_eq!(hours("02:15-02:45 Europe/Oslo").begins(evening), Some(at("2026-03-30T00:15:00Z")), "of that night nothing is left");
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 

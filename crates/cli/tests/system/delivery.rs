@@ -380,13 +380,16 @@ const PREVIEW: &str = "language = 1\norder = \"build > preview\"\n[starts]\npush
     steps = [\"cp out PLACE/preview\"]\n\
     [job.preview.take]\ncheckout = false\ntakes = [\"build.gauge/gauge\"]\ncloses = \"preview-{proposal}\"\n\
     steps = [\"test ! -e PLACE/stuck\", \"cmp out PLACE/preview\", \"rm PLACE/preview\"]\n";
-const PREVIEW_RULES: &str = "rules = 1\n[environment.\"preview-*\"]\npreview = true\nurl = \"http://127.0.0.1:8301/{environment}\"\n";
+/// What must be well after it was put there is not asked once it was taken away.
+const PREVIEW_RULES: &str = "rules = 1\n[environment.\"preview-*\"]\npreview = true\nurl = \"http://127.0.0.1:8301/{environment}\"\n\
+    check = { run = \"test -e PLACE/preview\" }\n";
 
 /// A project with a proposal whose preview is there.
 async fn previewed(rules: &str) -> (Delivery, String) {
     let delivery = Delivery::with("beat = \"250ms\"\nretry_pause = \"20ms\"\n", rules).await;
     let repository = &delivery.repository;
     let place = delivery.world.folder.path().display().to_string();
+    repository.write("ordotaxis/rules.toml", &rules.replace("PLACE", &place));
     repository.write("gauge", "gauge 1\n");
     repository.push_pipeline(&PREVIEW.replace("PLACE", &place));
     repository.git(&["checkout", "--quiet", "-b", "topic"]);
@@ -454,7 +457,8 @@ async fn a_preview_is_closed_by_hand_or_when_its_time_is_over_and_comes_again_wi
     assert!(journal.as_array().is_some_and(|all| all.iter().any(|one| one["who"] == "owner" && one["refused"].is_null())), "{journal}");
     // A newer commit of the proposal puts it there again, and now it may stay for a moment only.
     delivery.repository.git(&["checkout", "--quiet", "main"]);
-    delivery.repository.write("ordotaxis/rules.toml", &format!("{PREVIEW_RULES}lasts = \"1s\"\n"));
+    let place = delivery.world.folder.path().display().to_string();
+    delivery.repository.write("ordotaxis/rules.toml", &format!("{}lasts = \"1s\"\n", PREVIEW_RULES.replace("PLACE", &place)));
     delivery.repository.commit("Previews do not last");
     delivery.repository.push();
     delivery.repository.git(&["checkout", "--quiet", "topic"]);

@@ -17,6 +17,10 @@ pub(crate) async fn add_delivery(app: &App, sent: &mut Lease) -> Result<(), Stor
     let Some(name) = sent.environment.clone() else { return Ok(()) };
     let Some(plan) = app.plan_of(sent.attempt.run).await? else { return Ok(()) };
     let Some(project) = app.records.project(&sent.project).await? else { return Ok(()) };
+    // What takes something away leaves nothing to ask.
+    if plan.closes(sent.attempt.job) {
+        return Ok(());
+    }
     let mut about = plan;
     if sent.back {
         match earlier(app, &project, &name, sent).await? {

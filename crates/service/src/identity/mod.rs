@@ -108,8 +108,6 @@ fn signed(app: &App, lease: &Lease, plan: &Plan, key: &str, private: &[u8], audi
     let now = clock::now() / 1000;
     let lasts = lease.timeout_ms.map_or(LONGEST_S, |ms| i64::try_from(ms / 1000).unwrap_or(LONGEST_S)).min(LONGEST_S);
     let job = lease.job.to_string();
-    let deploys = plan.jobs.get(lease.attempt.job).and_then(|job| job.extras.as_ref()?.deploys.as_ref());
-    let environment = deploys.map(|environment| environment.0.value.plain().unwrap_or_else(|| environment.0.value.source()));
     let claims = Claims {
         iss: &app.public_url,
         sub: subject(&lease.project, occasion),
@@ -127,7 +125,7 @@ fn signed(app: &App, lease: &Lease, plan: &Plan, key: &str, private: &[u8], audi
         commit: &lease.commit,
         branch: occasion.branch(),
         tag: occasion.tag_name(),
-        environment: environment.as_deref(),
+        environment: lease.environment.as_deref(),
     };
     let header = Header { kid: Some(key.to_owned()), ..Header::new(Algorithm::ES256) };
     encode(&header, &claims, &EncodingKey::from_ec_der(private)).map_err(|error| format!("the identity could not be signed: {error}"))

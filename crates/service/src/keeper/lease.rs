@@ -49,7 +49,7 @@ pub(crate) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         publish: extras.publish.iter().map(|publish| publish_of(info, publish)).collect(),
         log_limit: ordotaxis_wire::runner::log_limit(),
         // What is let in alone must be alone: without a lease it ends at once.
-        holds_turn: extras.turn.is_some() || extras.deploys.is_some(),
+        holds_turn: extras.turn.is_some() || run.plan().deploys(job),
         environment: run.environment(job).and_then(Result::ok),
         back: matches!(run.jobs()[job].back, Back::Goes { .. }),
         forbidden: None,

@@ -93,7 +93,7 @@ pub(super) fn looked_up(info: &RunInfo, run: &Run, given: &Given, job: usize) ->
         None if info.tried => [("the commit".to_owned(), info.commit.clone())].into(),
         None => return None,
     };
-    if planned.extras.as_ref().is_some_and(|extras| extras.deploys.is_some()) {
+    if plan.deploys(job) {
         return None;
     }
     let cells = planned.takes.iter().flat_map(|take| (take.job..take.job + take.cells).map(move |from| (take, from)));

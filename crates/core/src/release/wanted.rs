@@ -69,7 +69,7 @@ pub fn wanted(plan: &Plan, job: usize, fact: impl Fn(&str, &str) -> Option<Strin
     Some(Ok(Wanted {
         tag: own.map_or(named, str::to_owned),
         makes_tag: own.is_none(),
-        title: releases.title.as_deref().map_or_else(|| version.clone(), fill).chars().take(200).collect(),
+        title: releases.title.as_deref().map_or_else(|| version.clone(), fill).chars().filter(|c| !c.is_control()).take(200).collect(),
         notes: notes(releases.notes.as_deref(), &version),
         assets: releases
             .assets

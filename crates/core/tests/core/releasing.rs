@@ -39,6 +39,7 @@ fn a_tag_or_a_version_branch_says_the_version() {
         made("version = '{fact.pack.bundle.next}', tag = 'stations-{version}', notes = 'NEWS-{version}.md'", &Occasion::push("main"));
     assert_eq!((fact.version.as_str(), fact.tag.as_str()), ("7.1", "stations-7.1"));
     assert_eq!(fact.notes, NotesFrom::File("NEWS-7.1.md".into()));
+    assert_eq!(made("version = '1.0', title = \"A\\u0007\\nB\"", &Occasion::push("main")).title, "AB", "it is one line of a tag's message");
     assert_eq!(made("version = 'spring'", &Occasion::push("main")).tag, "spring", "no number, no `v`");
     // The tag that the run is of stays the tag, whatever `tag` says.
     assert_eq!(made("version = '1.0', tag = 'x'", &Occasion::tag("y")).tag, "y");

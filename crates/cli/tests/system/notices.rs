@@ -149,7 +149,8 @@ async fn everybody_chooses_what_they_are_told() {
     // By themselves the owner hears nothing of what others break.
     let shown = world.run(&["notice", "show"]).await.out;
     assert!(
-        shown.contains("mail to  owner@saltmarsh.example") && shown.contains("broke, fixed, waits, landed, left  own    mail"),
+        shown.contains("mail to  owner@saltmarsh.example")
+            && shown.contains("broke, fixed, waits, landed, left, rolled-back, emergency  own    mail"),
         "{shown}"
     );
     assert_eq!(world.run(&["notice", "set", "--on", "broke", "--whose", "all", "--project", "tidegauge"]).await.code, 0);

@@ -57,6 +57,7 @@ async fn earlier(app: &App, project: &Project, name: &str, sent: &mut Lease) -> 
     // It is still this run's attempt: in its log, by its name, with its time and its turn.
     (other.attempt, other.run, other.job, other.taken_at) = (sent.attempt, sent.run.clone(), sent.job.clone(), sent.taken_at);
     (other.gives, other.reports, other.publish, other.back) = (Vec::new(), Default::default(), Vec::new(), true);
+    other.releases = false;
     *sent = other;
     Ok(Some(plan))
 }

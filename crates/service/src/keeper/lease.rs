@@ -52,6 +52,7 @@ pub(crate) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         holds_turn: extras.turn.is_some() || run.plan().deploys(job),
         environment: run.environment(job).and_then(Result::ok),
         back: matches!(run.jobs()[job].back, Back::Goes { .. }),
+        releases: extras.releases.is_some(),
         forbidden: None,
         check: None,
     }

@@ -10,6 +10,10 @@ use ordotaxis_wire::runner::Lease;
 
 /// Says in a lease that is about to be sent why its job must not begin, where its release could not be made.
 pub(crate) async fn add_release(app: &App, sent: &mut Lease) -> Result<(), StoreError> {
+    // Most jobs release nothing, and a lease must not wait for a plan to be read.
+    if !sent.releases {
+        return Ok(());
+    }
     let Some(plan) = app.plan_of(sent.attempt.run).await? else { return Ok(()) };
     let fact = |job: &str, name: &str| sent.known_facts.get(&format!("{job}.{name}")).cloned();
     let Some(wanted) = wanted(&plan, sent.attempt.job, fact) else { return Ok(()) };

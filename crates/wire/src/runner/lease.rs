@@ -78,6 +78,9 @@ pub struct Lease {
     /// It puts back what was in its environment before: steps, files and artifacts are those of the earlier deployment.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub back: bool,
+    /// It makes a release once it has passed. For the service alone: runners are not told.
+    #[serde(skip)]
+    pub releases: bool,
     /// Why it must not begin: nothing is touched then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub forbidden: Option<String>,

@@ -1,4 +1,5 @@
-//! Stand-ins for the outside world, for the demo and the tests: small and plain, but real. A mail sink; and a forge: bare
+//! Stand-ins for the outside world, for the demo and the tests: small and plain, but real. A mail sink; a host that
+//! software is put on; and a forge: bare
 //! repositories served by git's own smart HTTP, signed webhooks, commit statuses, proposals with reviews and comments, one
 //! page a repository. It speaks three dialects, and fails or is slow when it is told to.
 
@@ -12,6 +13,7 @@ mod deliver;
 mod dialect;
 mod fault;
 mod forge;
+mod host;
 mod large;
 mod late;
 mod letters;
@@ -28,5 +30,6 @@ pub use book::{Comment, Offered, Proposal, Release, Review};
 pub use dialect::Dialect;
 pub use fault::{Fault, What};
 pub use forge::{Forge, ForgeError};
+pub use host::{Host, Trouble, run};
 pub use mail::Sink;
 pub use status::Status;

@@ -1,9 +1,9 @@
-//! `ordotaxis-practice`: serves the practice forge, or the practice mail sink, on loopback until interrupted.
+//! `ordotaxis-practice`: serves the practice forge, the practice mail sink or a practice host on loopback until interrupted.
 
 use clap::{Parser, Subcommand};
-use ordotaxis_practice::{Dialect, Forge, Sink};
+use ordotaxis_practice::{Dialect, Forge, Host, Sink, Trouble};
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 #[derive(Parser)]
@@ -34,6 +34,35 @@ enum What {
         #[arg(long, default_value = "./practice-mail")]
         data: PathBuf,
     },
+    /// A machine that software is put on: takes a bundle, starts it as a process, answers with what that says of itself
+    Host {
+        name: String,
+        #[arg(long, default_value = "127.0.0.1:8301")]
+        listen: SocketAddr,
+        #[arg(long, default_value = "./practice-host")]
+        data: PathBuf,
+        /// Who puts something on it must bring this
+        #[arg(long, env = "PRACTICE_HOST_KEY", hide_env_values = true)]
+        key: Option<String>,
+    },
+    /// Put a file on a practice host
+    Bundle {
+        file: PathBuf,
+        #[arg(long, default_value = "http://127.0.0.1:8301")]
+        host: String,
+        #[arg(long, env = "PRACTICE_HOST_KEY", hide_env_values = true)]
+        key: Option<String>,
+    },
+    /// Tell a practice host how to misbehave from now on
+    Act {
+        #[arg(value_enum)]
+        trouble: Trouble,
+        #[arg(long, default_value = "http://127.0.0.1:8301")]
+        host: String,
+    },
+    /// What a practice host starts: the process that a bundle is
+    #[command(hide = true)]
+    Runs { name: String, bundle: PathBuf },
     /// Make a repository on a running practice forge, or set where its webhooks go; prints it as JSON
     Repository {
         name: String,
@@ -82,6 +111,10 @@ async fn main() -> ExitCode {
     let done = match Options::parse().what {
         What::Forge { listen, data, dialect } => serve(listen, data, dialect).await,
         What::Mail { listen, page, data } => mail(listen, page, data).await,
+        What::Host { name, listen, data, key } => host(&name, listen, data, key).await,
+        What::Bundle { file, host, key } => bundle(&file, &host, key).await,
+        What::Act { trouble, host } => act(&host, trouble).await,
+        What::Runs { name, bundle } => ordotaxis_practice::run(&name, &bundle).await.map_err(Into::into),
         What::Review { repository, number, forge, by, approve } => {
             let ask = serde_json::json!({ "by": by, "approves": approve });
             review(&format!("{forge}/api/people/{repository}/proposals/{number}/review"), &ask).await
@@ -121,6 +154,31 @@ async fn mail(listen: SocketAddr, page: SocketAddr, data: PathBuf) -> Result<(),
         shown = sink.show(page) => Ok(shown?),
         signal = tokio::signal::ctrl_c() => Ok(signal?),
     }
+}
+
+async fn host(name: &str, listen: SocketAddr, data: PathBuf, key: Option<String>) -> Result<(), Box<dyn std::error::Error>> {
+    let listener = tokio::net::TcpListener::bind(listen).await?;
+    let address = listener.local_addr()?;
+    let host = Host::open(name, data, std::env::current_exe()?, key)?;
+    println!("practice host {name} at http://{address}/now");
+    tokio::select! {
+        served = host.serve(listener) => Ok(served?),
+        signal = tokio::signal::ctrl_c() => Ok(signal?),
+    }
+}
+
+async fn bundle(file: &Path, host: &str, key: Option<String>) -> Result<(), Box<dyn std::error::Error>> {
+    let request = reqwest::Client::new().put(format!("{host}/bundle")).body(std::fs::read(file)?);
+    let sent = key.iter().fold(request, |request, key| request.bearer_auth(key)).send().await?;
+    let (status, text) = (sent.status(), sent.text().await?);
+    print!("{text}");
+    if status.is_success() { Ok(()) } else { Err(format!("{host} answered {status}").into()) }
+}
+
+async fn act(host: &str, trouble: Trouble) -> Result<(), Box<dyn std::error::Error>> {
+    let said = reqwest::Client::new().put(format!("{host}/trouble")).json(&trouble).send().await?.error_for_status()?;
+    print!("{}", said.text().await?);
+    Ok(())
 }
 
 async fn repository(name: &str, forge: &str, hook: Option<(String, String)>) -> Result<(), Box<dyn std::error::Error>> {

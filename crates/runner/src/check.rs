@@ -3,8 +3,8 @@
 use crate::ask::{Answer, ask_from};
 use crate::broken::{Broken, failed};
 use crate::job::Job;
+use crate::watch::look_step;
 use crate::workspace::Workspace;
-use ordotaxis_core::language::Step;
 use ordotaxis_wire::run::PhaseKind;
 use ordotaxis_wire::runner::LeaseCheck;
 use ordotaxis_wire::words;
@@ -20,9 +20,20 @@ const QUOTED: usize = 120;
 type Look = Result<String, String>;
 
 impl Job<'_> {
+    /// All that follows the steps of a job that deploys: the check, the watch of a roll-out's first cells, and where there
+    /// are two sides the switch.
+    pub(crate) async fn followed(&mut self, workspace: &Workspace, env: &[(String, String)]) -> Result<(), Broken> {
+        self.check(workspace, env, false).await?;
+        self.watch(workspace, env).await?;
+        for step in &self.lease.switch.clone() {
+            self.step(workspace, step, env, PhaseKind::Switch).await?;
+        }
+        self.check(workspace, env, true).await
+    }
+
     /// Asks until the first good answer, then for as long as it is to stay good.
-    pub(crate) async fn check(&mut self, workspace: &Workspace, env: &[(String, String)]) -> Result<(), Broken> {
-        let Some(check) = self.lease.check.clone() else { return Ok(()) };
+    async fn check(&mut self, workspace: &Workspace, env: &[(String, String)], switched: bool) -> Result<(), Broken> {
+        let Some(check) = self.lease.check.clone().filter(|check| check.switched == switched) else { return Ok(()) };
         if let Some(run) = &check.run {
             return self.check_by_command(workspace, run, &check, env).await;
         }
@@ -72,19 +83,10 @@ impl Job<'_> {
         check: &LeaseCheck,
         env: &[(String, String)],
     ) -> Result<(), Broken> {
-        let step = Step {
-            name: format!("check {run}"),
-            run: run.to_owned(),
-            env: Default::default(),
-            dir: None,
-            shell: None,
-            timeout_ms: None,
-            may_fail: false,
-            condition: None,
-        };
+        let step = look_step("check", run);
         let mut times = Times::new(check, Instant::now());
         loop {
-            let look = self.look(workspace, &step, env, times.left()).await;
+            let look = self.look(workspace, &step, env, times.left(), Some(PhaseKind::Check)).await;
             let (well, why) = match look {
                 Ok(()) => (true, String::new()),
                 Err(Broken::Failed { why, .. } | Broken::TimedOut(why)) => (false, why),
@@ -143,7 +145,7 @@ impl Times {
 }
 
 /// Whether an answer is well; in words either way.
-fn judged(answer: Result<Answer, String>, says: Option<&str>) -> Look {
+pub(crate) fn judged(answer: Result<Answer, String>, says: Option<&str>) -> Look {
     let Answer { status, text } = answer?;
     let quoted: String = text.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(QUOTED).collect();
     let said = if quoted.is_empty() { format!("{status}, and nothing else") } else { format!("{status} `{quoted}`") };
@@ -178,7 +180,8 @@ mod tests {
     #[test]
     fn what_was_well_must_stay_well() {
         let begun = Instant::now();
-        let times = |within_ms, for_ms| Times::new(&LeaseCheck { url: None, says: None, run: None, within_ms, for_ms }, begun);
+        let times =
+            |within_ms, for_ms| Times::new(&LeaseCheck { url: None, says: None, run: None, within_ms, for_ms, switched: false }, begun);
         let at = |ms| begun + Duration::from_millis(ms);
         let mut stays = times(1_000, 500);
         assert_eq!(stays.after(false, at(0)), None, "there is time");

@@ -329,13 +329,13 @@ impl Job<'_> {
         self.start_beside(env).await?;
         let mut done = Ok(());
         for step in &lease.steps {
-            done = self.step(workspace, step, env).await;
+            done = self.step(workspace, step, env, PhaseKind::Step).await;
             if done.is_err() {
                 break;
             }
         }
         let done = match done {
-            Ok(()) => self.check(workspace, env).await,
+            Ok(()) => self.followed(workspace, env).await,
             broken => broken,
         };
         let done = self.told(workspace, done).await;

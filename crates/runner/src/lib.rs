@@ -58,6 +58,7 @@ mod steps;
 mod tools;
 mod untouched;
 mod upload;
+mod watch;
 mod work;
 mod workspace;
 mod workspace_error;

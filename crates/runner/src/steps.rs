@@ -91,28 +91,38 @@ impl Job<'_> {
     }
 
     /// Runs one step of a job. An error when it fails, or the job is to end.
-    pub(crate) async fn step(&mut self, workspace: &Workspace, step: &Step, env: &[(String, String)]) -> Result<(), Broken> {
+    pub(crate) async fn step(
+        &mut self,
+        workspace: &Workspace,
+        step: &Step,
+        env: &[(String, String)],
+        kind: PhaseKind,
+    ) -> Result<(), Broken> {
         self.check_halt()?;
         let limit = self.limit(step, self.until, "the job's", self.lease.timeout_ms);
-        let (end, died) = self.run(workspace, step, env, PhaseKind::Step, &limit, self.halt.clone()).await;
+        let (end, died) = self.run(workspace, step, env, kind, &limit, self.halt.clone()).await;
         if let Some(died) = died {
             return Err(failed(format!("{died}, while step {} ran", named(step))));
         }
         self.judge(step, end, &limit)
     }
 
-    /// One look of a check by a command: as a step, in so much time.
+    /// One look by a command: as a step, in so much time; without a kind within the phase that goes on.
     pub(crate) async fn look(
         &mut self,
         workspace: &Workspace,
         step: &Step,
         env: &[(String, String)],
         within: Duration,
+        kind: Option<PhaseKind>,
     ) -> Result<(), Broken> {
         self.check_halt()?;
         let until = Some(Instant::now() + within).into_iter().chain(self.until).min();
         let limit = Limit { until, whose: "the check's", ms: u64::try_from(within.as_millis()).ok() };
-        let (end, _) = self.run(workspace, step, env, PhaseKind::Check, &limit, self.halt.clone()).await;
+        let (end, _) = match kind {
+            Some(kind) => self.run(workspace, step, env, kind, &limit, self.halt.clone()).await,
+            None => self.command(workspace, step, env, &limit, self.halt.clone()).await,
+        };
         self.judge(step, end, &limit)
     }
 
@@ -124,7 +134,7 @@ impl Job<'_> {
         }
     }
 
-    /// Runs one command as a phase. A helper that dies meanwhile ends it; then the second says how.
+    /// Runs one command as a phase.
     async fn run(
         &mut self,
         workspace: &Workspace,
@@ -132,9 +142,24 @@ impl Job<'_> {
         env: &[(String, String)],
         kind: PhaseKind,
         limit: &Limit,
-        mut halt: watch::Receiver<Halt>,
+        halt: watch::Receiver<Halt>,
     ) -> (StepEnd, Option<String>) {
         self.begin(&step.name, kind).await;
+        let (end, died) = self.command(workspace, step, env, limit, halt).await;
+        let code = if let StepEnd::Exited(code) = end { Some(code) } else { None };
+        self.end(end != StepEnd::Exited(0), code);
+        (end, died)
+    }
+
+    /// Runs one command. A helper that dies meanwhile ends it; then the second says how.
+    async fn command(
+        &mut self,
+        workspace: &Workspace,
+        step: &Step,
+        env: &[(String, String)],
+        limit: &Limit,
+        mut halt: watch::Receiver<Halt>,
+    ) -> (StepEnd, Option<String>) {
         let mut env = env.to_vec();
         env.extend(step.env.iter().map(|(name, value)| (name.clone(), value.clone())));
         let command = command_of(step.shell.as_deref(), &step.run);
@@ -166,8 +191,6 @@ impl Job<'_> {
             (StepEnd::NotStarted(format!("there is no folder `{}`", step.dir.as_deref().unwrap_or("."))), None)
         };
         self.shipper.log.flush_held_back().await;
-        let code = if let StepEnd::Exited(code) = end { Some(code) } else { None };
-        self.end(end != StepEnd::Exited(0), code);
         (end, died)
     }
 

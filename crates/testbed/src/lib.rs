@@ -12,6 +12,7 @@ mod proxy;
 mod repository;
 mod simulated;
 mod ssh;
+mod ssh_server;
 mod wait;
 mod world;
 
@@ -24,5 +25,6 @@ pub use proxy::Proxy;
 pub use repository::Repository;
 pub use simulated::{Answer, Simulated, leased, leased_ahead};
 pub use ssh::SshForge;
+pub use ssh_server::SshServer;
 pub use wait::{PATIENCE, until};
 pub use world::{Ran, RunnerOptions, World};

@@ -1,27 +1,19 @@
 //! A git server that is reached by SSH alone: gitolite behind a real `sshd`, both in a folder of their own, on loopback.
 
-use crate::port::free_port;
-use crate::process::Process;
+use crate::ssh_server::SshServer;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
 /// The server. It ends when this is dropped.
 pub struct SshForge {
     folder: PathBuf,
-    port: u16,
-    user: String,
-    server: Option<Process>,
-    /// Changes when the server gets another key.
-    keys: u32,
+    server: SshServer,
 }
 
 impl SshForge {
     /// Starts it; `admin` is the one key that may change its configuration.
     pub fn start(folder: &Path) -> SshForge {
-        std::fs::create_dir_all(folder).expect("a folder");
-        let user = nix::unistd::User::from_uid(nix::unistd::geteuid()).ok().flatten().map_or_else(|| "root".into(), |user| user.name);
-        let mut forge = SshForge { folder: folder.to_owned(), port: free_port(), user, server: None, keys: 0 };
-        forge.key(&folder.join("admin"));
+        let mut forge = SshForge { folder: folder.to_owned(), server: SshServer::new(folder) };
         forge.run(Command::new("gitolite").args(["setup", "-pk"]).arg(folder.join("admin.pub")).env("HOME", folder));
         forge.serve();
         forge
@@ -33,46 +25,20 @@ impl SshForge {
         String::from_utf8_lossy(&output.stdout).into_owned()
     }
 
-    fn key(&self, path: &Path) {
-        self.run(Command::new("ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-f"]).arg(path));
-    }
-
     /// Starts the server, each time with a key that nobody has seen yet.
     pub fn serve(&mut self) {
-        self.server = None;
-        self.keys += 1;
-        let host_key = self.folder.join(format!("host-{}", self.keys));
-        self.key(&host_key);
-        let _ = std::fs::create_dir_all("/run/sshd");
-        let config = self.folder.join("sshd_config");
-        let text = format!(
-            "ListenAddress 127.0.0.1\nPort {}\nHostKey {}\nPidFile none\nUsePAM no\nStrictModes no\nPasswordAuthentication no\n\
-             AuthorizedKeysFile {}/.ssh/authorized_keys\nSetEnv HOME={}\nAllowUsers {}\nPermitRootLogin forced-commands-only\n",
-            self.port,
-            host_key.display(),
-            self.folder.display(),
-            self.folder.display(),
-            self.user
-        );
-        std::fs::write(&config, text).expect("a configuration");
-        let mut command = Command::new("/usr/sbin/sshd");
-        command.args(["-D", "-e", "-f"]).arg(&config);
-        let name = format!("sshd-{}", self.keys);
-        self.server = Some(Process::start(&mut command, &self.folder, &name, "Server listening"));
+        let more = format!("SetEnv HOME={}\nPermitRootLogin forced-commands-only\n", self.folder.display());
+        self.server.serve(&more);
     }
 
     /// Where a repository is.
     pub fn url(&self, name: &str) -> String {
-        format!("ssh://{}@127.0.0.1:{}/{name}", self.user, self.port)
+        format!("ssh://{}:{}/{name}", self.server.place(), self.server.port())
     }
 
     /// What git needs in its environment to go there as the administrator.
     pub fn as_admin(&self) -> String {
-        let key = self.folder.join("admin");
-        format!(
-            "ssh -F /dev/null -o IdentitiesOnly=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -i {}",
-            key.display()
-        )
+        self.server.command()
     }
 
     /// Makes repositories that the administrator may write and these keys may read.

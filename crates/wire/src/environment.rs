@@ -83,6 +83,8 @@ pub enum WayView {
     Forward,
     RollBack,
     Emergency,
+    /// The roll-out that it was part of failed elsewhere: what was there before is there again.
+    Undo,
 }
 
 /// A job that waits to go in.

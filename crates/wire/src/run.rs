@@ -248,6 +248,10 @@ pub enum PhaseKind {
     Beside,
     /// What is asked after the steps of a job that deploys.
     Check,
+    /// What must stay well in the first cells of a roll-out.
+    Watch,
+    /// A step that puts in use what was put on the side that is not.
+    Switch,
     /// A step of `afterwards`.
     After,
 }
@@ -311,6 +315,8 @@ impl PhaseKind {
             PhaseKind::Publish => "publish",
             PhaseKind::Beside => "beside",
             PhaseKind::Check => "check",
+            PhaseKind::Watch => "watch",
+            PhaseKind::Switch => "switch",
             PhaseKind::After => "after",
         }
     }

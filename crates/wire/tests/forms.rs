@@ -1,4 +1,4 @@
-//! The protocol of runners, version 4, as it goes over the wire. Runners and services of different builds meet, so a form
+//! The protocol of runners, version 7, as it goes over the wire. Runners and services of different builds meet, so a form
 //! never changes: what is here must be read, and written back as it was.
 
 use ordotaxis_wire::runner::{
@@ -36,7 +36,7 @@ fn least_lease() -> Value {
 
 #[test]
 fn the_version_says_when_a_form_was_changed() {
-    assert_eq!(VERSION, 6, "a new version needs its forms here, beside those of the last");
+    assert_eq!(VERSION, 7, "a new version needs its forms here, beside those of the last");
 }
 
 #[test]
@@ -44,7 +44,7 @@ fn a_runner_comes_and_goes() {
     stays::<Enrol>(json!({ "token": "oxi_1", "name": "quay" }));
     stays::<Enrolled>(json!({ "name": "quay", "credential": "oxr_1" }));
     stays::<SignOn>(json!({
-        "version": 6, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
+        "version": 7, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
         "fence": "bubblewrap", "tools": [{ "name": "make", "version": "4.3" }], "cores": 2, "memory_bytes": 1024
     }));
     stays::<SignedOn>(json!({ "labels": ["linux", "usb"], "beat_ms": 5000, "lease_ms": 20000 }));
@@ -59,7 +59,7 @@ fn a_runner_comes_and_goes() {
 #[test]
 fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
     stays::<Phases>(json!({ "phases": [phase()] }));
-    for kind in ["checkout", "take", "step", "give", "cache", "save", "publish", "beside", "after"] {
+    for kind in ["checkout", "take", "step", "give", "cache", "save", "publish", "beside", "check", "watch", "switch", "after"] {
         let mut phase = phase();
         phase["kind"] = kind.into();
         stays::<Phases>(json!({ "phases": [phase] }));
@@ -168,6 +168,10 @@ fn a_lease_with_everything_is_written_as_it_was_read() {
             "artifact": "wheel", "to": "https://index.example/", "form": "artifact",
             "upload": { "fields": [[":action", "file_upload"]], "file": "content", "digest": "sha256_digest" }
         }],
+        "environment": "pier-north", "back": true, "forbidden": "it is frozen",
+        "check": { "url": "http://pier.example/now", "says": "1.4", "run": null, "within_ms": 30_000, "for_ms": 5_000, "switched": true },
+        "watch": { "url": null, "says": null, "run": "./ask.sh", "for_ms": 600_000, "every_ms": 30_000, "bad": 2 },
+        "switch": [{ "name": "point", "run": "./point.sh" }],
         "log_limit": 1024, "holds_turn": true, "taken_at": 1_772_000_000_000_i64
     });
     for (field, value) in more.as_object().expect("an object") {

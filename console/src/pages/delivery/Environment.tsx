@@ -206,6 +206,7 @@ function Outcome({ row }: { row: Deployment }) {
   return (
     <>
       {row.way === 'roll_back' && <span>a roll-back: </span>}
+      {row.way === 'undo' && <span>what was there before ({row.reason}): </span>}
       {row.way === 'close' && <span>taken away: </span>}
       {row.way === 'emergency' && (
         <span className="s-gated">

@@ -28,6 +28,7 @@ const words: Record<string, string> = {
   after: 'comes after it',
   order: 'the order says so',
   at_once: 'so many at once',
+  rollout: 'the roll-out comes here next',
 };
 
 export function Graph({

@@ -285,6 +285,7 @@ const reasons: Record<string, string> = {
   after: 'the file says it comes after it',
   order: 'the order puts its stage earlier',
   at_once: 'only so many cells run at once',
+  rollout: 'the roll-out reaches it after that one is well',
 };
 
 function Why({ job, plan }: { job: JobView; plan: PlanView | undefined }) {

@@ -257,6 +257,7 @@ fn outcome(one: &DeploymentView) -> String {
         WayView::Forward => String::new(),
         WayView::RollBack => "a roll-back, ".to_owned(),
         WayView::Close => "taken away, ".to_owned(),
+        WayView::Undo => format!("what was there before ({}), ", one.reason.as_deref().unwrap_or_default()),
         WayView::Emergency => {
             let confirmed = one.confirmed_by.as_ref().map_or("not confirmed".to_owned(), |by| format!("confirmed by {by}"));
             format!("an emergency ({}), {confirmed}, ", one.reason.as_deref().unwrap_or_default())

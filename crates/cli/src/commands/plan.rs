@@ -241,6 +241,7 @@ fn reason(plan: &Plan, at: usize, edge: &Edge) -> String {
         }
         Because::After => "`after` says so".into(),
         Because::AtOnce => "only so many cells run at once, in the order written".into(),
+        Because::Rollout => "the roll-out reaches it after that one is well".into(),
         Because::Order => {
             let (stage, before) = (&plan.stages[plan.jobs[at].stage].name, &plan.stages[on.stage].name);
             format!("the order puts {before} before {stage}")

@@ -17,7 +17,7 @@ const PIPELINE: &str = "language = 1\norder = \"build > trial > ship\"\n[job.bui
 pub(super) struct Delivery {
     pub(super) world: World,
     pub(super) repository: Repository,
-    runner: Option<Process>,
+    pub(super) runner: Option<Process>,
 }
 
 impl Delivery {

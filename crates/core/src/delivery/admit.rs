@@ -18,8 +18,8 @@ pub(super) enum Answer {
 
 /// What the environment's rules, and people, say to a wish; who else wants in is not looked at.
 pub(super) fn answer(frost: Option<&Frozen>, wish: &Wish, around: &Surroundings<'_>) -> Answer {
-    // Whatever the rules say of what may come in: this goes out.
-    if wish.way == Way::Close {
+    // Whatever the rules say of what may come in: this goes out, or undoes what came in.
+    if matches!(wish.way, Way::Close | Way::Undo { .. }) {
         return Answer::Held(Vec::new());
     }
     let rules = match around.rules {
@@ -109,7 +109,7 @@ pub fn asks(wish: &Wish, person: &str, around: &Surroundings<'_>) -> bool {
         with.words.push(word);
         missing(agreement, wish, around).is_some() && missing(agreement, &with, around) != missing(agreement, wish, around)
     };
-    !matches!(wish.way, Way::Emergency { .. } | Way::Close) && rules.approvals.iter().any(by_this)
+    !matches!(wish.way, Way::Emergency { .. } | Way::Close | Way::Undo { .. }) && rules.approvals.iter().any(by_this)
 }
 
 fn frozen(frozen: Option<&Frozen>, now: Millis) -> Option<Hold> {

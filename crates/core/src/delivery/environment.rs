@@ -2,7 +2,7 @@
 
 use super::admit::{Answer, answer};
 use super::hold::Hold;
-use super::kept::{Doubt, Emergency, Frozen, Inside, Put};
+use super::kept::{Doubt, Emergency, Frozen, Inside, Put, Side};
 use super::{Effect, End, Event, Surroundings, Way, Wish, Word};
 use crate::dispatch::Key;
 use crate::engine::Millis;
@@ -14,6 +14,9 @@ use serde::{Deserialize, Serialize};
 pub struct Environment {
     /// What was last put there well.
     pub present: Option<Put>,
+    /// What was there before that, if it was something else.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub previous: Option<Put>,
     /// Since when nobody knows what is there.
     pub doubt: Option<Doubt>,
     pub frozen: Option<Frozen>,
@@ -89,9 +92,15 @@ impl Environment {
         self.line_up(Waiting { wish, holds: Vec::new() });
     }
 
-    /// Emergencies first, then roll-backs, then by when they were ready.
+    /// What undoes something first, then emergencies, then roll-backs, then by when they were ready.
     fn line_up(&mut self, new: Waiting) {
-        let rank = |wish: &Wish| (matches!(wish.way, Way::Forward), !matches!(wish.way, Way::Emergency { .. }), wish.asked_at, wish.job);
+        let kind = |way: &Way| match way {
+            Way::Undo { .. } => 0,
+            Way::Emergency { .. } => 1,
+            Way::RollBack | Way::Close => 2,
+            Way::Forward => 3,
+        };
+        let rank = |wish: &Wish| (kind(&wish.way), wish.asked_at, wish.job);
         let at = self.waiting.partition_point(|one| rank(&one.wish) < rank(&new.wish));
         self.waiting.insert(at, new);
     }
@@ -126,12 +135,20 @@ impl Environment {
     }
 
     fn ended(&mut self, job: Key, end: End, at: Millis) {
-        let Some(Inside { wish, .. }) = self.inside.take_if(|inside| inside.wish.job == job) else { return };
+        let Some(Inside { wish, side, .. }) = self.inside.take_if(|inside| inside.wish.job == job) else { return };
         let Wish { called, artifacts, way, .. } = wish;
         match end {
-            End::Well if way == Way::Close => (self.present, self.doubt) = (None, None),
+            End::Well if way == Way::Close => (self.present, self.previous, self.doubt) = (None, None, None),
+            End::Well if matches!(way, Way::Undo { .. }) => {
+                self.present = self.previous.take().map(|put| Put { since: at, side, ..put });
+                self.doubt = None;
+            }
             End::Well => {
-                self.present = Some(Put { job, called, artifacts, since: at });
+                let before = self.present.replace(Put { job, called, artifacts, since: at, side });
+                let another = |before: &Put| self.present.as_ref().is_none_or(|now| now.artifacts != before.artifacts);
+                if let Some(before) = before.filter(another) {
+                    self.previous = Some(before);
+                }
                 self.doubt = None;
             }
             End::Untouched | End::Failed { back: true, .. } => {}
@@ -146,7 +163,7 @@ impl Environment {
         }
         let mut open = Vec::new();
         for one in std::mem::take(&mut self.waiting) {
-            match answer(self.frozen.as_ref(), &one.wish, around) {
+            match self.too_late(&one.wish).unwrap_or_else(|| answer(self.frozen.as_ref(), &one.wish, around)) {
                 Answer::No(why) => effects.push(Effect::Refuse { job: one.wish.job, why }),
                 Answer::Held(holds) => open.push((one, holds)),
             }
@@ -155,7 +172,8 @@ impl Environment {
             let (one, _) = open.remove(at);
             let goes_back = around.rules.is_ok_and(|rules| rules.on_failure == OnFailure::RollBack);
             let other = self.present.as_ref().is_some_and(|there| there.artifacts != one.wish.artifacts);
-            let (rules, back) = (around.rules_commit.to_owned(), goes_back && other && one.wish.way != Way::Close);
+            let fresh = !matches!(one.wish.way, Way::Close | Way::Undo { .. });
+            let (rules, back) = (around.rules_commit.to_owned(), goes_back && other && fresh);
             effects.push(Effect::Admit { job: one.wish.job, rules, back });
             self.enter(one.wish, around);
         }
@@ -179,6 +197,29 @@ impl Environment {
             let (job, called) = (wish.job, wish.called.clone());
             self.emergencies.push(Emergency { job, called, by: by.clone(), reason: reason.clone(), at: around.now });
         }
-        self.inside = Some(Inside { wish, since: around.now, rules: around.rules_commit.to_owned() });
+        let (side, switch) = self.side_for(&wish);
+        self.inside = Some(Inside { wish, since: around.now, rules: around.rules_commit.to_owned(), side, switch });
+    }
+
+    /// The side that something is put on, and whether it is there already. What was on it before is not there any more.
+    fn side_for(&mut self, wish: &Wish) -> (Option<Side>, bool) {
+        if !wish.sides || wish.way == Way::Close {
+            return (None, false);
+        }
+        let side = self.present.as_ref().and_then(|put| put.side).map_or(Side::A, Side::other);
+        let back = matches!(wish.way, Way::RollBack | Way::Undo { .. });
+        let Some(before) = self.previous.as_mut().filter(|before| before.side == Some(side)) else { return (Some(side), false) };
+        let there = back && before.artifacts == wish.artifacts;
+        if !there {
+            before.side = None;
+        }
+        (Some(side), there)
+    }
+
+    /// What undoes something comes too late when something else has been put there since.
+    fn too_late(&self, wish: &Wish) -> Option<Answer> {
+        let undoes = matches!(wish.way, Way::Undo { .. });
+        let own = self.present.as_ref().is_some_and(|put| put.job == wish.job) && self.previous.is_some();
+        (undoes && !own && !self.is_inside(wish.job)).then(|| Answer::No("something else has been put there since".to_owned()))
     }
 }

@@ -13,6 +13,36 @@ pub struct Put {
     pub called: String,
     pub artifacts: BTreeSet<String>,
     pub since: Millis,
+    /// Where it has two sides: the one that this is on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<Side>,
+}
+
+/// One of the two sides of an environment. One is in use; what is new is put on the other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Side {
+    A,
+    B,
+}
+
+impl Side {
+    /// The letter by which steps know it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Side::A => "a",
+            Side::B => "b",
+        }
+    }
+
+    /// The side that is not this one.
+    #[must_use]
+    pub fn other(self) -> Side {
+        match self {
+            Side::A => Side::B,
+            Side::B => Side::A,
+        }
+    }
 }
 
 /// A deployment that did not end well, and left nobody knows what.
@@ -40,6 +70,12 @@ pub struct Inside {
     pub since: Millis,
     /// The commit whose rules let it in.
     pub rules: String,
+    /// Where it has two sides: the one that it is put on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<Side>,
+    /// It is there already, on that side: it has only to be put in use.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub switch: bool,
 }
 
 /// Something that went past the rules.

@@ -21,7 +21,7 @@ mod name;
 pub use admit::{asks, why_not};
 pub use environment::Environment;
 pub use hold::{Hold, Lack, sentence};
-pub use kept::{Doubt, Emergency, Frozen, Inside, Put};
+pub use kept::{Doubt, Emergency, Frozen, Inside, Put, Side};
 pub use name::environment_name;
 
 use crate::dispatch::Key;
@@ -50,6 +50,9 @@ pub struct Wish {
     /// The digests of what it takes; of a job that takes nothing the commit.
     pub artifacts: BTreeSet<String>,
     pub way: Way,
+    /// The environment has two sides.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub sides: bool,
     pub asked_at: Millis,
     /// What people said of it.
     pub words: Vec<Word>,
@@ -64,6 +67,10 @@ pub enum Way {
     RollBack,
     /// What is there is taken away.
     Close,
+    /// The roll-out that it is part of failed elsewhere: what was there before is put there again, within the same run.
+    Undo {
+        why: String,
+    },
     /// Past the rules; someone else has to confirm it.
     Emergency {
         by: String,

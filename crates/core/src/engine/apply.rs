@@ -3,7 +3,7 @@
 
 use super::event::{Effects, Event, Outcome, Refused};
 use super::numbers::Numbers;
-use super::progress::{Cut, Progress};
+use super::progress::{Back, Cut, Hold, Progress};
 use super::retry::{Ended, again_in};
 use super::spread::Step;
 use super::state::Run;
@@ -149,13 +149,17 @@ impl Step<'_> {
         Ok(())
     }
 
-    /// A job that paused may be taken from now on.
+    /// A job that paused may go on.
     fn pause_over(&mut self, job: usize) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
-        if let Progress::Queued { not_before, .. } = &mut entry.progress
-            && not_before.take().is_some()
-        {
-            self.effects.changed.push(job);
+        match &mut entry.progress {
+            Progress::Queued { not_before, .. } => {
+                if not_before.take().is_some() {
+                    self.effects.changed.push(job);
+                }
+            }
+            Progress::Gated(Hold::Rests { .. }) => self.rested(job),
+            _ => {}
         }
         Ok(())
     }
@@ -257,6 +261,7 @@ impl Step<'_> {
     fn overtake(&mut self, by: &str) {
         let plan = self.run.plan.clone();
         for job in 0..plan.jobs.len() {
+            let goes_back = matches!(self.run.jobs[job].back, Back::Goes { .. });
             match &mut self.run.jobs[job].progress {
                 Progress::Running { cut: Some(_) } => {}
                 Progress::Running { .. } if plan.deploys(job) => {}
@@ -265,6 +270,8 @@ impl Step<'_> {
                     self.cut(job);
                 }
                 progress if progress.state().is_end() => {}
+                // What it has changed is to be as before.
+                _ if goes_back => {}
                 _ => self.finish(job, Progress::Overtaken { by: by.to_owned() }),
             }
         }

@@ -14,6 +14,9 @@ impl Step<'_> {
         entry.back = Back::Goes { why: why.to_owned() };
         let after = Some(format!("{why}; what was there before is put there again"));
         self.enter(job, Progress::Queued { not_before: None, after });
+        if self.run.plan.jobs[job].rollout().is_some() {
+            self.halt(job, false);
+        }
         true
     }
 

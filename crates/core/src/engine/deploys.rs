@@ -87,7 +87,10 @@ impl Step<'_> {
     /// It is queued, and counts as part of the run again.
     pub(super) fn let_in(&mut self, job: usize, back: bool) -> Result<(), Refused> {
         if self.waits_for_environment(job)? {
-            self.run.jobs[job].back = if back { Back::May } else { Back::No };
+            // What takes back what it put there goes on with that.
+            if !matches!(self.run.jobs[job].back, Back::Goes { .. }) {
+                self.run.jobs[job].back = if back { Back::May } else { Back::No };
+            }
             self.enter(job, Progress::queued());
             self.run.count_open();
         }
@@ -96,6 +99,10 @@ impl Step<'_> {
 
     pub(super) fn kept_out(&mut self, job: usize, end: Progress) -> Result<(), Refused> {
         if self.waits_for_environment(job)? {
+            let end = match (&self.run.jobs[job].back, end.why()) {
+                (Back::Goes { why }, Some(kept)) => Progress::Failed { why: format!("{why}; what was there before stays away: {kept}") },
+                _ => end,
+            };
             self.finish(job, end);
         }
         Ok(())

@@ -16,6 +16,7 @@ mod paths;
 mod progress;
 mod retry;
 mod returns;
+mod rollout;
 mod spread;
 mod state;
 mod why;

@@ -57,6 +57,8 @@ pub enum Hold {
     ByHand,
     /// The gate of its stage is shut.
     Shut { why: String },
+    /// Its roll-out rests after the cell before, until about then.
+    Rests { until: Millis },
     /// It wants into an environment; with all that keeps it out. Empty: it has just asked.
     Environment { holds: Vec<crate::delivery::Hold> },
 }
@@ -67,6 +69,7 @@ impl Hold {
     pub(super) fn is_long(&self) -> bool {
         match self {
             Hold::ByHand | Hold::Shut { .. } => true,
+            Hold::Rests { .. } => false,
             Hold::Environment { holds } => holds.iter().any(|hold| !matches!(hold, crate::delivery::Hold::Claim { .. })),
         }
     }
@@ -119,7 +122,9 @@ impl Progress {
             Progress::Stopped { why } | Progress::Lost { why } | Progress::Refused { why } | Progress::Queued { after: Some(why), .. } => {
                 why
             }
-            Progress::Waiting | Progress::Gated(Hold::ByHand | Hold::Environment { .. }) | Progress::Queued { after: None, .. } => {
+            Progress::Waiting
+            | Progress::Gated(Hold::ByHand | Hold::Rests { .. } | Hold::Environment { .. })
+            | Progress::Queued { after: None, .. } => {
                 return None;
             }
             Progress::Running { .. } | Progress::Passed => return None,
@@ -137,9 +142,13 @@ impl Progress {
         matches!(self, Progress::Queued { .. } | Progress::Running { .. } | Progress::Gated(Hold::Environment { .. }))
     }
 
-    /// Until when a queued job pauses.
+    /// Until when a job pauses that time alone lets go on.
     pub fn pause(&self) -> Option<Millis> {
-        if let Progress::Queued { not_before, .. } = self { *not_before } else { None }
+        match self {
+            Progress::Queued { not_before, .. } => *not_before,
+            Progress::Gated(Hold::Rests { until }) => Some(*until),
+            _ => None,
+        }
     }
 
     /// Why a running attempt is to end early.
@@ -157,7 +166,7 @@ pub enum Back {
     No,
     /// Should it fail.
     May,
-    /// It failed, and its newest attempt puts there what was there before.
+    /// It failed, or the roll-out that it is part of did, and its newest attempt puts there what was there before.
     Goes { why: String },
     /// What was there before is there again.
     Done,

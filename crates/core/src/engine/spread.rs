@@ -17,6 +17,10 @@ pub(super) struct Step<'r> {
     skips: Vec<(usize, Cause)>,
     /// Jobs whose own condition, decided late, keeps them from starting: how they end.
     unwanted: Vec<(usize, Progress)>,
+    /// Cells of roll-outs that have ended.
+    pub(super) ended_cells: Vec<usize>,
+    /// The cell whose rest is over.
+    pub(super) rested: Option<usize>,
 }
 
 /// Why a job cannot start any more; each names a job.
@@ -32,7 +36,7 @@ pub(super) enum Cause {
 
 impl<'r> Step<'r> {
     pub(super) fn new(run: &'r mut Run, now: Millis) -> Step<'r> {
-        Step { run, now, effects: Effects::default(), skips: Vec::new(), unwanted: Vec::new() }
+        Step { run, now, effects: Effects::default(), skips: Vec::new(), unwanted: Vec::new(), ended_cells: Vec::new(), rested: None }
     }
 
     /// Enters a final state and notifies all jobs that wait for this one.
@@ -55,6 +59,9 @@ impl<'r> Step<'r> {
         self.enter(job, end);
         if by_hand {
             self.run.count_open();
+        }
+        if self.run.plan.jobs[job].rollout().is_some() {
+            self.ended_cells.push(job);
         }
         let Some(end) = self.run.end_of(job) else { return };
         // In a chain of skips the first cause is named; jobs that were halted by a failure name that failure.
@@ -129,7 +136,7 @@ impl<'r> Step<'r> {
     }
 
     /// After a failure: what the file or the job's matrix no longer wants started.
-    fn halt(&mut self, job: usize, all: bool) {
+    pub(super) fn halt(&mut self, job: usize, all: bool) {
         let plan = self.run.plan.clone();
         let unstarted = |run: &Run, other: usize| run.jobs[other].state().is_unstarted();
         if all {
@@ -139,7 +146,7 @@ impl<'r> Step<'r> {
             self.skips.extend(unwanted.map(|other| (other, Cause::FileStops(job))));
         }
         if plan.jobs[job].halts_cells {
-            let cells = self.run.cells_of(job).filter(|&other| unstarted(self.run, other));
+            let cells = self.run.cells_of(job).filter(|&other| unstarted(self.run, other) && !self.run.has_touched(other));
             self.skips.extend(cells.map(|other| (other, Cause::CellFailed(job))));
         }
     }
@@ -175,6 +182,9 @@ impl<'r> Step<'r> {
         if let Some(why) = self.run.shut(job) {
             self.enter(job, Progress::Gated(Hold::Shut { why }));
             return self.run.count_open();
+        }
+        if let Some(until) = self.run.rests_until(job).filter(|until| *until > self.now && self.rested != Some(job)) {
+            return self.enter(job, Progress::Gated(Hold::Rests { until }));
         }
         if let Some(limit) = self.run.limit_of[job] {
             let limit = &mut self.run.limits[limit];
@@ -220,7 +230,7 @@ impl<'r> Step<'r> {
             if !self.effects.changed.is_empty() {
                 self.admit();
             }
-            if self.skips.is_empty() && self.unwanted.is_empty() {
+            if self.skips.is_empty() && self.unwanted.is_empty() && !self.take_back() {
                 break;
             }
         }

@@ -2,7 +2,7 @@
 
 use super::State;
 use super::clock::Clock;
-use super::progress::{Cut, Hold, Progress};
+use super::progress::{Back, Cut, Hold, Progress};
 use super::state::Run;
 use crate::delivery::sentence;
 use crate::plan::WaitOn;
@@ -18,6 +18,10 @@ pub fn why_job(run: &Run, job: usize, name: &str, clock: Clock<'_>, queued: impl
             Some(format!("{}; queued since {}{again}", queued(), clock(state.since)))
         }
         Progress::Gated(Hold::Shut { why }) => Some(format!("{why}; shut since {}", clock(state.since))),
+        Progress::Gated(Hold::Rests { until }) => Some(format!("the roll-out rests until {}, then it is this one's turn", clock(*until))),
+        Progress::Gated(Hold::Environment { holds: _ }) if matches!(state.back, Back::Goes { .. }) => {
+            Some(format!("what was in {} before is to be put there again; ready since {}", environment(run, job), clock(state.since)))
+        }
         Progress::Gated(Hold::Environment { holds }) if holds.is_empty() => {
             Some(format!("asks to go into {}; ready since {}", environment(run, job), clock(state.since)))
         }
@@ -89,6 +93,9 @@ fn open_waits(run: &Run, job: usize) -> Vec<(usize, &'static str)> {
         match wait.on {
             WaitOn::Job(on) if wait.takes => open.push((on, "it takes what that job gives")),
             WaitOn::Job(_) if wait.at_once => {}
+            WaitOn::Cells(first, _) | WaitOn::Job(first) if plan.jobs[first].is_cell_of(planned) => {
+                open.extend(run.targets(wait.on).map(|on| (on, "the roll-out reaches this one after it")));
+            }
             WaitOn::Cells(first, count) => {
                 let because = if wait.takes { "it takes what that job gives" } else { "the file says it comes after it" };
                 open.extend((first..first + count).map(|on| (on, because)));

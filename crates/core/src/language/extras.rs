@@ -2,6 +2,7 @@
 //! this version does. The same values are in the file and in the plan.
 
 use super::place::At;
+use super::rollout::Rollout;
 use super::step::Step;
 use crate::template::Template;
 use indexmap::IndexMap;
@@ -36,6 +37,8 @@ pub struct Extras {
     pub deploys: Option<Placed>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub closes: Option<Placed>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rollout: Option<Rollout>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub turn: Option<Placed>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -232,6 +235,7 @@ impl Extras {
             identity: if self.identity.is_empty() { other.identity } else { self.identity },
             deploys: self.deploys.or(other.deploys),
             closes: self.closes.or(other.closes),
+            rollout: self.rollout.or(other.rollout),
             turn: self.turn.or(other.turn),
             releases: self.releases.or(other.releases),
             split: self.split.or(other.split),

@@ -35,6 +35,7 @@ impl Reader<'_> {
                 "keep_going" => body.keep_going = reader::flag(value),
                 "follows" => body.follows = reader::text(value),
                 "given" => body.given = reader::env(value),
+                "rollout" => body.extras.get_or_insert_default().rollout = self.rollout(value),
                 "inputs" => {}
                 _ => extra(body.extras.get_or_insert_default(), key, value),
             }
@@ -243,9 +244,8 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         }
         "beside" => extras.beside = reader::items(value).iter().filter_map(|item| helper(reader::table(item)?)).collect(),
         "afterwards" => {
-            let steps = |list: &Value<'_>| reader::items(list).iter().filter_map(step).map(plain).collect();
             let entries = reader::table(value).into_iter().flatten();
-            extras.afterwards = entries.map(|(when, list)| (when.get_ref().to_string(), steps(list))).collect();
+            extras.afterwards = entries.map(|(when, list)| (when.get_ref().to_string(), plain_steps(list))).collect();
         }
         _ => {}
     }
@@ -278,6 +278,11 @@ fn upload(table: &DeTable<'_>) -> Upload {
         .flatten()
         .filter_map(|(name, value)| Some((name.get_ref().to_string(), Placed(reader::template(value)?))));
     Upload { fields: fields.collect(), file: text("file").unwrap_or_else(|| "file".into()), digest: text("digest") }
+}
+
+/// Steps that have neither conditions nor variables of their own.
+pub(super) fn plain_steps(list: &Value<'_>) -> Vec<Step> {
+    reader::items(list).iter().filter_map(step).map(plain).collect()
 }
 
 /// A step that has neither condition nor variables of its own.

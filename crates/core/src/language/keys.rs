@@ -178,6 +178,7 @@ macro_rules! job_keys {
             key("turn", TEMPLATE, "a name that only one running job may hold, over all runs"),
             key("beside", &Shape::List(&Shape::Table { keys: BESIDE, called: "a helper" }), "helper processes started before the steps"),
             key("deploys", TEMPLATE, "the environment that it changes"),
+            key("rollout", &Shape::Table { keys: ROLLOUT, called: "`rollout`" }, "in what order its cells come, each an environment of its own, and what must hold between them"),
             key("closes", TEMPLATE, "the preview that it takes away; it is done when that is closed"),
             key("releases", &Shape::Table { keys: RELEASES, called: "`releases`" }, "the release that is made once it has passed"),
             key("split", &Shape::Table { keys: SPLIT, called: "`split`" }, "copies that share its tests"),
@@ -310,6 +311,27 @@ const PUBLISH: &[Key] = &[
     key("as", &Shape::Choice(&["artifact", "image"]), "in a registry: an artifact of its files, or an image whose file system they are"),
     key("with", WORD, "the connection whose user and password are used for it"),
     key("fact", NAME, "a fact that takes the digest of what was published"),
+];
+
+const ROLLOUT: &[Key] = &[
+    needed("way", &Shape::Choice(&["all", "one-by-one", "part-first", "two-sides"]), "how it goes out over the cells"),
+    key("still", DURATION, "one by one: so long between a cell's end and the next"),
+    key(
+        "first",
+        &Shape::Either(&[&Shape::Number { least: 1, most: 100_000 }, WORD, WORDS], "a number of cells, \"10%\", or values of cells"),
+        "part first: the cells that come first; one when absent",
+    ),
+    key("watch", &Shape::Table { keys: WATCH, called: "`watch`" }, "part first: what must stay well in these before the rest follows"),
+    key("switch", AFTER_LIST, "two sides: commands that put the side in use that has been made ready"),
+];
+
+const WATCH: &[Key] = &[
+    needed("for", DURATION, "how long they are watched, such as \"10m\""),
+    key("run", FREE, "a command that must end with 0"),
+    key("url", WORD, "an address that must answer"),
+    key("says", FREE, "what the address's answer must hold"),
+    key("every", DURATION, "the time from one look to the next; 10 s when absent"),
+    key("bad", &Shape::Number { least: 1, most: 1_000 }, "with so many bad looks it has failed; 1 when absent"),
 ];
 
 const RELEASES: &[Key] = &[

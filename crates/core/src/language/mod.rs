@@ -13,6 +13,8 @@ mod keys;
 mod pipeline;
 mod place;
 pub(crate) mod reader;
+mod rollout;
+mod rollout_form;
 mod schedule;
 pub(crate) mod schema;
 pub(crate) mod shape;
@@ -29,6 +31,7 @@ pub use pipeline::{
 };
 pub use place::{At, Span};
 pub(crate) use reader::inside;
+pub use rollout::{First, Rollout, RolloutWay, Watch};
 pub use schedule::Schedule;
 pub use schema::schema;
 pub(crate) use step::StepLine;

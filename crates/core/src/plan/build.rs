@@ -134,9 +134,15 @@ impl<'a> Build<'a, '_> {
                 .collect(),
             conditions,
         };
+        let before = jobs.len();
         for (number, cell) in file.cells[at].iter().enumerate() {
             let job = self.cell(&common, number, cell);
             jobs.push(job);
+        }
+        if let Some(mistake) = super::rollout::roll_out(&mut jobs[before..], before) {
+            let span = body.extras.as_ref().and_then(|extras| extras.deploys.as_ref()).map_or(0..0, |deploys| deploys.0.span.clone());
+            self.diagnostics
+                .push(Diagnostic::error(Code::BadValue, span, mistake).hint("let `deploys` name the cell, as in \"pier-{each.pier}\""));
         }
     }
 
@@ -411,12 +417,12 @@ impl<'a> Build<'a, '_> {
         let plain = |on, takes| Wait { on, takes, at_once: false };
         for &(place, from) in &graph.takes[at] {
             for (job, count) in self.chosen(at, cell, &file.takes(at)[place].value, from) {
-                add(plain(together(job, count), true));
+                add(plain(WaitOn::together(job, count), true));
             }
         }
         for (after, _) in &graph.after[at] {
             let on = match *after {
-                After::Job(job) => together(self.first[job], file.cells[job].len()),
+                After::Job(job) => WaitOn::together(self.first[job], file.cells[job].len()),
                 After::Stage(stage) => WaitOn::Stage(self.new_stage[stage]),
             };
             add(plain(on, false));
@@ -433,10 +439,6 @@ impl<'a> Build<'a, '_> {
 
 fn not_landed(occasion: &Occasion) -> bool {
     matches!(occasion.cause, Cause::Proposal { .. } | Cause::Landing { .. })
-}
-
-fn together(first: usize, count: usize) -> WaitOn {
-    if count == 1 { WaitOn::Job(first) } else { WaitOn::Cells(first, count) }
 }
 
 /// Passed alone is what an empty list means.

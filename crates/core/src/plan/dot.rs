@@ -39,7 +39,7 @@ pub fn dot(plan: &Plan) -> String {
             let style = match edge.because {
                 Because::Takes => "style = solid",
                 Because::After => "style = dashed",
-                Because::AtOnce => "style = dashed, color = gray",
+                Because::AtOnce | Because::Rollout => "style = dashed, color = gray",
                 Because::Order => "style = dotted",
             };
             let from = quoted(plan.jobs[edge.job].id.as_str());

@@ -11,6 +11,7 @@ pub enum Because {
     Takes,
     After,
     AtOnce,
+    Rollout,
     Order,
 }
 
@@ -21,6 +22,7 @@ impl Because {
             Because::Takes => "takes",
             Because::After => "after",
             Because::AtOnce => "at_once",
+            Because::Rollout => "rollout",
             Because::Order => "order",
         }
     }
@@ -175,6 +177,7 @@ impl Walk<'_> {
         match waits.clone().next() {
             _ if waits.any(|wait| wait.takes) => Because::Takes,
             Some(wait) if wait.at_once => Because::AtOnce,
+            Some(_) if self.plan.jobs[on].is_cell_of(planned) => Because::Rollout,
             Some(_) => Because::After,
             None => Because::Order,
         }

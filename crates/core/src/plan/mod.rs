@@ -20,6 +20,7 @@ mod occasion;
 mod occasion_form;
 mod only;
 mod resolve;
+mod rollout;
 mod scope;
 mod settings;
 mod svg;

@@ -3,7 +3,9 @@
 
 use super::follow::Whole;
 use crate::expression::{Expression, Read};
-use crate::language::{At, Code, Diagnostic, Env, Extras, GateRule, NUMBERS, Pipeline, Placed, Span, StepLine, inside, nearest};
+use crate::language::{
+    At, Code, Diagnostic, Env, Extras, GateRule, NUMBERS, Pipeline, Placed, RolloutWay, Span, StepLine, Upon, inside, nearest,
+};
 use crate::template::{Slot, Template};
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -148,6 +150,7 @@ impl<'p, 'd> Scopes<'p, 'd> {
         self.published(whole);
         self.released(whole);
         self.closes(whole);
+        self.rolls_out(whole);
         conditions.job = body.condition.as_ref().and_then(|condition| self.expression(condition, &scope));
         for (at, step) in steps().enumerate() {
             self.step(step, &scope);
@@ -315,6 +318,34 @@ impl<'p, 'd> Scopes<'p, 'd> {
         if let Some(closes) = &extras.closes {
             let message = format!("job {} both deploys and closes", whole.job.id());
             self.diagnostics.push(Diagnostic::error(Code::BadValue, closes.0.span.clone(), message).hint("let a job of its own close it"));
+        }
+    }
+
+    /// A roll-out goes over environments, and ends where one goes wrong.
+    fn rolls_out(&mut self, whole: &Whole<'p>) {
+        let Some(extras) = whole.body.extras.as_ref() else { return };
+        let Some(rollout) = &extras.rollout else { return };
+        let (id, body) = (whole.job.id(), &whole.body);
+        let span = extras.deploys.as_ref().map_or(whole.job.span.clone(), |deploys| deploys.0.span.clone());
+        let mut wrong =
+            |message: String, hint: &str| self.diagnostics.push(Diagnostic::error(Code::BadValue, span.clone(), message).hint(hint));
+        if extras.deploys.is_none() {
+            wrong(format!("job {id} has a roll-out and deploys nothing"), "name its environment in `deploys`");
+        }
+        if body.matrix.is_none() && rollout.way != RolloutWay::TwoSides {
+            wrong(format!("job {id} has nothing to roll out over: it has no cells"), "give it `each`, one value for each environment");
+        }
+        if extras.split.is_some() {
+            wrong(format!("job {id} would roll out over the copies of a `split`"), "give it `each`, one value for each environment");
+        }
+        if body.keep_going == Some(true) || body.may_fail == Some(true) {
+            wrong(format!("job {id} would go on rolling out after a failure"), "take `keep_going` and `may_fail` away");
+        }
+        if body.upon.iter().flatten().any(|upon| *upon != Upon::Passed) {
+            wrong(format!("job {id} would go on rolling out after a failure"), "take `upon` away");
+        }
+        if rollout.way == RolloutWay::OneByOne && body.at_once.is_some() {
+            wrong(format!("the cells of {id} come one by one"), "take `at_once` away");
         }
     }
 

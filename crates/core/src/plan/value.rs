@@ -2,7 +2,7 @@
 //! its field names are forever; fields are added with a default, and `version` says since when.
 
 use super::occasion::Occasion;
-use crate::language::{Cell, Checkout, Extras, GateRule, Give, JobId, Step, Upon};
+use crate::language::{Cell, Checkout, Extras, GateRule, Give, JobId, Rollout, Step, Upon};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
@@ -125,6 +125,18 @@ pub struct PlannedJob {
     pub extras: Option<Box<Extras>>,
 }
 
+impl PlannedJob {
+    /// Whether both are cells of one job.
+    pub fn is_cell_of(&self, other: &PlannedJob) -> bool {
+        self.stage == other.stage && self.name == other.name
+    }
+
+    /// How it is rolled out, with the other cells of its job.
+    pub fn rollout(&self) -> Option<&Rollout> {
+        self.extras.as_ref()?.rollout.as_ref()
+    }
+}
+
 /// Artifacts that a job takes from another job or from its cells.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlannedTake {
@@ -170,4 +182,11 @@ pub enum WaitOn {
     Stage(usize),
     /// All cells of a job: the first one's number, and how many.
     Cells(usize, usize),
+}
+
+impl WaitOn {
+    /// `count` neighbours, from the one with this number on.
+    pub(super) fn together(first: usize, count: usize) -> WaitOn {
+        if count == 1 { WaitOn::Job(first) } else { WaitOn::Cells(first, count) }
+    }
 }

@@ -46,6 +46,7 @@ fn wish(run: i64, artifact: &str) -> Wish {
         authors: set(&["lars"]),
         artifacts: set(&[artifact]),
         way: Way::Forward,
+        sides: false,
         asked_at: run,
         words: Vec::new(),
     }

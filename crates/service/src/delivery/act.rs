@@ -3,7 +3,7 @@
 use super::change::tell;
 use super::ended::{Told, end_of, forgotten};
 use super::promote::go_on;
-use super::wish::{WishError, wish};
+use super::wish::{Asked, WishError, wish};
 use crate::app::App;
 use crate::keeper::{DeliveryWork, RunCommand};
 use crate::work::Outcome;
@@ -22,7 +22,7 @@ pub(crate) async fn work_off(app: &App, due: &DueWork) -> Result<Outcome, StoreE
     };
     let name = due.lane.as_str();
     match work {
-        DeliveryWork::Wants { run, job, asked_at } => match wish(app, &project, run, job, asked_at).await {
+        DeliveryWork::Wants { run, job, asked_at, undo } => match wish(app, &project, name, Asked { run, job, asked_at, undo }).await {
             Ok(Some(wish)) => tell(app, &project, name, vec![Event::Wants(Box::new(wish))], None).await?,
             Ok(None) => {}
             Err(WishError::Store(error)) => return Err(error),
@@ -55,7 +55,7 @@ async fn ended(app: &App, project: &Project, name: &str, told: Told) -> Result<V
     let now = app.records.environment_state(project.id, name).await?;
     match now.inside().filter(|inside| inside.wish.job == job) {
         Some(inside) => {
-            let end = end_of(app, told, inside.since).await?;
+            let end = end_of(app, told, inside).await?;
             Ok(vec![Event::Ended { job, end, at }])
         }
         None => Ok(vec![Event::Gone { job }]),

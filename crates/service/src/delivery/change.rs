@@ -64,7 +64,9 @@ pub(super) async fn change(
             }
         }
         look_at_others(tx, project_id, name).await?;
-        if let Some(there) = put(&state) {
+        // What is there again because something failed goes nowhere else.
+        let undone = before.inside().is_some_and(|inside| matches!(inside.wish.way, Way::Undo { .. }));
+        if let Some(there) = put(&state).filter(|_| !undone) {
             tx.add_work(&DeliveryWork::GoOn { run: there.job.0 }.row(project_id, name)).await?;
         }
     }

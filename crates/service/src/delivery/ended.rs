@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::clock;
-use ordotaxis_core::delivery::{End, Environment, Event};
+use ordotaxis_core::delivery::{End, Environment, Event, Inside, Way};
 use ordotaxis_core::engine::State;
 use ordotaxis_store::{AttemptRow, StoreError};
 use ordotaxis_wire::run::{PhaseKind, PhaseView};
@@ -17,20 +17,22 @@ pub(super) struct Told {
     pub(super) at: i64,
 }
 
-/// The end of a deployment; `since`: when it was let in.
-pub(super) async fn end_of(app: &App, told: Told, since: i64) -> Result<End, StoreError> {
+/// The end of a deployment that was let in.
+pub(super) async fn end_of(app: &App, told: Told, inside: &Inside) -> Result<End, StoreError> {
     let (run, job) = told.job;
-    let mine = |row: &AttemptRow| usize::try_from(row.job) == Ok(job) && row.started_at >= since;
+    let mine = |row: &AttemptRow| usize::try_from(row.job) == Ok(job) && row.started_at >= inside.since;
     let attempts: Vec<AttemptRow> = app.records.attempts(run).await?.into_iter().filter(mine).collect();
-    Ok(judge(told, &attempts))
+    Ok(judge(told, inside, &attempts))
 }
 
 /// It is well when the job passed. Otherwise what is there now depends on what attempts did: where no step of any began,
 /// nothing was touched; where one fell silent, nobody knows.
-fn judge(told: Told, attempts: &[AttemptRow]) -> End {
+/// Where there are two sides, what is in use stays so until the switch begins.
+fn judge(told: Told, inside: &Inside, attempts: &[AttemptRow]) -> End {
     let Told { state, why, back, .. } = told;
     let why = why.unwrap_or_else(|| state.word().to_owned());
-    if state == State::Passed {
+    let undone = back && matches!(inside.wish.way, Way::Undo { .. });
+    if state == State::Passed || undone {
         return End::Well;
     }
     if back {
@@ -39,7 +41,11 @@ fn judge(told: Told, attempts: &[AttemptRow]) -> End {
     if state == State::Lost || attempts.iter().any(|row| row.state == State::Lost.word()) {
         return End::Lost { why };
     }
-    if attempts.iter().any(stepped) { End::Failed { why, back: false } } else { End::Untouched }
+    if !attempts.iter().any(|row| has(row, &TOUCHES)) {
+        return End::Untouched;
+    }
+    let in_use = inside.side.is_some() && !attempts.iter().any(|row| has(row, &[PhaseKind::Switch]));
+    End::Failed { why, back: in_use }
 }
 
 /// Jobs whose end an environment was never told, since their run could not be read back, or is gone.
@@ -64,9 +70,11 @@ async fn job_state(app: &App, (run, job): (i64, usize)) -> Result<Option<State>,
     Ok(app.records.job_state(run, job).await?.and_then(|(_, word)| State::from_word(&word)))
 }
 
-/// Whether a step of it began. Phases that cannot be read may have been steps.
-fn stepped(row: &AttemptRow) -> bool {
+/// Phases in which something may have been changed.
+const TOUCHES: [PhaseKind; 5] = [PhaseKind::Step, PhaseKind::Publish, PhaseKind::Beside, PhaseKind::Switch, PhaseKind::After];
+
+/// Whether a phase of one of these kinds began. Phases that cannot be read may have been such.
+fn has(row: &AttemptRow, kinds: &[PhaseKind]) -> bool {
     let phases: Result<Vec<PhaseView>, _> = serde_json::from_str(&row.phases);
-    let touches = |kind: PhaseKind| matches!(kind, PhaseKind::Step | PhaseKind::Publish | PhaseKind::Beside | PhaseKind::After);
-    phases.map_or(true, |phases| phases.iter().any(|phase| touches(phase.kind)))
+    phases.map_or(true, |phases| phases.iter().any(|phase| kinds.contains(&phase.kind)))
 }

@@ -76,9 +76,13 @@ pub(crate) async fn roll_back(app: &App, actor: &Actor, project: &Project, name:
     let present = well.first();
     let wanted = match to {
         Some(number) => well.iter().find(|one| one.number == number),
-        // What is there may be there since a roll-back: the same once more is none.
-        None => present.and_then(|present| well.iter().find(|one| artifacts(one) != artifacts(present) && one.number < present.number)),
+        // What is there may be there since a roll-back: the same once more is none, nor is what was rolled back then.
+        None => present.and_then(|present| {
+            let before = |one: &&DeploymentRow| one.number < present.number && one.trouble.is_none();
+            well.iter().filter(before).find(|one| artifacts(one) != artifacts(present))
+        }),
     };
+    let wanted = wanted.map(|wanted| by_its_own_run(&well, wanted));
     let Some(wanted) = wanted else {
         return match to {
             Some(number) => no(format!("{name} has no deployment {number} that ended well: `ordotaxis environment history` lists them")),
@@ -90,6 +94,15 @@ pub(crate) async fn roll_back(app: &App, actor: &Actor, project: &Project, name:
     };
     let job = usize::try_from(wanted.job).unwrap_or(usize::MAX);
     begin_carried(app, actor, project, &Wanted { from: &from, environment: name, way: Carry::Back, job: Some(job) }).await
+}
+
+/// What a roll-out that failed put back was first put there by a run of its own.
+fn by_its_own_run<'w>(well: &'w [DeploymentRow], wanted: &'w DeploymentRow) -> &'w DeploymentRow {
+    let own = |one: &&DeploymentRow| !one.way.contains("\"undo\"");
+    if own(&wanted) {
+        return wanted;
+    }
+    well.iter().filter(own).find(|one| one.number < wanted.number && artifacts(one) == artifacts(wanted)).unwrap_or(wanted)
 }
 
 /// Something was put well into an environment: it goes on by itself into those whose rules say so.

@@ -3,6 +3,7 @@
 use crate::app::App;
 use crate::who::Who;
 use ordotaxis_core::delivery::{Way, Wish};
+use ordotaxis_core::language::RolloutWay;
 use ordotaxis_core::plan::{Carry, Cause, Plan};
 use ordotaxis_git::GitError;
 use ordotaxis_store::{Project, RunRow, StoreError};
@@ -21,8 +22,18 @@ pub(super) enum WishError {
     Git(#[from] GitError),
 }
 
-/// What the job wants. None: its run is gone.
-pub(super) async fn wish(app: &App, project: &Project, run: i64, job: usize, asked_at: i64) -> Result<Option<Wish>, WishError> {
+/// A job that is ready, since `asked_at`.
+pub(super) struct Asked {
+    pub(super) run: i64,
+    pub(super) job: usize,
+    pub(super) asked_at: i64,
+    /// Why what was there before is to be put there again.
+    pub(super) undo: Option<String>,
+}
+
+/// What the job wants of its environment. None: its run is gone.
+pub(super) async fn wish(app: &App, project: &Project, name: &str, asked: Asked) -> Result<Option<Wish>, WishError> {
+    let Asked { run, job, asked_at, undo } = asked;
     let Some(row) = app.records.runs_by_id(&[run]).await?.pop() else { return Ok(None) };
     let Some(plan) = app.plan_of(run).await? else { return Ok(None) };
     let Some(planned) = plan.jobs.get(job) else { return Ok(None) };
@@ -36,7 +47,7 @@ pub(super) async fn wish(app: &App, project: &Project, run: i64, job: usize, ask
     };
     let urgent = app.records.emergency(run, job).await?;
     let way = urgent.map_or(way, |(by, reason)| Way::Emergency { by, reason });
-    Ok(Some(Wish {
+    let wish = Wish {
         job: (run, job),
         called: format!("{}/{} {}", row.project, row.number, planned.id),
         line,
@@ -47,9 +58,26 @@ pub(super) async fn wish(app: &App, project: &Project, run: i64, job: usize, ask
         authors: authors(app, project, &row).await?,
         artifacts,
         way,
+        sides: planned.rollout().is_some_and(|rollout| rollout.way == RolloutWay::TwoSides),
         asked_at,
         words: Vec::new(),
+    };
+    Ok(Some(match undo {
+        Some(why) => undone(app, project, name, wish, why).await?,
+        None => wish,
     }))
+}
+
+/// The same job, with what was in the environment before. Where nobody knows what that was the environment will not let it in.
+async fn undone(app: &App, project: &Project, name: &str, wish: Wish, why: String) -> Result<Wish, StoreError> {
+    let mut wish = Wish { way: Way::Undo { why }, line: None, ..wish };
+    let Some(row) = app.records.environment(project.id, name).await? else { return Ok(wish) };
+    let Some(before) = row.machine()?.previous else { return Ok(wish) };
+    if let Some(earlier) = app.records.deployment_of(row.id, before.job).await? {
+        (wish.commit, wish.reference) = (earlier.commit_id, earlier.reference);
+    }
+    wish.artifacts = before.artifacts;
+    Ok(wish)
 }
 
 /// A roll-back is one where just this was well there before.

@@ -12,7 +12,14 @@ use serde::{Deserialize, Serialize};
 #[serde(tag = "delivery", rename_all = "snake_case")]
 pub(crate) enum DeliveryWork {
     /// A job is ready to be put there, since this moment.
-    Wants { run: i64, job: usize, asked_at: i64 },
+    Wants {
+        run: i64,
+        job: usize,
+        asked_at: i64,
+        /// Why what was there before is to be put there again.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        undo: Option<String>,
+    },
     /// A job that deploys there has ended, let in or not.
     Ended { run: i64, job: usize, state: State, why: Option<String>, back: bool, answer: Option<String>, at: i64 },
     /// Something that the environment asks for. `asked_at`: since when the job was ready.
@@ -40,7 +47,8 @@ impl Room {
         match live.run.environment(job) {
             Some(Ok(environment)) => {
                 let asked_at = live.run.jobs()[job].since;
-                let row = DeliveryWork::Wants { run, job, asked_at }.row(live.info.project_id, &environment);
+                let undo = if let Back::Goes { why } = &live.run.jobs()[job].back { Some(why.clone()) } else { None };
+                let row = DeliveryWork::Wants { run, job, asked_at, undo }.row(live.info.project_id, &environment);
                 self.touched.rows.work.push(row);
             }
             Some(Err(why)) => drop(self.apply(run, &Event::Refused { job, why }, now)),

@@ -19,13 +19,14 @@ impl Room {
     pub(super) fn place(&mut self, id: i64, job: usize, now: i64) {
         let Some(live) = self.runs.get(&id) else { return };
         let known = &live.run.jobs()[job];
+        if let Some(moment) = known.progress.pause() {
+            // However the clock is set: a rest is never longer than it was to be.
+            let longest = if known.state() == State::Gated { (moment - known.since).max(0) } else { LONGEST_PAUSE_MS };
+            let left = u64::try_from((moment - now).clamp(0, longest)).unwrap_or(0);
+            self.pauses.insert((Instant::now() + Duration::from_millis(left), id, job));
+        }
         match known.progress {
             Progress::Queued { not_before: None, .. } => Arc::make_mut(&mut self.queue).insert((id, job), live.queued(job)),
-            Progress::Queued { not_before: Some(moment), .. } => {
-                let left = u64::try_from((moment - now).clamp(0, LONGEST_PAUSE_MS)).unwrap_or(0);
-                self.pauses.insert((Instant::now() + Duration::from_millis(left), id, job));
-                Arc::make_mut(&mut self.queue).remove((id, job));
-            }
             _ => Arc::make_mut(&mut self.queue).remove((id, job)),
         }
         let runs = known.state() == State::Running;

@@ -55,6 +55,8 @@ pub(crate) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         releases: extras.releases.is_some(),
         forbidden: None,
         check: None,
+        watch: None,
+        switch: Vec::new(),
     }
 }
 

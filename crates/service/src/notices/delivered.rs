@@ -97,7 +97,7 @@ fn told(name: &str, row: &DeploymentRow) -> Option<(Occasion, String)> {
     let commit = row.commit_id.get(..8).unwrap_or(&row.commit_id);
     let what = format!("{commit} of {}", row.reference);
     let why = row.why.as_deref().unwrap_or_default();
-    let back = row.way.contains("\"roll_back\"");
+    let back = row.way.contains("\"roll_back\"") || row.way.contains("\"undo\"");
     Some(match row.outcome.as_deref() {
         _ if row.way.contains("\"close\"") => return None,
         Some("well") if back => (Occasion::RolledBack, format!("{what} is in {name} again, by {}", row.run)),

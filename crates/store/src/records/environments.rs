@@ -205,6 +205,14 @@ impl Records {
         Ok(rows.into_iter().map(|row| (row.name, row.row)).collect())
     }
 
+    /// The newest deployment of an environment that a job of a run put there well.
+    pub async fn deployment_of(&self, environment_id: i64, (run, job): (i64, usize)) -> Result<Option<DeploymentRow>, StoreError> {
+        let sql = "SELECT * FROM deployments WHERE environment_id = ? AND run_id = ? AND job = ? AND outcome = 'well'
+                   AND way ->> '$.way' <> 'undo' ORDER BY number DESC LIMIT 1";
+        let query = sqlx::query_as(sql).bind(environment_id).bind(run).bind(i64::try_from(job).unwrap_or(i64::MAX));
+        Ok(query.fetch_optional(&self.reads).await?)
+    }
+
     /// One deployment of an environment.
     pub async fn deployment(&self, environment_id: i64, number: i64) -> Result<Option<DeploymentRow>, StoreError> {
         let sql = "SELECT * FROM deployments WHERE environment_id = ? AND number = ?";
@@ -320,7 +328,7 @@ impl Tx {
         let sql = "UPDATE deployments SET kept = number IN (SELECT number FROM deployments WHERE environment_id = ?1 AND outcome = 'well'
                      ORDER BY number DESC LIMIT ?2) WHERE environment_id = ?1 AND (kept OR number = ?3)";
         sqlx::query(sql).bind(environment_id).bind(KEPT).bind(number).execute(&mut *self.on).await?;
-        let trouble = (way == "roll_back").then_some("it was rolled back");
+        let trouble = matches!(way.as_str(), "roll_back" | "undo").then_some("it was rolled back");
         let sql = "UPDATE deployments SET left_at = ?1, trouble = coalesce(trouble, ?2)
                    WHERE environment_id = ?3 AND number < ?4 AND outcome = 'well' AND left_at IS NULL";
         sqlx::query(sql).bind(at).bind(trouble).bind(environment_id).bind(number).execute(&mut *self.on).await?;

@@ -102,6 +102,7 @@ impl JobRow {
         let why = || self.why.clone().ok_or(StoreError::Value("jobs.why"));
         Ok(match State::from_word(&self.state).ok_or(StoreError::Value("jobs.state"))? {
             State::Waiting => Progress::Waiting,
+            State::Gated if self.not_before.is_some() => Progress::Gated(Hold::Rests { until: self.not_before.unwrap_or_default() }),
             State::Gated if self.holds.is_some() => Progress::Gated(Hold::Environment { holds: read(self.holds.clone(), "jobs.holds")? }),
             State::Gated => Progress::Gated(self.why.clone().map_or(Hold::ByHand, |why| Hold::Shut { why })),
             State::Queued => Progress::Queued { not_before: self.not_before, after: self.why.clone() },
@@ -142,6 +143,7 @@ mod tests {
             Just(Progress::Passed),
             Just(Progress::Gated(Hold::ByHand)),
             word().prop_map(|why| Progress::Gated(Hold::Shut { why })),
+            (0..1_000_000_i64).prop_map(|until| Progress::Gated(Hold::Rests { until })),
             (proptest::option::of(0..1_000_000_i64), proptest::option::of(word()))
                 .prop_map(|(not_before, after)| Progress::Queued { not_before, after }),
             proptest::option::of(cut).prop_map(|cut| Progress::Running { cut }),

@@ -101,7 +101,7 @@ async fn an_environment_and_what_is_there_are_read_as_of_one_moment() {
                 change!(records, run, let_in(pier, &new(run, "forward", &["sha256:a"]))).expect("let in");
                 let mut tx = records.tx_by_rule("a test", run).await.expect("a change");
                 tx.deployment_ended(pier, (run, 2), &End::Well, None, run).await.expect("ended");
-                let put = Put { job: (run, 2), called: String::new(), artifacts: ["sha256:a".to_owned()].into(), since: run };
+                let put = Put { job: (run, 2), called: String::new(), artifacts: ["sha256:a".to_owned()].into(), since: run, side: None };
                 let mut state = Environment::default();
                 state.present = Some(put);
                 tx.set_environment(pier, &state).await.expect("kept");

@@ -5,7 +5,7 @@ use std::fmt;
 use std::str::FromStr;
 
 /// 2: what jobs give and keep is sent in chunks. 3: labels are granted by the service.
-pub const VERSION: u32 = 6;
+pub const VERSION: u32 = 7;
 
 /// Names one attempt in addresses: `RUN-JOB-NUMBER`, all numbers of the service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

@@ -87,6 +87,28 @@ pub struct Lease {
     /// What must be well after its steps.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub check: Option<LeaseCheck>,
+    /// What must stay well after that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub watch: Option<LeaseWatch>,
+    /// Steps that put what is there now in use, when all of that is well.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub switch: Vec<Step>,
+}
+
+/// What is asked again and again for a while.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeaseWatch {
+    /// An address, asked from where the job's steps are; or none.
+    pub url: Option<String>,
+    /// What its answer must hold.
+    pub says: Option<String>,
+    /// A command, run as a step is; or none.
+    pub run: Option<String>,
+    pub for_ms: u64,
+    /// The time from one look to the next.
+    pub every_ms: u64,
+    /// With so many bad looks it has failed.
+    pub bad: u32,
 }
 
 /// What is asked after the steps of a job that deploys, until it is well.
@@ -102,6 +124,9 @@ pub struct LeaseCheck {
     pub within_ms: u64,
     /// From then on every answer must be good for so long.
     pub for_ms: u64,
+    /// It is asked when what is new has been put in use, not before.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub switched: bool,
 }
 
 fn yes() -> bool {

@@ -324,6 +324,7 @@ fn way(way: &Way) -> WayView {
         Way::Forward => WayView::Forward,
         Way::RollBack => WayView::RollBack,
         Way::Close => WayView::Close,
+        Way::Undo { .. } => WayView::Undo,
         Way::Emergency { .. } => WayView::Emergency,
     }
 }
@@ -352,6 +353,7 @@ pub(super) fn deployment(row: DeploymentRow) -> DeploymentView {
     let words: Vec<Word> = serde_json::from_str(&row.words).unwrap_or_default();
     let (asked_by, reason) = match &stored {
         Some(Way::Emergency { by, reason }) => (Some(by.clone()), Some(reason.clone())),
+        Some(Way::Undo { why }) => (None, Some(why.clone())),
         _ => (None, None),
     };
     let outcome = row.outcome.as_deref().map(|word| match word {

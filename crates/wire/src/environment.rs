@@ -272,3 +272,55 @@ pub enum NeedKind {
     /// A run from outside waits for someone to allow it.
     Allow,
 }
+
+/// What the history of an environment comes to. Lengths are medians, in milliseconds.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct InsightView {
+    pub environment: String,
+    /// Of how many days.
+    pub days: i64,
+    /// How many new things were put there, well or not.
+    pub deployments: usize,
+    /// How many of them failed, were lost or were rolled back.
+    pub failed: usize,
+    /// From a commit to its first being well there.
+    pub lead_ms: Option<i64>,
+    /// From something going wrong to the environment being well again.
+    pub mend_ms: Option<i64>,
+    /// Something went wrong and nothing has been well since.
+    pub open: bool,
+    /// The same time in equal parts, the oldest first.
+    pub parts: Vec<InsightPart>,
+}
+
+/// A part of the time.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct InsightPart {
+    #[schema(value_type = String, format = DateTime)]
+    pub since: Timestamp,
+    pub well: usize,
+    pub failed: usize,
+    pub lead_ms: Option<i64>,
+}
+
+/// What lies between two deployments of an environment.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BetweenView {
+    /// The number of the earlier one; none: from the beginning of the history.
+    pub from: Option<i64>,
+    pub to: i64,
+    /// Commits that came with `to`, newest first.
+    pub came: Vec<BetweenCommit>,
+    /// Commits that `to` is without, newest first.
+    pub went: Vec<BetweenCommit>,
+    /// There are more than are listed.
+    pub more: bool,
+}
+
+/// A commit between two deployments.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BetweenCommit {
+    pub id: String,
+    pub title: String,
+    pub author: String,
+}

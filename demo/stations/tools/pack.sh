@@ -1,7 +1,8 @@
 #!/bin/sh
-# What every station gets: which commit, and why now; and what all of that is made of.
+# What every station gets: which version, and why now; and what all of that is made of.
 set -eu
-printf 'commit %s\nsince  %s\n' "$ORDOTAXIS_COMMIT" "$ORDOTAXIS_EVENT" > bundle.txt
+version=${ORDOTAXIS_TAG#v}
+printf 'version %s\nsince  %s\n' "${version:-$ORDOTAXIS_COMMIT}" "$ORDOTAXIS_EVENT" > bundle.txt
 cat bundle.txt
 cat > bom.json <<'END'
 { "bomFormat": "CycloneDX", "specVersion": "1.6", "components": [

@@ -10,6 +10,8 @@ pub(super) struct Moment {
     pub(super) tag: Option<&'static str>,
     /// The branch is proposed to main, and the proposal's run is what is waited for.
     pub(super) proposed: bool,
+    /// A machine that goes on with what it had, whatever it is given, until this is over.
+    pub(super) trouble: Option<&'static str>,
     /// It comes from outside, and waits for someone to allow it.
     pub(super) outside: bool,
     pub(super) author: &'static str,
@@ -26,7 +28,7 @@ struct Edit {
 }
 
 const fn moment(project: &'static str, author: &'static str, title: &'static str, ends: &'static str, edits: &'static [Edit]) -> Moment {
-    Moment { project, branch: None, tag: None, proposed: false, outside: false, author, title, ends, edits }
+    Moment { project, branch: None, tag: None, proposed: false, trouble: None, outside: false, author, title, ends, edits }
 }
 
 const fn edit(file: &'static str, from: &'static str, to: &'static str) -> Edit {
@@ -39,6 +41,37 @@ pub(super) const HISTORY: &[Moment] = &[
     Moment {
         tag: Some("v1.0"),
         ..moment("stations", "Maren", "Version 1.0 of the stations", "passed", &[edit("CHANGES.md", "## Not released yet", "## 1.0")])
+    },
+    Moment {
+        trouble: Some("north-pier"),
+        ..moment(
+            "stations",
+            "Tomas",
+            "Stations say since when they run",
+            "failed",
+            &[edit("CHANGES.md", "## 1.0", "## 1.1\n\n- every station says since when it runs\n\n## 1.0")],
+        )
+    },
+    Moment {
+        branch: Some("release/1.1"),
+        ..moment(
+            "stations",
+            "Tomas",
+            "Version 1.1 of the stations",
+            "passed",
+            &[edit("CHANGES.md", "since when it runs", "since when it runs, and why")],
+        )
+    },
+    Moment {
+        branch: Some("topic/louder"),
+        proposed: true,
+        ..moment(
+            "stations",
+            "Odd",
+            "Stations say it louder",
+            "passed",
+            &[edit("tools/pack.sh", "'version %s\\nsince  %s\\n'", "'VERSION %s\\nSINCE  %s\\n'")],
+        )
     },
     moment("tidegauge", "Ines", "A gauge that smooths waves away", "passed", &[]),
     moment("almanac", "Maren", "Tables of high and low waters", "passed", &[]),

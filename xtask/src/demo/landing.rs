@@ -108,7 +108,7 @@ impl World {
         })
     }
 
-    fn until<T>(&self, what: &str, look: impl Fn() -> Option<T>) -> Result<T, String> {
+    pub(super) fn until<T>(&self, what: &str, look: impl Fn() -> Option<T>) -> Result<T, String> {
         let end = Instant::now() + PATIENCE;
         while Instant::now() < end {
             if let Some(found) = look() {

@@ -1,6 +1,7 @@
 //! The demo: forge, service and two runners on loopback, the scenario's repositories, and a short history of real
 //! commits, each waited for. Everything is done with the project's own commands, as a person would.
 
+mod delivery;
 mod history;
 mod landing;
 mod process;
@@ -13,6 +14,11 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, Instant};
 
+/// The stations' machines, and the port that the demo's files say of each.
+const MACHINES: [(&str, u16); 5] = [("trial", 8301), ("north-pier", 8302), ("lock-gate", 8303), ("outer-buoy", 8304), ("preview", 8305)];
+/// Made up like everything here; the line to a station opens with it.
+const STATION_KEY: &str = "salt-and-mud-42";
+
 /// How long one commit of the history may take.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -24,21 +30,30 @@ pub(crate) fn demo(once: bool) -> Result<(), String> {
     if folder.exists() {
         std::fs::remove_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;
     }
-    let world = World::start(folder, once)?;
+    let mut world = World::start(folder, once)?;
     for name in ["patterns", "stations", "tidegauge", "almanac"] {
         world.add_project(name)?;
     }
+    let harbour = world.start_harbour()?;
+    world._processes.insert(0, harbour);
     world.add_people()?;
     let mut rows = vec![["run", "state", "expected", "commit", "what happened"].map(str::to_owned).to_vec()];
     let mut wrong = 0;
     for moment in HISTORY {
+        if let Some(machine) = moment.trouble {
+            world.set_trouble(machine, "stays")?;
+        }
         let run = world.live_through(moment)?;
+        if let Some(machine) = moment.trouble {
+            world.set_trouble(machine, "none")?;
+        }
         let state = run["state"].as_str().unwrap_or_default();
         wrong += usize::from(state != moment.ends);
         let text = |key: &str| run[key].as_str().unwrap_or_default().to_owned();
         rows.push(vec![text("run"), state.to_owned(), moment.ends.to_owned(), moment.title.to_owned(), text("sentence")]);
         eprintln!("  {:<14} {:<8} {}", text("run"), state, moment.title);
     }
+    world.deliver()?;
     let (landed, otherwise) = world.land_three()?;
     rows.extend(landed);
     wrong += otherwise;
@@ -58,6 +73,8 @@ struct World {
     forge_url: String,
     mail_url: String,
     token: String,
+    /// The port that the demo's files say of each practice host, and the one that it has.
+    machines: Vec<(u16, u16)>,
     /// In the order they are ended.
     _processes: Vec<Process>,
 }
@@ -96,11 +113,24 @@ impl World {
             "the owner's token",
         )?;
         let token = service.line_after("printed this once: ").ok_or("the service printed no token")?;
-        let mut world =
-            World { folder, service_url, forge_url, mail_url: format!("http://127.0.0.1:{mail_page}"), token, _processes: Vec::new() };
+        let mut world = World {
+            folder,
+            service_url,
+            forge_url,
+            mail_url: format!("http://127.0.0.1:{mail_page}"),
+            token,
+            machines: Vec::new(),
+            _processes: Vec::new(),
+        };
         for name in ["quay", "spar"] {
             let runner = world.start_runner(name)?;
             world._processes.push(runner);
+        }
+        for (name, usual) in MACHINES {
+            let port = free_port(if once { 0 } else { usual })?;
+            world.machines.push((usual, port));
+            let machine = world.start_machine(name, port)?;
+            world._processes.push(machine);
         }
         world._processes.extend([service, forge, mail]);
         Ok(world)
@@ -116,6 +146,27 @@ impl World {
         let mut work = ordotaxis();
         work.args(["runner", "work", "--slots", "2", "--dir"]).arg(&dir);
         Process::start(&self.folder, &format!("runner-{name}"), &mut work, "works at")
+    }
+
+    /// A practice host that takes what comes with the stations' key; the preview's takes anything.
+    fn start_machine(&self, name: &str, port: u16) -> Result<Process, String> {
+        let mut command = practice();
+        command.args(["host", name, "--listen", &format!("127.0.0.1:{port}"), "--data"]).arg(self.folder.join("machines").join(name));
+        if name != "preview" {
+            command.env("PRACTICE_HOST_KEY", STATION_KEY);
+        }
+        Process::start(&self.folder, &format!("machine-{name}"), &mut command, "practice host")
+    }
+
+    /// The machine from which stations are reached: its jobs see its own network, and are the stations' alone.
+    fn start_harbour(&self) -> Result<Process, String> {
+        let invitation = output(self.client().args(["--quiet", "runner", "invite", "--label", "harbour", "--project", "stations"]))?;
+        let dir = self.folder.join("runner-harbour");
+        let mut enrol = self.client();
+        output(enrol.args(["runner", "enrol", "--invitation", invitation.trim(), "--name", "harbour", "--dir"]).arg(&dir))?;
+        let mut work = ordotaxis();
+        work.args(["runner", "work", "--slots", "2", "--isolation", "host", "--dir"]).arg(&dir);
+        Process::start(&self.folder, "runner-harbour", &mut work, "works at")
     }
 
     /// The client, told where the service is.
@@ -172,8 +223,7 @@ impl World {
         let (hook, secret) = (text(&project, "hook_url"), text(&project, "hook_secret"));
         output(practice().args(["repository", name, "--forge", &self.forge_url, "--hook", &hook, "--secret", &secret]))?;
         if name == "stations" {
-            // Made up like everything here; the line to a station opens with it.
-            with_input(self.client().args(["secret", "set", name, "STATION_KEY"]), "salt-and-mud-42\n")?;
+            with_input(self.client().args(["secret", "set", name, "STATION_KEY"]), &format!("{STATION_KEY}\n"))?;
         }
         let work = self.folder.join("work").join(name);
         std::fs::create_dir_all(&work).map_err(|error| error.to_string())?;
@@ -242,12 +292,18 @@ impl World {
         self.wait_for(moment.project, |run| run["commit"] == commit.trim() && run["occasion"]["event"] == event)
     }
 
-    /// The demo's files name the forge at its usual port; where it listens at another, they are made to.
+    /// The demo's files name the forge and the machines at their usual ports; where they listen at others, they are made to.
     fn mend_addresses(&self, work: &Path) -> Result<(), String> {
-        let path = work.join("ordotaxis.toml");
-        let text = std::fs::read_to_string(&path).map_err(|error| format!("{}: {error}", path.display()))?;
-        std::fs::write(&path, text.replace("http://127.0.0.1:7080", &self.forge_url))
-            .map_err(|error| format!("{}: {error}", path.display()))
+        for name in ["ordotaxis.toml", "ordotaxis/rules.toml", "stations.txt"] {
+            let path = work.join(name);
+            let Ok(text) = std::fs::read_to_string(&path) else { continue };
+            let mut mended = text.replace("http://127.0.0.1:7080", &self.forge_url);
+            for (usual, port) in &self.machines {
+                mended = mended.replace(&format!("127.0.0.1:{usual}"), &format!("127.0.0.1:{port}"));
+            }
+            std::fs::write(&path, mended).map_err(|error| format!("{}: {error}", path.display()))?;
+        }
+        Ok(())
     }
 
     fn wait_for(&self, project: &str, fits: impl Fn(&Value) -> bool) -> Result<Value, String> {
@@ -275,14 +331,15 @@ impl World {
         Err(format!("not every commit could be told its verdict within {} s", PATIENCE.as_secs()))
     }
 
-    /// Runs of the stations that failed: what passes elsewhere begins them, and each should pass.
+    /// Runs of the stations that failed and should not have: what passes elsewhere begins them, and each should pass.
     fn failed_stations(&self) -> Result<usize, String> {
         let runs: Value = json(self.client().args(["--json", "runs", "stations"]))?;
         let failed: Vec<&Value> = runs.as_array().into_iter().flatten().filter(|run| run["state"] == "failed").collect();
         for run in &failed {
             println!("{}: {}", run["run"].as_str().unwrap_or_default(), run["sentence"].as_str().unwrap_or_default());
         }
-        Ok(failed.len())
+        let expected = HISTORY.iter().filter(|moment| moment.project == "stations" && moment.ends == "failed").count();
+        Ok(failed.len().saturating_sub(expected))
     }
 
     fn invite(&self) -> Result<(), String> {

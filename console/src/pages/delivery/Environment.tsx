@@ -7,6 +7,7 @@ import { answered, api, queries, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { age, exact, time, useNow } from '../../parts/words';
 import { ProjectWords } from '../project/Kept';
+import { Between } from './Between';
 import { behind, type Environment, isQuiet, Next } from './Environments';
 
 type Deployment = Schemas['DeploymentView'];
@@ -128,10 +129,18 @@ function Acts({ one }: { one: Environment }) {
   );
 }
 
+/** The first chosen alone is compared with what was there before it; with a second, the two with each other. */
+function chosen(two: { from?: number; to?: number }, number: number): { from?: number; to?: number } {
+  if (two.to === undefined || two.from !== undefined) return { to: number };
+  if (two.to === number) return {};
+  return { from: Math.min(two.to, number), to: Math.max(two.to, number) };
+}
+
 function History(props: { project: string; pages: Deployment[]; now: number; one: Environment }) {
   const { project, pages, now, one } = props;
   const navigate = useNavigate();
   const [told, setTold] = useState<string>();
+  const [two, setTwo] = useState<{ from?: number; to?: number }>({});
   if (pages.length === 0) return <p className="empty">Nothing yet.</p>;
   const back = async (to: number) => {
     const { data, error } = await api.POST('/api/v1/projects/{project}/environments/{environment}/roll-back', {
@@ -144,6 +153,7 @@ function History(props: { project: string; pages: Deployment[]; now: number; one
   return (
     <>
       <p role="status">{told}</p>
+      {two.to && <Between project={project} environment={one.name} from={two.from} to={two.to} />}
       <table className="sheet">
         <thead>
           <tr>
@@ -170,7 +180,9 @@ function History(props: { project: string; pages: Deployment[]; now: number; one
               <td>
                 <Link to={`/runs/${row.run}/${row.job}`}>{row.run}</Link>
               </td>
-              <td className="code">{row.commit.slice(0, 8)}</td>
+              <td>
+                <span className="code">{row.commit.slice(0, 8)}</span>
+              </td>
               <td>{row.reference.replace('tag:', 'tag ')}</td>
               <td>{row.by ?? 'a rule'}</td>
               <td>{row.approved_by.join(', ')}</td>
@@ -178,6 +190,15 @@ function History(props: { project: string; pages: Deployment[]; now: number; one
                 <Outcome row={row} />
               </td>
               <td>
+                <Button
+                  size="small"
+                  type="text"
+                  aria-pressed={two.to === row.number || two.from === row.number}
+                  aria-label={`Commits with ${row.number}`}
+                  onClick={() => setTwo(chosen(two, row.number))}
+                >
+                  Commits
+                </Button>
                 {row.outcome === 'well' && row.way !== 'close' && row.left_at && (
                   <Button size="small" aria-label={`Go back to ${row.number}`} onClick={() => back(row.number)}>
                     Go back

@@ -5,6 +5,7 @@ import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { age, exact, time, useNow } from '../../parts/words';
 import { ProjectWords } from '../project/Kept';
+import Insight from './Insight';
 import { Say } from './Say';
 
 export type Environment = Schemas['EnvironmentView'];
@@ -48,6 +49,7 @@ export default function Environments() {
           </tbody>
         </table>
       )}
+      <Insight project={project} />
     </>
   );
 }

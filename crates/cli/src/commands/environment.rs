@@ -1,5 +1,7 @@
 //! `environment`: what is in each, what waits to come in, all that was put there; frozen and thawed.
 
+use super::environment_address::address;
+use super::insight::{between, insight};
 use super::runs::begun;
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
@@ -52,6 +54,24 @@ pub(crate) enum EnvironmentCommand {
         #[arg(long)]
         watch: bool,
     },
+    /// How often something new is put into each, how long commits take, how much goes wrong and for how long
+    Insight {
+        project: String,
+        /// 7 to 730; 90 when absent
+        #[arg(long)]
+        days: Option<i64>,
+    },
+    /// The commits between two deployments: what came with the later one, and what it is without
+    Between {
+        /// `PROJECT/ENVIRONMENT`
+        environment: String,
+        /// The number of the earlier one; what was there before when absent
+        #[arg(long)]
+        from: Option<i64>,
+        /// The number of the later one; what is there when absent
+        #[arg(long)]
+        to: Option<i64>,
+    },
     /// Let things in again
     Thaw {
         /// `PROJECT/ENVIRONMENT`
@@ -82,6 +102,8 @@ pub(super) async fn environment(command: EnvironmentCommand, api: &Api, json: bo
             let view: RunView = api.post(&format!("{}/close", address(&environment)?), &serde_json::json!({})).await?;
             begun(api, view, watch, json).await
         }
+        EnvironmentCommand::Insight { project, days } => insight(&project, days, api, json).await,
+        EnvironmentCommand::Between { environment, from, to } => between(&environment, from, to, api, json).await,
         EnvironmentCommand::Thaw { environment } => {
             let request = api.request(Method::DELETE, &format!("{}/frozen", address(&environment)?));
             told(&api.read(request).await?, json)
@@ -98,15 +120,6 @@ fn ahead(text: &str) -> Result<Timestamp, Failure> {
     match humantime::parse_duration(text) {
         Ok(length) => Timestamp::now().checked_add(Duration::from_secs(length.as_secs())).map_err(wrong),
         Err(_) => text.parse().map_err(wrong),
-    }
-}
-
-/// The address of `PROJECT/ENVIRONMENT`.
-pub(super) fn address(text: &str) -> Result<String, Failure> {
-    let plain = |part: &str| !part.is_empty() && !part.contains(|c: char| c.is_whitespace() || "/?#%".contains(c));
-    match text.split_once('/') {
-        Some((project, name)) if plain(project) && plain(name) => Ok(format!("projects/{project}/environments/{name}")),
-        _ => Err(Failure::new(2, format!("`{text}` names no environment"), "write PROJECT/ENVIRONMENT, such as stations/trial")),
     }
 }
 

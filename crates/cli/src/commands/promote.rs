@@ -1,6 +1,6 @@
 //! `promote`, `roll-back`: runs made from an earlier run, with what that made.
 
-use super::environment::address;
+use super::environment_address::address;
 use super::runs::begun;
 use crate::api::Api;
 use crate::failure::{Done, Failure};

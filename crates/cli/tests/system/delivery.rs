@@ -537,3 +537,55 @@ async fn a_word_in_a_comment_counts_as_one_given_here() {
     let run = world.run_of("stations", &second, "refused", |run| run["state"] == "refused").await;
     assert_eq!(run["sentence"], "Refused: trial.put: mara refused it");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn history_comes_to_figures_and_says_which_commits_lie_between() {
+    let delivery = Delivery::new("rules = 1\n").await;
+    let first = delivery.push("1");
+    delivery.environment("pier-south", "it is there", |one| one["present"]["commit"] == first.as_str()).await;
+    delivery.repository.write("more", "1");
+    delivery.repository.commit("One more gauge");
+    let second = delivery.push("2");
+    delivery.environment("pier-south", "it is there", |one| one["present"]["commit"] == second.as_str()).await;
+    let between = delivery.world.run(&["environment", "between", "stations/trial"]).await;
+    assert!(
+        between.code == 0
+            && between.out.starts_with("from 1 to 2\n")
+            && between.out.contains("came")
+            && between.out.contains("One more gauge"),
+        "{between:?}"
+    );
+    assert_eq!(between.out.lines().count(), 3, "the first is not new: {between:?}");
+    let back = delivery.world.run(&["roll-back", "stations/trial", "--watch"]).await;
+    assert_eq!(back.code, 0, "{back:?}");
+    let between = delivery.world.json(&["environment", "between", "stations/trial"]).await;
+    assert_eq!((between["from"].as_i64(), between["to"].as_i64()), (Some(2), Some(3)), "{between}");
+    let titles =
+        |list: &Value| list.as_array().map(|all| all.iter().map(|one| one["title"].as_str().unwrap_or("").to_owned()).collect::<Vec<_>>());
+    assert_eq!((titles(&between["came"]), titles(&between["went"]).map(|all| all.len())), (Some(vec![]), Some(2)), "{between}");
+    let same = delivery.world.run(&["environment", "between", "stations/trial", "--from", "1", "--to", "3"]).await;
+    assert!(same.out.contains("no commit lies between them"), "{same:?}");
+    let insight = delivery.world.json(&["environment", "insight", "stations", "--days", "14"]).await;
+    let of = |name: &str| insight.as_array().and_then(|all| all.iter().find(|one| one["environment"] == name)).cloned().unwrap_or_default();
+    let trial = of("trial");
+    assert_eq!(
+        (trial["deployments"].as_i64(), trial["failed"].as_i64(), trial["open"].as_bool()),
+        (Some(2), Some(1), Some(false)),
+        "{trial}"
+    );
+    assert!(trial["mend_ms"].as_i64().is_some_and(|ms| ms > 0) && trial["lead_ms"].as_i64().is_some_and(|ms| ms >= 0), "{trial}");
+    assert_eq!(trial["parts"].as_array().map(Vec::len), Some(14));
+    assert_eq!((of("pier-north")["failed"].as_i64(), of("pier-north")["mend_ms"].is_null()), (Some(0), true));
+    let told = delivery.world.run(&["environment", "insight", "stations"]).await;
+    let line = told.out.lines().find(|line| line.contains("trial")).unwrap_or_default();
+    assert!(line.contains("2 times") && line.contains("1 (50 %)") && line.contains('█'), "{told:?}");
+    for (arguments, words) in [
+        (vec!["environment", "insight", "stations", "--days", "3"], "7 to 730 days"),
+        (vec!["environment", "insight", "lighthouse"], "lighthouse"),
+        (vec!["environment", "between", "stations/trial", "--from", "9"], "trial has no deployment 9"),
+        (vec!["environment", "between", "stations/nowhere"], "has no environment nowhere"),
+    ] {
+        let refused = delivery.world.run(&arguments).await;
+        assert!(refused.code != 0 && refused.err.contains(words), "{arguments:?}: {refused:?}");
+    }
+}

@@ -15,7 +15,7 @@ const NEEDS: &[(&str, &str)] = &[
     ),
     (
         "reader",
-        "show_project show_rules list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
+        "show_project show_rules list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment delivery_insight commits_between list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why show_provenance list_bills fetch_bill",
     ),

@@ -144,7 +144,12 @@ fn missing(agreement: &Agreement, wish: &Wish, around: &Surroundings<'_>) -> Opt
 
 /// What is missing until a wish may come from another environment: all that it holds, by digest, was well there long enough.
 fn lacks(environment: &str, wish: &Wish, still: Millis, around: &Surroundings<'_>) -> Option<Hold> {
-    let lacks = wish.artifacts.iter().filter_map(|digest| lack(&(around.stays)(environment, digest), still, around.now));
+    let lack = |digest: &String| match lack(&(around.stays)(environment, digest), still, around.now)? {
+        there @ Lack::Still { .. } => Some(there),
+        _ if (around.going)(environment, digest) => Some(Lack::Going),
+        lack => Some(lack),
+    };
+    let lacks = wish.artifacts.iter().filter_map(lack);
     let hold = |lack| Hold::After { environment: environment.to_owned(), lack };
     lacks.max_by_key(Lack::weight).map(hold)
 }

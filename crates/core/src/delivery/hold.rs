@@ -27,6 +27,8 @@ pub enum Hold {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "lack", rename_all = "snake_case")]
 pub enum Lack {
+    /// It is being put there.
+    Going,
     /// It is there, and has to stay until then.
     Still {
         until: Millis,
@@ -46,15 +48,21 @@ impl Lack {
     /// Of several the one that is furthest from being made good counts.
     pub(super) fn weight(&self) -> (u8, Millis) {
         match self {
-            Lack::Still { until } => (0, *until),
-            Lack::TooShort { wanted, lasted } => (1, wanted - lasted),
-            Lack::Trouble { .. } => (2, 0),
-            Lack::Never => (3, 0),
+            Lack::Going => (0, 0),
+            Lack::Still { until } => (1, *until),
+            Lack::TooShort { wanted, lasted } => (2, wanted - lasted),
+            Lack::Trouble { .. } => (3, 0),
+            Lack::Never => (4, 0),
         }
     }
 }
 
 impl Hold {
+    /// Whether another deployment that goes on is all that there is to wait for: as good as being queued.
+    pub fn is_short(&self) -> bool {
+        matches!(self, Hold::Claim { .. } | Hold::After { lack: Lack::Going, .. })
+    }
+
     /// When it opens by itself, where that is known.
     pub fn opens(&self) -> Option<Millis> {
         match self {
@@ -74,7 +82,7 @@ impl Hold {
     fn rank(&self) -> (u8, Millis) {
         match (self.opens(), self) {
             (Some(at), _) => (0, at),
-            (None, Hold::Claim { .. }) => (1, 0),
+            (None, Hold::Claim { .. } | Hold::After { lack: Lack::Going, .. }) => (1, 0),
             (None, Hold::Approvals { needs, there, .. }) if there >= needs => (3, 0),
             (None, Hold::After { lack, .. }) => (4, lack.weight().0.into()),
             (None, Hold::Frozen { .. }) => (5, 0),
@@ -93,6 +101,7 @@ impl Hold {
             Hold::Claim { held_by } => format!("{held_by} is being put there"),
             Hold::Approvals { needs, given, by, there, .. } => approvals(*needs, given, by, *there),
             Hold::After { environment, lack } => match lack {
+                Lack::Going => format!("it is being put into {environment}"),
                 Lack::Still { until } => format!("it has to be well in {environment} until {}", clock(*until)),
                 Lack::TooShort { lasted, wanted } => {
                     let [lasted, wanted] = [lasted, wanted].map(|ms| length(*ms));

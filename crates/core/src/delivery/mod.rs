@@ -10,17 +10,20 @@
 //! - `environment`: each event's own part; `kept`: what is kept;
 //! - `admit`: what holds a wish back now;
 //! - `hold`: the same, in words;
-//! - `name`: what environments may be called.
+//! - `name`: what environments may be called;
+//! - `insight`: what its history comes to.
 
 mod admit;
 mod environment;
 mod hold;
+mod insight;
 mod kept;
 mod name;
 
 pub use admit::{asks, why_not};
 pub use environment::Environment;
 pub use hold::{Hold, Lack, sentence};
+pub use insight::{Figures, Kind, Part, Past, Went, figures};
 pub use kept::{Doubt, Emergency, Frozen, Inside, Put, Side};
 pub use name::environment_name;
 
@@ -171,4 +174,6 @@ pub struct Surroundings<'a> {
     pub people: &'a dyn People,
     /// For how long something, by its digest, was in another environment.
     pub stays: &'a dyn Fn(&str, &str) -> Vec<Stay>,
+    /// Whether something, by its digest, is being put into another environment.
+    pub going: &'a dyn Fn(&str, &str) -> bool,
 }

@@ -70,7 +70,7 @@ impl Hold {
         match self {
             Hold::ByHand | Hold::Shut { .. } => true,
             Hold::Rests { .. } => false,
-            Hold::Environment { holds } => holds.iter().any(|hold| !matches!(hold, crate::delivery::Hold::Claim { .. })),
+            Hold::Environment { holds } => holds.iter().any(|hold| !hold.is_short()),
         }
     }
 }

@@ -92,6 +92,7 @@ impl World {
             rules_commit: "c0ffee",
             people: &Team,
             stays: &|_, digest| stays.get(digest).cloned().unwrap_or_default(),
+            going: &|_, _| false,
         };
         let effects = self.environment.apply(event.clone(), &around);
         assert_eq!(self.environment.apply(Event::Look, &around), [], "a second look changes nothing, after {event:?}");
@@ -500,7 +501,8 @@ fn tags_and_branches_are_told_apart() {
     let refused = |reference: &str, environment: &str| {
         let mut world = World { now: 1, rules: read.environment(environment).unwrap_or_default(), ..World::default() };
         let rules = world.rules.clone();
-        let around = Surroundings { now: 1, rules: Ok(&rules), rules_commit: "", people: &Team, stays: &|_, _| Vec::new() };
+        let around =
+            Surroundings { now: 1, rules: Ok(&rules), rules_commit: "", people: &Team, stays: &|_, _| Vec::new(), going: &|_, _| false };
         let wish = Wish { reference: reference.into(), ..wish(1, "a") };
         world.environment.apply(Event::Wants(Box::new(wish)), &around).iter().any(|effect| matches!(effect, Effect::Refuse { .. }))
     };
@@ -510,4 +512,33 @@ fn tags_and_branches_are_told_apart() {
         assert_eq!(refused(reference, "pier-1"), wanted, "{reference}");
     }
     assert!(!refused("topic", "pier-9") && !refused("topic", "trial"), "the rules of its own name count, and none is free");
+}
+
+#[test]
+fn what_is_being_put_there_now_is_waited_for_as_for_another_deployment() {
+    let rules = EnvironmentRules { after: vec!["trial".into()], still: HOUR, ..EnvironmentRules::default() };
+    let holds = |stays: &dyn Fn(&str, &str) -> Vec<Stay>, going: bool| {
+        let around = Surroundings {
+            now: 10,
+            rules: Ok(&rules),
+            rules_commit: "",
+            people: &Team,
+            stays,
+            going: &|place, digest| going && place == "trial" && digest == "a",
+        };
+        let mut environment = Environment::default();
+        environment.apply(Event::Wants(Box::new(wish(1, "a"))), &around);
+        let holds = environment.waiting().next().map(|(_, holds)| holds.to_vec()).unwrap_or_default();
+        (sentence("pier", &holds, &|at| at.to_string()), holds.iter().all(Hold::is_short))
+    };
+    let there = |_: &str, _: &str| vec![Stay { since: 5, until: None, trouble: None }];
+    let ill = |_: &str, _: &str| vec![Stay { since: 1, until: Some(2), trouble: Some("it was rolled back".into()) }];
+    assert_eq!(holds(&|_, _| Vec::new(), true), ("waits to go into pier: it is being put into trial".into(), true));
+    assert_eq!(holds(&ill, true), ("waits to go into pier: it is being put into trial".into(), true), "once more");
+    assert_eq!(holds(&|_, _| Vec::new(), false), ("waits to go into pier: it has not been well in trial yet".into(), false));
+    assert_eq!(
+        holds(&there, true),
+        (format!("waits to go into pier: it has to be well in trial until {}", 5 + HOUR), false),
+        "that counts from the first time"
+    );
 }

@@ -1,6 +1,6 @@
 //! Jobs that deploy, in a run: held, let in, refused, replaced; what follows for others and for the verdict.
 
-use ordotaxis_core::delivery::Hold;
+use ordotaxis_core::delivery::{Hold, Lack};
 use ordotaxis_core::engine::{Back, Event, Outcome, Run, State, why_job};
 use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, plan};
 use std::sync::Arc;
@@ -53,6 +53,9 @@ fn each_asks_when_it_is_ready_and_a_cell_that_waits_keeps_its_place() {
     assert_eq!((drive.state(1), drive.state(2)), (State::Gated, State::Waiting), "one cell at once");
     assert_eq!(drive.why(1), "asks to go into pier-north; ready since 12:00");
     assert_eq!(drive.0.state(), State::Running, "nobody has said that it has to wait");
+    let going = vec![Hold::After { environment: "trial".into(), lack: Lack::Going }];
+    drive.apply(Event::HeldBack { job: 1, holds: going });
+    assert_eq!(drive.0.state(), State::Running, "a deployment elsewhere that has to end first gives no verdict");
     drive.apply(Event::HeldBack { job: 1, holds: approvals() });
     assert_eq!(drive.why(1), "waits to go into pier-north: 1 approval by @keepers is missing; ready since 12:00");
     assert_eq!((drive.state(2), drive.0.state()), (State::Waiting, State::Passed), "the verdict does not wait for people");

@@ -14,6 +14,7 @@ mod facts;
 mod forge;
 mod garbage;
 mod guides;
+mod insight;
 mod landing;
 mod model;
 mod mutated;

@@ -37,7 +37,7 @@ fn wish(run: i64, artifact: &str, way: Way) -> Wish {
 
 fn apply(environment: &mut Environment, event: Event, now: i64) -> Vec<Effect> {
     let (rules, stays) = (EnvironmentRules::default(), |_: &str, _: &str| -> Vec<Stay> { Vec::new() });
-    let around = Surroundings { now, rules: Ok(&rules), rules_commit: "r", people: &Nobody, stays: &stays };
+    let around = Surroundings { now, rules: Ok(&rules), rules_commit: "r", people: &Nobody, stays: &stays, going: &|_, _| false };
     let effects = environment.apply(event, &around);
     let stored = serde_json::to_string(environment).expect("it is stored");
     *environment = serde_json::from_str(&stored).expect("it is read back");

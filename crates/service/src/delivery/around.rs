@@ -4,11 +4,11 @@ use crate::app::App;
 use crate::landing::{RulesError, rules_of};
 use crate::who::Who;
 use ordotaxis_core::access::Action;
-use ordotaxis_core::delivery::{Environment, People, Stay, Surroundings, Wish};
+use ordotaxis_core::delivery::{Environment, People, Stay, Surroundings, Way, Wish};
 use ordotaxis_core::rules::{EnvironmentRules, Rules};
 use ordotaxis_store::{Project, StoreError};
 use std::collections::hash_map::Entry;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 /// What holds for all environments of a project at a moment: the rules as the main branch says them, and who people are.
 pub(crate) struct Standing {
@@ -55,12 +55,14 @@ pub(crate) struct Around<'s> {
     pub(crate) rules: Result<EnvironmentRules, String>,
     /// (environment, digest) → when it was well there.
     stays: HashMap<(String, String), Vec<Stay>>,
+    /// (environment, digest) of what is being put there.
+    going: HashSet<(String, String)>,
 }
 
 impl<'s> Around<'s> {
     /// Without what was well elsewhere: enough to ask whose approval counts.
     pub(crate) fn here(standing: &'s Standing, name: &str) -> Around<'s> {
-        Around { standing, rules: standing.rules(name), stays: HashMap::new() }
+        Around { standing, rules: standing.rules(name), stays: HashMap::new(), going: HashSet::new() }
     }
 
     /// With what was well elsewhere of all that waits there, and of what comes along.
@@ -72,8 +74,12 @@ impl<'s> Around<'s> {
         state: &Environment,
         more: Option<&Wish>,
     ) -> Result<Around<'s>, StoreError> {
-        let Around { rules, mut stays, .. } = Around::here(standing, name);
+        let Around { rules, mut stays, mut going, .. } = Around::here(standing, name);
         for other in rules.iter().flat_map(|rules| &rules.after) {
+            // Before what was well there is read: what ends in between is known to be there, or to be on its way.
+            let inside = app.records.environment_state(project.id, other).await?;
+            let wish = inside.inside().map(|inside| &inside.wish).filter(|wish| wish.way != Way::Close);
+            going.extend(wish.iter().flat_map(|wish| &wish.artifacts).map(|digest| (other.clone(), digest.clone())));
             for digest in state.waiting().map(|(wish, _)| wish).chain(more).flat_map(|wish| &wish.artifacts) {
                 let key = (other.clone(), digest.clone());
                 if let Entry::Vacant(free) = stays.entry(key) {
@@ -81,15 +87,16 @@ impl<'s> Around<'s> {
                 }
             }
         }
-        Ok(Around { standing, rules, stays })
+        Ok(Around { standing, rules, stays, going })
     }
 
     /// The same for one call of the core.
     pub(crate) fn at<R>(&self, now: i64, with: impl FnOnce(&Surroundings<'_>) -> R) -> R {
         let stays =
             |environment: &str, digest: &str| self.stays.get(&(environment.to_owned(), digest.to_owned())).cloned().unwrap_or_default();
+        let going = |environment: &str, digest: &str| self.going.contains(&(environment.to_owned(), digest.to_owned()));
         let rules = self.rules.as_ref().map_err(String::as_str);
-        with(&Surroundings { now, rules, rules_commit: &self.standing.commit, people: &self.standing.who, stays: &stays })
+        with(&Surroundings { now, rules, rules_commit: &self.standing.commit, people: &self.standing.who, stays: &stays, going: &going })
     }
 }
 

@@ -56,6 +56,10 @@ pub(super) async fn change(
     if state != before {
         tx.set_environment(row.id, &state).await?;
     }
+    let inside = |state: &Environment| state.inside().map(|inside| inside.wish.job);
+    if put(&state) != put(&before) || inside(&state) != inside(&before) {
+        look_at_others(tx, project_id, name).await?;
+    }
     if put(&state) != put(&before) {
         // A proposal's comment says where it can be looked at.
         for one in [put(&state), put(&before)].into_iter().flatten() {
@@ -63,7 +67,6 @@ pub(super) async fn change(
                 tx.add_work(&comment_anew(project_id, &proposal)).await?;
             }
         }
-        look_at_others(tx, project_id, name).await?;
         // What is there again because something failed goes nowhere else.
         let undone = before.inside().is_some_and(|inside| matches!(inside.wish.way, Way::Undo { .. }));
         if let Some(there) = put(&state).filter(|_| !undone) {
@@ -87,7 +90,7 @@ fn put(state: &Environment) -> Option<&Put> {
     state.present.as_ref()
 }
 
-/// What is put here is what others may wait for.
+/// What is put here, or is not any more, is what others may wait for.
 async fn look_at_others(tx: &mut Tx, project_id: i64, name: &str) -> Result<(), StoreError> {
     for other in tx.environments(project_id).await? {
         if other.name != name && other.machine()?.waiting().next().is_some() {

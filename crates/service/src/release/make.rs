@@ -3,7 +3,7 @@
 
 use super::evidence::evidence;
 use super::notes::{landed, of_commit};
-use super::ready::in_the_way;
+use super::ready::{began_with_its_tag, in_the_way};
 use super::tell::tell;
 use super::wanted::ReleaseWork;
 use crate::app::App;
@@ -71,7 +71,9 @@ impl Making<'_> {
 
     async fn make(&self, wanted: &Wanted) -> Result<Outcome, StoreError> {
         let (commit, by) = (&self.row.commit_id, (self.row.id, self.number()));
-        if self.app.records.release(self.project.id, &wanted.version).await?.is_some_and(|known| (known.run_id, known.job) == by) {
+        if let Some(known) = self.app.records.release(self.project.id, &wanted.version).await?
+            && ((known.run_id, known.job) == by || began_with_its_tag(&known, wanted, commit))
+        {
             return Ok(Outcome::Done(Some(format!("{} is there already", wanted.version))));
         }
         if let Some(why) = in_the_way(self.app, self.project, wanted, commit, by).await? {

@@ -5,7 +5,7 @@ use super::notes::of_commit;
 use crate::app::App;
 use ordotaxis_core::release::{Wanted, wanted};
 use ordotaxis_git::{GitError, Tagged};
-use ordotaxis_store::{Project, StoreError};
+use ordotaxis_store::{Project, ReleaseRow, StoreError};
 use ordotaxis_wire::runner::Lease;
 
 /// Says in a lease that is about to be sent why its job must not begin, where its release could not be made.
@@ -43,6 +43,9 @@ pub(super) async fn in_the_way(
     if let Some(known) = app.records.release(project.id, &wanted.version).await?
         && (known.run_id, known.job) != by
     {
+        if began_with_its_tag(&known, wanted, commit) {
+            return Ok(None);
+        }
         let of = short(&known.commit_id);
         return Ok(Some(format!("{} is released already, from commit {of} by {} {}", wanted.version, known.run, known.job_id)));
     }
@@ -54,6 +57,11 @@ pub(super) async fn in_the_way(
         Err(error) => return Ok(Some(format!("tag {} could not be looked at: {error}", wanted.tag))),
     }
     Ok(of_commit(app, project, &wanted.notes, commit).await.err())
+}
+
+/// Whether a run is one that the release's own tag began: its version is released, from this very commit, and nothing is missing.
+pub(super) fn began_with_its_tag(known: &ReleaseRow, wanted: &Wanted, commit: &str) -> bool {
+    !wanted.makes_tag && known.tag == wanted.tag && known.commit_id == commit
 }
 
 /// Another commit that a tag names. What was fetched some time ago is not held against anybody: then the repository is asked.

@@ -74,6 +74,8 @@ pub struct DeploymentRow {
     pub trouble: Option<String>,
     pub confirmed_by: Option<String>,
     pub confirmed_at: Option<i64>,
+    /// When its commit was made.
+    pub committed_at: Option<i64>,
 }
 
 #[derive(sqlx::FromRow)]
@@ -225,6 +227,17 @@ impl Records {
         Ok(sqlx::query_as(sql).bind(environment_id).bind(limit).fetch_all(&self.reads).await?)
     }
 
+    /// What was put into a project's environments, by their names, since a moment and has ended, in the order in which it was
+    /// let in; what touched nothing, and what was taken away, left out.
+    pub async fn ended_deployments(&self, project_id: i64, since: i64) -> Result<Vec<(String, DeploymentRow)>, StoreError> {
+        let sql = "SELECT environments.name, deployments.* FROM environments
+                   CROSS JOIN deployments INDEXED BY deployments_ended ON environment_id = environments.id AND ended_at >= ?2
+                   WHERE project_id = ?1 AND outcome <> 'untouched' AND way ->> '$.way' <> 'close' AND closed_at IS NULL
+                   ORDER BY environments.name, number";
+        let rows: Vec<NamedDeployment> = sqlx::query_as(sql).bind(project_id).bind(since).fetch_all(&self.reads).await?;
+        Ok(rows.into_iter().map(|row| (row.name, row.row)).collect())
+    }
+
     /// Who lets a job into its environment past the rules, and why.
     pub async fn emergency(&self, run_id: i64, job: usize) -> Result<Option<(String, String)>, StoreError> {
         let sql = "SELECT by, reason FROM emergencies WHERE run_id = ? AND job = ?";
@@ -275,9 +288,11 @@ impl Tx {
     /// A job is let in. Told again, while that deployment goes on, it changes nothing.
     pub async fn let_in(&mut self, environment_id: i64, new: &NewDeployment) -> Result<(), StoreError> {
         let sql = "INSERT INTO deployments (environment_id, number, run_id, run, job, job_id, commit_id, reference, way, started_by,
-                     artifacts, words, rules_commit, let_in_at)
+                     artifacts, words, rules_commit, let_in_at, committed_at)
                    SELECT ?1, 1 + coalesce((SELECT max(number) FROM deployments WHERE environment_id = ?1), 0),
-                     ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13
+                     ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13,
+                     coalesce((SELECT commit_time * 1000 FROM runs WHERE id = ?2 AND commit_id = ?6),
+                       (SELECT max(committed_at) FROM deployments WHERE environment_id = ?1 AND commit_id = ?6))
                    WHERE NOT EXISTS (SELECT 1 FROM deployments WHERE environment_id = ?1 AND run_id = ?2 AND job = ?4 AND ended_at IS NULL)
                    RETURNING id";
         let artifacts = super::error::json(&new.artifacts)?;

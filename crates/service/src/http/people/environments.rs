@@ -70,9 +70,9 @@ pub(crate) async fn show(
 }
 
 /// An environment, and what is there.
-type Held = (EnvironmentRow, Option<DeploymentRow>);
+pub(super) type Held = (EnvironmentRow, Option<DeploymentRow>);
 
-async fn find(app: &App, project: &Project, name: &str) -> Result<Held, ApiError> {
+pub(super) async fn find(app: &App, project: &Project, name: &str) -> Result<Held, ApiError> {
     if let Some(held) = app.records.held(project.id, Some(name)).await?.pop() {
         return Ok(held);
     }

@@ -14,6 +14,7 @@ mod found;
 mod grants;
 mod groups;
 mod hook;
+mod insight;
 mod journal;
 mod landing;
 mod live;
@@ -154,6 +155,8 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(landing::show))
         .routes(routes!(landing::land))
         .routes(routes!(environments::list))
+        .routes(routes!(insight::insight))
+        .routes(routes!(insight::commits))
         .routes(routes!(environments::show))
         .routes(routes!(environments::freeze, environments::thaw))
         .routes(routes!(environments::promotion))

@@ -68,6 +68,11 @@ pub(crate) struct Seal(XChaCha20Poly1305);
 /// What stands before a connection's name where secrets are named: no secret can be called so.
 pub(crate) const CONNECTION: &str = "connection/";
 
+/// What a secret's value is sealed as: one for an environment is of no use anywhere else.
+pub(crate) fn sealed_as_secret(name: &str, environment: Option<&str>) -> String {
+    environment.map_or_else(|| name.to_owned(), |environment| format!("{name}@{environment}"))
+}
+
 /// What a connection's password is sealed as.
 pub(crate) fn sealed_as_connection(name: &str) -> String {
     format!("{CONNECTION}{name}")

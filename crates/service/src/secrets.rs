@@ -4,11 +4,11 @@ use crate::app::App;
 use crate::identity;
 use crate::landing::{RulesError, rules_of};
 use crate::reading::commits;
-use crate::seal::{CONNECTION, OUTWARD, Outward, Seal, sealed_as_connection};
+use crate::seal::{CONNECTION, OUTWARD, Outward, Seal, sealed_as_connection, sealed_as_secret};
 use ordotaxis_core::language::{Checkout, connection_stem};
 use ordotaxis_core::plan::{Occasion, Plan};
 use ordotaxis_core::rules::Rules;
-use ordotaxis_store::{ConnectionRow, Project, Reach, Records, StoreError};
+use ordotaxis_store::{ConnectionRow, Project, Reach, Records, SecretRow, StoreError};
 use ordotaxis_wire::runner::{Lease, LeaseSecret};
 use std::sync::Arc;
 
@@ -154,9 +154,10 @@ pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), Stor
         let value = match lending.made(lease, &secret.name).await? {
             Some(made) => made,
             None => {
-                let row = known.iter().find(|row| row.name == secret.name);
-                kept_back(&rules, &secret.name, environment.as_deref()).map_or(Ok(()), Err).and_then(|()| {
-                    lending.stored(&format!("secret {}", secret.name), row.map(|row| (row.name.clone(), &row.sealed[..], &row.reach)))
+                let kept = kept_back(&rules, &secret.name, environment.as_deref());
+                kept.map_or_else(|| own_value(&known, &secret.name, environment.as_deref()), Err).and_then(|row| {
+                    let stored = row.map(|row| (sealed_as_secret(&row.name, row.environment.as_deref()), &row.sealed[..], &row.reach));
+                    lending.stored(&format!("secret {}", secret.name), stored)
                 })
             }
         };
@@ -167,6 +168,17 @@ pub(crate) async fn add_secrets(app: &App, lease: &mut Lease) -> Result<(), Stor
     }
     lease.secrets = secrets;
     Ok(())
+}
+
+/// The value for a job that deploys to an environment, or to none: that environment's own, else the one for all.
+fn own_value<'r>(known: &'r [SecretRow], name: &str, environment: Option<&str>) -> Result<Option<&'r SecretRow>, String> {
+    let named = || known.iter().filter(|row| row.name == name);
+    let own = named().find(|row| row.environment.is_some() && row.environment.as_deref() == environment);
+    if let Some(found) = own.or_else(|| named().find(|row| row.environment.is_none())) {
+        return Ok(Some(found));
+    }
+    let others: Vec<&str> = named().filter_map(|row| row.environment.as_deref()).collect();
+    if others.is_empty() { Ok(None) } else { Err(format!("secret {name} is set for jobs that deploy to {} only", others.join(" or "))) }
 }
 
 /// Why the rules of environments keep a secret from a job. What nobody knows is not lent.

@@ -28,6 +28,9 @@ pub struct ReachAsk {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SecretView {
     pub name: String,
+    /// The environment whose jobs get this value; none: all others.
+    #[serde(default)]
+    pub environment: Option<String>,
     pub set_by: String,
     #[schema(value_type = String, format = DateTime)]
     pub set_at: Timestamp,

@@ -18,7 +18,7 @@ impl World {
         output(self.client().args(["start", &branch, "--job", "release.branch"]))?;
         self.until("version 1.1 is released", || {
             let all: Value = json(self.client().args(["--json", "release", "list", "stations"])).ok()?;
-            all.as_array()?.iter().any(|one| one["version"] == "1.1").then_some(())
+            all["releases"].as_array()?.iter().any(|one| one["version"] == "1.1").then_some(())
         })?;
         let tagged = self.run_of(|run| run["occasion"]["tag"] == "v1.0")?;
         let why = "a storm is coming, and the buoy must say so";

@@ -189,7 +189,7 @@ function History(props: { project: string; pages: Deployment[]; now: number; one
               <td>
                 <Outcome row={row} />
               </td>
-              <td>
+              <td style={{ whiteSpace: 'nowrap', textAlign: 'right' }}>
                 <Button
                   size="small"
                   type="text"

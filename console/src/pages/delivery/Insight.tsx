@@ -20,9 +20,9 @@ export default function Insight({ project }: { project: string }) {
   if (!data || data.length === 0) return null;
   return (
     <section aria-label="Insight">
-      <h2 style={{ marginTop: 28 }}>
-        Insight
-        <span className="words" style={{ marginLeft: 16, fontWeight: 400 }}>
+      <div className="bar" style={{ padding: 0, marginTop: 28, borderBottom: 0 }}>
+        <h2>Insight</h2>
+        <span className="words">
           {[30, 90, 365].map((some) => (
             <button
               key={some}
@@ -35,7 +35,7 @@ export default function Insight({ project }: { project: string }) {
             </button>
           ))}
         </span>
-      </h2>
+      </div>
       <div className="plots">
         {data.map((one) => (
           <figure key={one.environment}>

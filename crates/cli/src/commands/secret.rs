@@ -17,21 +17,32 @@ pub(crate) enum SecretCommand {
     Set {
         project: String,
         name: String,
+        /// For jobs that deploy to this environment, in place of the project's value
+        #[arg(long)]
+        environment: Option<String>,
         #[command(flatten)]
         reach: ReachOptions,
     },
     /// The names of a project's secrets
     List { project: String },
     /// Remove a secret
-    Remove { project: String, name: String },
+    Remove {
+        project: String,
+        name: String,
+        /// The value for this environment alone
+        #[arg(long)]
+        environment: Option<String>,
+    },
 }
 
 pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Done {
     match command {
-        SecretCommand::Set { project, name, reach } => {
+        SecretCommand::Set { project, name, environment, reach } => {
             let ask = NewSecret { value: value()?, reach: reach.into() };
-            api.send(api.request(Method::PUT, &format!("projects/{project}/secrets/{name}")).json(&ask)).await?;
-            out::print(format!("secret {name} of {project} is set; jobs that name it get it from now on"));
+            let request = api.request(Method::PUT, &format!("projects/{project}/secrets/{name}")).query(&of(environment.as_ref()));
+            api.send(request.json(&ask)).await?;
+            let who = environment.map(|name| format!(" and deploy to {name}")).unwrap_or_default();
+            out::print(format!("secret {name} of {project} is set; jobs that name it{who} get it from now on"));
             OK
         }
         SecretCommand::List { project } => {
@@ -40,20 +51,26 @@ pub(super) async fn secret(command: SecretCommand, api: &Api, json: bool) -> Don
                 out::json(&secrets);
                 return OK;
             }
-            let head = ["secret", "goes to", "set by", "set"].map(str::to_owned).to_vec();
+            let head = ["secret", "for", "goes to", "set by", "set"].map(str::to_owned).to_vec();
             let row = |secret: &SecretView| {
-                vec![secret.name.clone(), reach_words(&secret.reach), secret.set_by.clone(), out::moment(secret.set_at)]
+                let environment = secret.environment.clone().unwrap_or_default();
+                vec![secret.name.clone(), environment, reach_words(&secret.reach), secret.set_by.clone(), out::moment(secret.set_at)]
             };
             let rows: Vec<Vec<String>> = std::iter::once(head).chain(secrets.iter().map(row)).collect();
             table(&rows, &format!("{project} has no secrets; `ordotaxis secret set {project} NAME` sets one"));
             OK
         }
-        SecretCommand::Remove { project, name } => {
-            api.send(api.request(Method::DELETE, &format!("projects/{project}/secrets/{name}"))).await?;
+        SecretCommand::Remove { project, name, environment } => {
+            let request = api.request(Method::DELETE, &format!("projects/{project}/secrets/{name}"));
+            api.send(request.query(&of(environment.as_ref()))).await?;
             out::print(format!("secret {name} of {project} is removed"));
             OK
         }
     }
+}
+
+fn of(environment: Option<&String>) -> Vec<(&'static str, &String)> {
+    environment.map(|name| ("environment", name)).into_iter().collect()
 }
 
 /// Where a secret goes, in words.

@@ -86,7 +86,7 @@ async fn two_others_agree_with_exactly_what_was_well_in_the_trial() {
     let commit = delivery.push("1");
     let run = delivery.world.verdict("stations", &commit).await;
     assert_eq!(run["state"], "passed", "the verdict does not wait for people: {run}");
-    let waits = delivery.waits("pier-north", "2 approvals by lars or @keepers are missing").await;
+    let waits = delivery.waits("pier-north", "pier-north: 2 approvals by lars or @keepers are missing").await;
     assert_eq!((waits["commit"].as_str(), waits["reference"].as_str()), (Some(commit.as_str()), Some("main")));
     assert_eq!((delivery.there("trial"), delivery.there("north")), ("1".into(), String::new()));
     let why = delivery.world.run(&["why", "stations/1", "ship.pier[north]"]).await;
@@ -261,9 +261,38 @@ async fn a_secret_of_an_environment_is_lent_to_what_deploys_there_and_to_nothing
     for job in ["put.boat", "put.nowhere"] {
         assert_eq!(World::job(&run, job)["why"], "secret TRIAL_KEY is lent to jobs that deploy to trial only", "{run}");
     }
+    // A value of its own for one environment is lent there in place of the project's, and nowhere else.
+    let world = &delivery.world;
+    let set = |name: &'static str, environment: &'static str, value: &'static str| async move {
+        world.run_with(&["secret", "set", "stations", name, "--environment", environment], value).await
+    };
+    assert_eq!(set("TRIAL_KEY", "trial", "reed and silt").await.code, 0);
+    assert_eq!(set("BOAT_KEY", "boat", "tar and rope").await.code, 0);
+    let job = |name: &str, key: &str, more: &str, value: &str| {
+        format!("[job.put.{name}]\nsecrets = [\"{key}\"]\n{more}steps = [\"test \\\"${key}\\\" = '{value}'\"]\n")
+    };
+    let pipeline = [
+        "language = 1\n[defaults]\ncheckout = false\n".to_owned(),
+        job("trial", "TRIAL_KEY", "deploys = \"trial\"\n", "reed and silt"),
+        job("boat", "BOAT_KEY", "deploys = \"boat\"\n", "tar and rope"),
+        job("pier", "BOAT_KEY", "deploys = \"pier-x\"\n", ""),
+        job("nowhere", "BOAT_KEY", "", ""),
+    ];
+    let run = delivery.world.verdict("stations", &delivery.repository.push_pipeline(&pipeline.concat())).await;
+    for job in ["put.trial", "put.boat"] {
+        assert_eq!(World::job(&run, job)["state"], "passed", "{run}");
+    }
+    assert_eq!(World::job(&run, "put.nowhere")["why"], "secret BOAT_KEY is set for jobs that deploy to boat only", "{run}");
+    let list = delivery.world.run(&["secret", "list", "stations"]).await;
+    assert!(list.out.contains("TRIAL_KEY  trial") && list.out.contains("BOAT_KEY   boat"), "{list:?}");
+    let wrong = set("BOAT_KEY", "a/b", "tar and rope").await;
+    assert!(wrong.code != 0 && wrong.err.contains("no environment is called a/b; did you mean a-b?"), "{wrong:?}");
+    let removed = delivery.world.run(&["secret", "remove", "stations", "BOAT_KEY"]).await;
+    assert!(removed.code != 0 && removed.err.contains("has no secret BOAT_KEY"), "the one for boat is another: {removed:?}");
+    assert_eq!(delivery.world.run(&["secret", "remove", "stations", "BOAT_KEY", "--environment", "boat"]).await.code, 0);
     // No step of it began: nobody doubts what is there.
-    let boat = delivery.environment("boat", "it ended", |one| one["inside"].is_null()).await;
-    assert_eq!((&boat["present"], &boat["doubt"]), (&Value::Null, &Value::Null));
+    let pier = delivery.environment("boat", "it ended", |one| one["inside"].is_null()).await;
+    assert_eq!(pier["doubt"], Value::Null);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -588,4 +617,57 @@ async fn history_comes_to_figures_and_says_which_commits_lie_between() {
         let refused = delivery.world.run(&arguments).await;
         assert!(refused.code != 0 && refused.err.contains(words), "{arguments:?}: {refused:?}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_has_left_does_not_count_and_rules_are_those_of_the_moment() {
+    let rules = |of: usize| {
+        format!("rules = 1\n[environment.\"pier-*\"]\nafter = [\"trial\"]\napprove = {{ of = {of}, by = [\"lars\", \"mara\", \"odd\"] }}\n")
+    };
+    let delivery = Delivery::new(&rules(2)).await;
+    let [lars, mara] = [delivery.person("lars", "operator").await, delivery.person("mara", "operator").await];
+    let first = delivery.push("1");
+    delivery.waits("pier-north", "2 approvals by lars or mara or odd are missing").await;
+    assert_eq!(delivery.say(&lars, &["approve", "stations/1"]).await.code, 0);
+    delivery.waits("pier-north", "1 approval by lars or mara or odd is missing (lars approved)").await;
+    assert_eq!(delivery.world.run(&["person", "remove", "lars"]).await.code, 0);
+    let alone = "there is only 1 person whose approval counts, so the rules or a group must change";
+    delivery.waits("pier-north", alone).await;
+    assert_eq!(delivery.say(&mara, &["approve", "stations/1"]).await.code, 0);
+    delivery.waits("pier-north", "(mara approved); there is only 1 person").await;
+    assert_eq!(delivery.there("north"), "");
+    // The rules that count are those of main when it would go in: also for what was approved before.
+    delivery.repository.write("ordotaxis/rules.toml", &rules(1));
+    delivery.repository.commit("One word will do");
+    delivery.repository.push();
+    let north = delivery.environment("pier-north", "it is there", |one| one["present"]["commit"] == first.as_str()).await;
+    assert_eq!(north["present"]["approved_by"], serde_json::json!(["mara"]));
+    assert_ne!(north["present"]["rules_commit"], first.as_str(), "the rules that let it in are kept with it");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_swept_away_cannot_be_gone_back_to_but_the_last_five_are_there() {
+    let delivery = Delivery::new("rules = 1\n").await;
+    let place = delivery.world.folder.path().display().to_string();
+    let pipeline = |version: usize| {
+        format!(
+            "language = 1\n[job.build.gauge]\nsteps = [\"echo {version} > gauge\"]\ngives = {{ gauge = {{ paths = [\"gauge\"], keep = \"1s\" }} }}\n\
+             [job.trial.put]\ncheckout = false\ntakes = [\"build.gauge/gauge\"]\ndeploys = \"trial\"\nsteps = [\"cp gauge {place}/trial\"]\n"
+        )
+    };
+    for version in 1..=7 {
+        let commit = delivery.repository.push_pipeline(&pipeline(version));
+        delivery.environment("trial", "it is there", |one| one["present"]["commit"] == commit.as_str()).await;
+    }
+    ordotaxis_testbed::until("the first to be swept away", || async {
+        let swept = delivery.world.run(&["store", "sweep", "--apply"]).await;
+        assert_eq!(swept.code, 0, "{swept:?}");
+        let left = delivery.world.json(&["artifacts", "stations/1"]).await;
+        left.as_array().is_some_and(Vec::is_empty).then_some(())
+    })
+    .await;
+    let gone = delivery.world.run(&["roll-back", "stations/trial", "--to", "1"]).await;
+    assert!(gone.code != 0 && gone.err.contains("it was kept for its time and then swept away"), "{gone:?}");
+    let back = delivery.world.run(&["roll-back", "stations/trial", "--to", "2", "--watch"]).await;
+    assert!(back.code == 0 && delivery.there("trial") == "2", "{back:?}");
 }

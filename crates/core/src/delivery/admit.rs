@@ -123,15 +123,27 @@ fn shut(rules: &EnvironmentRules, now: Millis) -> Option<Hold> {
     (opens != Some(now)).then(|| Hold::Hours { opens, text: text.collect::<Vec<_>>().join(" and ") })
 }
 
+/// Whether a word is an approval that counts now.
+fn counts(agreement: &Agreement, wish: &Wish, word: &Word, around: &Surroundings<'_>) -> bool {
+    let wanted = &agreement.wanted;
+    let fresh = agreement.within.is_none_or(|within| word.at.saturating_add(within) > around.now);
+    let of_this = word.agrees && word.artifacts == wish.artifacts;
+    let own = !wanted.author && wish.authors.contains(&word.by);
+    fresh && of_this && !own && around.people.is_among(&word.by, &wanted.by)
+}
+
+/// The approvals that count for a wish now.
+pub(super) fn counted(wish: &Wish, around: &Surroundings<'_>) -> Vec<Word> {
+    let Ok(rules) = around.rules else { return Vec::new() };
+    let any = |word: &&Word| rules.approvals.iter().any(|agreement| counts(agreement, wish, word, around));
+    wish.words.iter().filter(any).cloned().collect()
+}
+
 /// What is missing of these approvals.
 fn missing(agreement: &Agreement, wish: &Wish, around: &Surroundings<'_>) -> Option<Hold> {
     let wanted = &agreement.wanted;
     let without = if wanted.author { BTreeSet::new() } else { wish.authors.clone() };
-    let counts = |word: &&Word| {
-        let fresh = agreement.within.is_none_or(|within| word.at.saturating_add(within) > around.now);
-        let of_this = word.agrees && word.artifacts == wish.artifacts;
-        fresh && of_this && !without.contains(&word.by) && around.people.is_among(&word.by, &wanted.by)
-    };
+    let counts = |word: &&Word| counts(agreement, wish, word, around);
     let needs = if wish.way == Way::RollBack { 1 } else { wanted.of };
     let given: BTreeSet<&String> = wish.words.iter().filter(counts).map(|word| &word.by).collect();
     if given.len() >= needs {

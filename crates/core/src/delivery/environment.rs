@@ -1,6 +1,6 @@
 //! What is kept of an environment, and what each event changes in it.
 
-use super::admit::{Answer, answer};
+use super::admit::{Answer, answer, counted};
 use super::hold::Hold;
 use super::kept::{Doubt, Emergency, Frozen, Inside, Put, Side};
 use super::{Effect, End, Event, Surroundings, Way, Wish, Word};
@@ -192,7 +192,9 @@ impl Environment {
         }
     }
 
-    fn enter(&mut self, wish: Wish, around: &Surroundings<'_>) {
+    fn enter(&mut self, mut wish: Wish, around: &Surroundings<'_>) {
+        // What is kept of them is what let it in.
+        wish.words = counted(&wish, around);
         if let Way::Emergency { by, reason } = &wish.way {
             let (job, called) = (wish.job, wish.called.clone());
             self.emergencies.push(Emergency { job, called, by: by.clone(), reason: reason.clone(), at: around.now });

@@ -192,7 +192,11 @@ impl<'a> Build<'a, '_> {
         if skipped.is_none()
             && let Some(name) = extras.as_ref().and_then(|extras| extras.closes.as_ref())
         {
-            skipped = Some(format!("skipped: it is done when {} is closed", name.0.value.source()));
+            // Where there is no proposal its number would be missing from the name.
+            let written =
+                body.extras.as_ref().and_then(|extras| extras.closes.as_ref()).filter(|_| self.occasion.proposal_number().is_none());
+            let name = written.unwrap_or(name).0.value.source();
+            skipped = Some(format!("skipped: it is done when {name} is closed"));
         }
         if not_landed(self.occasion) && skipped.is_none() && extras.as_ref().is_some_and(|extras| extras.releases.is_some()) {
             skipped = Some("skipped: what has not landed yet is not released".to_owned());

@@ -360,6 +360,7 @@ fn holds() -> Vec<(Hold, &'static str)> {
             "it is frozen until 09:00 by ines: stocktaking",
         ),
         (Hold::Claim { held_by: "tidegauge/40 ship.pier".into() }, "tidegauge/40 ship.pier is being put there"),
+        (after(Lack::Going), "it is being put into trial"),
         (approvals(1, &[], &[], 3), "1 approval is missing"),
         (approvals(3, &["lars"], &["ines", "@keepers"], 4), "2 approvals by ines or @keepers are missing (lars approved)"),
         (

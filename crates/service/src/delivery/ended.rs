@@ -36,6 +36,8 @@ fn judge(told: Told, inside: &Inside, attempts: &[AttemptRow]) -> End {
         return End::Well;
     }
     if back {
+        // That is said by the history itself.
+        let why = why.strip_suffix("; what was there before is there again").unwrap_or(&why).to_owned();
         return End::Failed { why, back };
     }
     if state == State::Lost || attempts.iter().any(|row| row.state == State::Lost.word()) {

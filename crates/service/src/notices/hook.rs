@@ -81,7 +81,7 @@ async fn key(app: &App, project: &Project, row: &NoticeRow) -> Result<Result<Vec
         return Ok(Err("the rules do not name this address any more".into()));
     };
     let known = app.records.secrets(project.id).await?;
-    let Some(sealed) = known.iter().find(|known| known.name == secret) else {
+    let Some(sealed) = known.iter().find(|known| known.name == secret && known.environment.is_none()) else {
         let name = &project.name;
         return Ok(Err(format!("the secret {secret} is not set for {name}; `ordotaxis secret set {name} {secret}` sets it")));
     };

@@ -43,6 +43,8 @@ impl ReachRow {
 #[derive(Debug, Clone)]
 pub struct SecretRow {
     pub name: String,
+    /// For jobs that deploy there alone; none: for all that have no value of their own.
+    pub environment: Option<String>,
     pub sealed: Vec<u8>,
     pub set_by: String,
     pub set_at: i64,
@@ -52,6 +54,7 @@ pub struct SecretRow {
 #[derive(sqlx::FromRow)]
 struct Row {
     name: String,
+    environment: String,
     sealed: Vec<u8>,
     set_by: String,
     set_at: i64,
@@ -60,28 +63,31 @@ struct Row {
 }
 
 impl Records {
-    /// All secrets of a project, by name. Values stay encrypted.
+    /// All secrets of a project, by name, those for all environments first. Values stay encrypted.
     pub async fn secrets(&self, project_id: i64) -> Result<Vec<SecretRow>, StoreError> {
-        let sql = "SELECT name, sealed, set_by, set_at, branches, tags, pipelines FROM secrets WHERE project_id = ? ORDER BY name";
+        let sql = "SELECT name, environment, sealed, set_by, set_at, branches, tags, pipelines FROM secrets WHERE project_id = ?
+                   ORDER BY name, environment";
         let rows: Vec<Row> = sqlx::query_as(sql).bind(project_id).fetch_all(&self.reads).await?;
         let read = |row: Row| {
-            let Row { name, sealed, set_by, set_at, reach } = row;
-            Ok(SecretRow { name, sealed, set_by, set_at, reach: reach.read()? })
+            let Row { name, environment, sealed, set_by, set_at, reach } = row;
+            let environment = Some(environment).filter(|name| !name.is_empty());
+            Ok(SecretRow { name, environment, sealed, set_by, set_at, reach: reach.read()? })
         };
         rows.into_iter().map(read).collect()
     }
 }
 
 impl Tx {
-    /// Sets a secret; one of that name before is gone.
+    /// Sets a secret; one of that name for the same environment is gone.
     pub async fn set_secret(&mut self, project_id: i64, row: &SecretRow) -> Result<(), StoreError> {
         let reach = ReachRow::of(&row.reach)?;
         let [branches, tags, pipelines] = reach.columns();
-        let sql = "INSERT OR REPLACE INTO secrets (project_id, name, sealed, set_by, set_at, branches, tags, pipelines)
-                   VALUES (?, ?, ?, ?, ?, ?, ?, ?)";
+        let sql = "INSERT OR REPLACE INTO secrets (project_id, name, environment, sealed, set_by, set_at, branches, tags, pipelines)
+                   VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)";
         sqlx::query(sql)
             .bind(project_id)
             .bind(&row.name)
+            .bind(row.environment.as_deref().unwrap_or_default())
             .bind(&row.sealed)
             .bind(&row.set_by)
             .bind(row.set_at)
@@ -94,8 +100,9 @@ impl Tx {
     }
 
     /// Whether there was one.
-    pub async fn remove_secret(&mut self, project_id: i64, name: &str) -> Result<bool, StoreError> {
-        let sql = "DELETE FROM secrets WHERE project_id = ? AND name = ?";
-        Ok(sqlx::query(sql).bind(project_id).bind(name).execute(&mut *self.on).await?.rows_affected() > 0)
+    pub async fn remove_secret(&mut self, project_id: i64, name: &str, environment: Option<&str>) -> Result<bool, StoreError> {
+        let sql = "DELETE FROM secrets WHERE project_id = ? AND name = ? AND environment = ?";
+        Ok(sqlx::query(sql).bind(project_id).bind(name).bind(environment.unwrap_or_default()).execute(&mut *self.on).await?.rows_affected()
+            > 0)
     }
 }

@@ -107,16 +107,22 @@ async fn runners_are_known_by_their_credential() {
 async fn secrets_are_kept_by_name() {
     let (_folder, records) = records().await;
     let project = project(&records, "tidegauge").await;
-    let row =
-        |sealed: &[u8], by: &str, reach| SecretRow { name: "KEY".into(), sealed: sealed.to_vec(), set_by: by.into(), set_at: 5, reach };
+    let row = |sealed: &[u8], by: &str, reach| SecretRow {
+        name: "KEY".into(),
+        environment: None,
+        sealed: sealed.to_vec(),
+        set_by: by.into(),
+        set_at: 5,
+        reach,
+    };
     change!(records, 1, set_secret(project.id, &row(b"one", "Ines", Reach::default()))).expect("an answer");
     let reach = Reach { branches: Some(vec!["topic/*".into()]), tags: None, pipelines: Some(vec!["ship".into()]) };
     change!(records, 1, set_secret(project.id, &row(b"two", "Odd", reach.clone()))).expect("an answer");
     let known = records.secrets(project.id).await.expect("a list");
     assert_eq!(known[0].reach, reach);
     assert_eq!((known.len(), &known[0].sealed[..], known[0].set_by.as_str()), (1, &b"two"[..], "Odd"));
-    assert!(change!(records, 1, remove_secret(project.id, "KEY")).expect("an answer"));
-    assert!(!change!(records, 1, remove_secret(project.id, "KEY")).expect("an answer"));
+    assert!(change!(records, 1, remove_secret(project.id, "KEY", None)).expect("an answer"));
+    assert!(!change!(records, 1, remove_secret(project.id, "KEY", None)).expect("an answer"));
 }
 
 /// Whatever is removed and added, in whichever order: no number comes back, so nothing of what was is taken for what is.

@@ -5,16 +5,19 @@ use crate::app::App;
 use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
-use crate::http::extract::{Body, Path};
+use crate::http::extract::{Body, Path, Query};
+use crate::seal::sealed_as_secret;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
+use ordotaxis_core::delivery::environment_name;
 use ordotaxis_store::{Entry, Reach, SecretRow};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::secret::SecretView;
 use ordotaxis_wire::secret::{NewSecret, ReachAsk};
+use serde::Deserialize;
 
 /// The longest value; environments of processes are small.
 const LONGEST: usize = 64 * 1024;
@@ -27,16 +30,44 @@ pub(crate) async fn list(State(app): State<App>, Path(project): Path<String>) ->
     let project = projects::find(&app, &project).await?;
     let rows = app.records.secrets(project.id).await?.into_iter();
     Ok(Json(
-        rows.map(|row| SecretView { name: row.name, set_by: row.set_by, set_at: moment(row.set_at), reach: told(row.reach) }).collect(),
+        rows.map(|row| SecretView {
+            name: row.name,
+            environment: row.environment,
+            set_by: row.set_by,
+            set_at: moment(row.set_at),
+            reach: told(row.reach),
+        })
+        .collect(),
     ))
 }
 
+/// For which environment a value is.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Whose {
+    /// The environment whose jobs get this value in place of the project's.
+    environment: Option<String>,
+}
+
+impl Whose {
+    fn checked(self) -> Result<Option<String>, ApiError> {
+        let Some(name) = self.environment else { return Ok(None) };
+        match environment_name(&name) {
+            Ok(fits) if fits == name => Ok(Some(name)),
+            Ok(fits) => Err(ApiError::field("/environment", format!("no environment is called {name}; did you mean {fits}?"))),
+            Err(why) => Err(ApiError::field("/environment", why)),
+        }
+    }
+}
+
 /// Set a secret; jobs that name it get the new value from now on.
-#[utoipa::path(put, operation_id = "set_secret", path = "/api/v1/projects/{project}/secrets/{name}", params(("project" = String, Path), ("name" = String, Path)), request_body = NewSecret, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(put, operation_id = "set_secret", path = "/api/v1/projects/{project}/secrets/{name}", params(("project" = String, Path), ("name" = String, Path), Whose), request_body = NewSecret, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn set(
     State(app): State<App>,
     caller: Caller,
     Path((project, name)): Path<(String, String)>,
+    Query(whose): Query<Whose>,
     Body(ask): Body<NewSecret>,
 ) -> Result<StatusCode, ApiError> {
     let project = projects::find(&app, &project).await?;
@@ -52,13 +83,22 @@ pub(crate) async fn set(
         let detail = format!("secret {name}: a value is {SHORTEST} to {LONGEST} bytes without NUL, and this one has {bytes}; {why}");
         return Err(ApiError::field("/value", detail));
     }
-    let sealed = app.seal.seal(project.id, &name, &ask.value).ok_or_else(|| ApiError::field("/value", "the value could not be sealed"))?;
-    let row = SecretRow { name, sealed, set_by: caller.name().to_owned(), set_at: clock::now(), reach: reach(ask.reach.clone())? };
+    let environment = whose.checked()?;
+    let sealed_as = sealed_as_secret(&name, environment.as_deref());
+    let sealed =
+        app.seal.seal(project.id, &sealed_as, &ask.value).ok_or_else(|| ApiError::field("/value", "the value could not be sealed"))?;
+    let (set_by, set_at) = (caller.name().to_owned(), clock::now());
+    let row = SecretRow { name, environment, sealed, set_by, set_at, reach: reach(ask.reach.clone())? };
     let mut tx = app.records.tx(&caller.actor, row.set_at).await?;
     tx.set_secret(project.id, &row).await?;
-    tx.note(Entry::new(Action::SetSecret, &row.name).of(&project.name).after(&ask.reach));
+    tx.note(Entry::new(Action::SetSecret, &called(&row.name, row.environment.as_deref())).of(&project.name).after(&ask.reach));
     tx.commit().await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// A secret as people read it.
+fn called(name: &str, environment: Option<&str>) -> String {
+    environment.map_or_else(|| name.to_owned(), |environment| format!("{name} for {environment}"))
 }
 
 /// Where it goes, if what says so can be read.
@@ -77,18 +117,21 @@ pub(super) fn told(reach: Reach) -> ReachAsk {
 }
 
 /// Remove a secret.
-#[utoipa::path(delete, operation_id = "remove_secret", path = "/api/v1/projects/{project}/secrets/{name}", params(("project" = String, Path), ("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(delete, operation_id = "remove_secret", path = "/api/v1/projects/{project}/secrets/{name}", params(("project" = String, Path), ("name" = String, Path), Whose), responses((status = 204), (status = 404, body = Problem)))]
 pub(crate) async fn remove(
     State(app): State<App>,
     caller: Caller,
     Path((project, name)): Path<(String, String)>,
+    Query(whose): Query<Whose>,
 ) -> Result<StatusCode, ApiError> {
     let known = projects::find(&app, &project).await?;
     let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
-    if !tx.remove_secret(known.id, &name).await? {
-        return Err(ApiError::not_found("secret", format!("{project} has no secret {name}")));
+    let environment = whose.checked()?;
+    let called = called(&name, environment.as_deref());
+    if !tx.remove_secret(known.id, &name, environment.as_deref()).await? {
+        return Err(ApiError::not_found("secret", format!("{project} has no secret {called}")));
     }
-    tx.note(Entry::new(Action::RemoveSecret, &name).of(&known.name));
+    tx.note(Entry::new(Action::RemoveSecret, &called).of(&known.name));
     tx.commit().await?;
     Ok(StatusCode::NO_CONTENT)
 }

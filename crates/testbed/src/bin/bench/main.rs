@@ -5,6 +5,7 @@ use ordotaxis_testbed::{Process, RunnerOptions, until};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+mod delivery;
 mod depth;
 mod forges;
 mod kept;
@@ -92,6 +93,9 @@ async fn main() {
     }
     if chosen("polling") {
         forges::polling().await;
+    }
+    if chosen("delivery") {
+        delivery::delivery().await;
     }
     if chosen("view") {
         depth::large_run_view().await;

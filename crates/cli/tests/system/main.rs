@@ -6,6 +6,7 @@ mod checkout;
 mod client;
 mod console;
 mod contract;
+mod delivered;
 mod delivery;
 mod depth;
 mod described;

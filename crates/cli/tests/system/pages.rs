@@ -122,6 +122,23 @@ async fn what_waits_before_an_environment_is_approved_on_its_page_and_rolled_bac
     delivery.holds("trial", &first).await;
     browser.client.goto(&page("/trial")).await.expect("the page");
     browser.see("it was rolled back").await;
+    // The commits with one, and between two.
+    browser.click("button[aria-label='Commits with 2']").await;
+    browser.see("From 1 to 2").await;
+    browser.see("came").await;
+    browser.click("button[aria-label='Commits with 3']").await;
+    browser.see("From 2 to 3").await;
+    browser.see("went").await;
+    accessible(&browser).await;
+    // What all of it comes to, drawn.
+    browser.client.goto(&page("")).await.expect("the page");
+    browser.see("1 of 2, 50 %").await;
+    let drawn = "return document.querySelector('[aria-label^=\"Deployments to trial:\"]:has(svg)')?.ariaLabel";
+    let label = ordotaxis_testbed::until("the plot", || async { browser.script(drawn).await.as_str().map(str::to_owned) }).await;
+    assert!(label.contains("1 well, 1 wrong"), "{label}");
+    browser.click("[aria-label='Insight'] button:first-child").await;
+    browser.see("1 of 2, 50 %").await;
+    accessible(&browser).await;
     browser.client.goto(&format!("{}/needs", world.url)).await.expect("the page");
     browser.see("ordotaxis approve stations/2 ship.pier[north]").await;
     accessible(&browser).await;

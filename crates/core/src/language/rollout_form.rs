@@ -8,6 +8,8 @@ use toml::de::{DeTable, DeValue};
 
 /// Looks so far apart where the file says nothing.
 const EVERY_MS: u64 = 10_000;
+/// And not closer to each other than that.
+const LEAST_MS: u64 = 100;
 
 impl Reader<'_> {
     /// None where its form is a mistake that was reported.
@@ -69,6 +71,9 @@ impl Reader<'_> {
             url: text("url"),
             says: text("says"),
         };
+        if watch.every_ms < LEAST_MS {
+            self.error(Code::BadValue, value.span(), format!("`every` is {LEAST_MS} ms at least: looking is work, too"));
+        }
         if watch.run.is_some() == watch.url.is_some() {
             self.error(Code::BadValue, value.span(), "a watch either runs a command or asks an address: one of `run` and `url`");
         }

@@ -1,6 +1,6 @@
 //! The order of a roll-out: the cells of one job wait for each other as its `way` says, and stop where one fails.
 
-use super::value::{PlannedJob, Wait, WaitOn};
+use super::value::{Plan, PlannedJob, Wait, WaitOn};
 use crate::language::RolloutWay;
 use std::collections::HashMap;
 
@@ -34,6 +34,17 @@ pub(super) fn roll_out(cells: &mut [PlannedJob], first: usize) -> Option<String>
     shared(cells).or_else(|| {
         (rollout.way == RolloutWay::PartFirst && leaders.is_empty()).then(|| "no cell has a value that `first` names".to_owned())
     })
+}
+
+impl Plan {
+    /// The same without the times for which roll-outs rest or watch: where nothing is really put anywhere there is nothing to see.
+    #[must_use]
+    pub fn without_rests(mut self) -> Plan {
+        for rollout in self.jobs.iter_mut().filter_map(|job| job.extras.as_mut()?.rollout.as_mut()) {
+            (rollout.still_ms, rollout.watch) = (None, None);
+        }
+        self
+    }
 }
 
 /// Those that come first, as runs of neighbours: where each begins, and how many.

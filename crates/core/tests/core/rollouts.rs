@@ -245,6 +245,8 @@ fn the_first_are_counted_shared_or_named_and_alone_are_watched() {
     assert_eq!(leads(5, "\"p3\""), [3]);
     assert_eq!(leads(5, "[\"p1\", \"p4\"]"), [1, 4]);
     assert_eq!(leads(2, "9"), [0, 1], "there are no others");
+    let rested = begun(&file(2, "{ way = \"one-by-one\", still = \"10m\" }")).plan().as_ref().clone().without_rests();
+    assert!(rested.jobs.iter().all(|job| job.rollout().is_some_and(|rollout| rollout.still_ms.is_none() && rollout.watch.is_none())));
     let run = begun(&file(4, "{ way = \"part-first\", first = [\"p1\", \"p2\"] }"));
     let edges: Vec<Vec<(usize, &str)>> =
         edges(run.plan()).iter().map(|edges| edges.iter().map(|edge| (edge.job, edge.because.word())).collect()).collect();
@@ -270,6 +272,7 @@ fn a_roll_out_that_cannot_be_is_a_mistake_that_says_what_to_do() {
             file(2, "{ way = \"part-first\", watch = { for = \"1m\", run = \"x\", says = \"y\" } }"),
             "`says` is about what an address answers",
         ),
+        (file(2, "{ way = \"part-first\", watch = { for = \"1m\", run = \"x\", every = \"99ms\" } }"), "`every` is 100 ms at least"),
         (file(2, good).replace("pier-{each.pier}", "piers"), "both deploy to piers"),
         (file(2, good).replace("deploys = \"pier-{each.pier}\"\n", ""), "has a roll-out and deploys nothing"),
         (file(2, good).replace("each = { pier = [\"p0\", \"p1\"] }\n", "").replace("-{each.pier}", ""), "it has no cells"),

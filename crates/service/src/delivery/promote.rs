@@ -30,8 +30,9 @@ async fn newest(app: &App, project: &Project, name: &str) -> Result<RunRow, NotC
     };
     let here = app.records.environment_state(project.id, name).await?.present.map(|put| put.artifacts).unwrap_or_default();
     let mut found = None;
-    for deployment in well_in(app, project, first).await? {
-        let digests = artifacts(&deployment);
+    let well = well_in(app, project, first).await?;
+    for deployment in well.iter().map(|one| by_its_own_run(&well, one)) {
+        let digests = artifacts(deployment);
         if digests != here && well_in_all(app, project, &rules.after, &digests).await? {
             found = Some(deployment.run_id);
             break;

@@ -66,7 +66,7 @@ async fn run(
     planned: Planned,
     told: &[DiagnosticView],
 ) -> Result<Option<RunKey>, OccasionError> {
-    let plan = planned.plan;
+    let plan = if app.settings.rehearsal.is_some() { planned.plan.without_rests() } else { planned.plan };
     let title = plan.title.clone();
     let merged = known.merge.as_ref().and_then(|merge| serde_json::to_string(merge).ok());
     let told = if told.is_empty() { None } else { serde_json::to_string(told).ok() };

@@ -1,6 +1,7 @@
 //! Figures of delivery: a promotion's way to its first step, the page of many environments, a trace among many artifacts,
 //! statements signed and checked. Each beside what the machine does of the same without the service.
 
+use super::kept::ten_thousand;
 use super::measure::{end_of, median, ms, now_ns, ordotaxis, percentile, row, world};
 use ordotaxis_testbed::{RunnerOptions, World, until};
 use reqwest::Method;
@@ -148,18 +149,7 @@ async fn get(world: &World, path: &str) -> (f64, Vec<f64>) {
 async fn traces() {
     let world = world().await;
     let _runner = world.runner(RunnerOptions::default()).await;
-    let repository = world.project("bench").await;
-    let gives: String = (0..100).map(|n| format!("g{n} = [\"f{n}\"], ")).collect();
-    let files = "for n in $(seq 0 99); do echo $ORDOTAXIS_JOB $n > f$n; done";
-    let jobs: String = (0..100)
-        .map(|n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"{files}\"]\ngives = {{ {} }}\n", gives.trim_end_matches(", ")))
-        .collect();
-    repository.write("ordotaxis.toml", &format!("language = 1\n[starts]\npush = []\n{jobs}"));
-    repository.commit("many artifacts");
-    repository.push();
-    let run = world.json(&["start", "bench"]).await;
-    let ended = end_of(&world, run["run"].as_str().unwrap_or_default()).await;
-    assert_eq!(ended["state"], "passed", "{}", ended["sentence"]);
+    let ended = ten_thousand(&world).await;
     let (pool, begin) = (database(&world).await, Instant::now());
     let count = || async {
         let count: i64 = sqlx::query_scalar("SELECT count(*) FROM statements").fetch_one(&pool).await.ok()?;

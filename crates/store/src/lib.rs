@@ -19,8 +19,8 @@ pub use records::{
     DueWork, Entry, EnvironmentRow, Event, FindingRow, FlakyRow, Forge, ForgeWord, Given, GoodToken, GrantRow, Granted, GroupRow, Head,
     HistoryRow, Holder, Holding, IdentityRow, JobRow, JobToken, JournalFilter, JournalRow, JournalState, Kind, LandingEnd, MadeRow,
     NewBill, NewCache, NewDelivery, NewDeployment, NewEvent, NewNotice, NewNumber, NewRelease, NewResult, NewRunRow, NewSession, NewToken,
-    NewWork, NoticeRow, NumberRow, PersonRow, PolledRow, PreviewRow, Project, ProposalRow, Reach, Records, ReleaseAsset, ReleaseEdit,
-    ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReviewRow, RunChange, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow,
-    SetAside, Sibling, SigningKeyRow, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, TokenRow,
-    Took, ToolRow, TracedFile, TrialRun, TroubledWork, Tx, Unsealed, WorkKind,
+    NewWork, NoticeRow, NumberRow, PastRow, PersonRow, PolledRow, PreviewRow, Project, ProposalRow, Reach, Records, ReleaseAsset,
+    ReleaseEdit, ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReviewRow, RunChange, RunEvent, RunKey, RunRow, RunnerRow, SecretRow,
+    SessionRow, SetAside, Sibling, SigningKeyRow, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun,
+    TokenRow, Took, ToolRow, TracedFile, TrialRun, TroubledWork, Tx, Unsealed, WorkKind,
 };

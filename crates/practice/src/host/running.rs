@@ -19,7 +19,7 @@ impl Running {
     /// Starts a bundle, and waits until it listens.
     pub(super) async fn start(program: &Path, name: &str, bundle: &Path) -> std::io::Result<Running> {
         let mut command = Command::new(program);
-        command.args(["runs", name]).arg(bundle).stdin(Stdio::null()).stdout(Stdio::piped()).kill_on_drop(true);
+        command.args(["runs", name]).arg(bundle).stdin(Stdio::piped()).stdout(Stdio::piped()).kill_on_drop(true);
         let mut child = command.spawn()?;
         let mut line = String::new();
         if let Some(out) = child.stdout.take() {
@@ -38,16 +38,22 @@ impl Running {
     }
 }
 
-/// What the process does: it reads its bundle once, prints its port, and tells who connects what it is. Ends by a signal.
+/// What the process does: it reads its bundle once, prints its port, and tells who connects what it is. It ends by a signal, or
+/// when its input is shut: then who started it is gone, however that ended.
 pub async fn run(name: &str, bundle: &Path) -> std::io::Result<()> {
     let mut bytes = std::fs::read(bundle)?;
     bytes.truncate(WORDS);
     let words = format!("{name} runs\n{}", String::from_utf8_lossy(&bytes));
     let listener = TcpListener::bind(("127.0.0.1", 0)).await?;
     println!("{}", listener.local_addr()?.port());
+    let mut input = tokio::io::stdin();
     loop {
-        let (mut stream, _) = listener.accept().await?;
-        // Who goes away early has not heard it: that is theirs.
-        let _ = stream.write_all(words.as_bytes()).await;
+        tokio::select! {
+            read = input.read_u8() => if read.is_err() { return Ok(()) },
+            called = listener.accept() => {
+                // Who goes away early has not heard it: that is theirs.
+                let _ = called?.0.write_all(words.as_bytes()).await;
+            }
+        }
     }
 }

@@ -78,6 +78,24 @@ pub struct DeploymentRow {
     pub committed_at: Option<i64>,
 }
 
+/// Of a deployment that has ended what its environment's figures are counted from.
+#[derive(Debug, Clone, serde::Deserialize)]
+pub struct PastRow {
+    pub environment: String,
+    pub commit_id: String,
+    pub committed_at: Option<i64>,
+    pub let_in_at: i64,
+    pub ended_at: i64,
+    /// `forward`, `roll_back`, `emergency`, `undo`
+    pub way: String,
+    /// `well`, `failed`, `lost`
+    pub outcome: String,
+    pub back: bool,
+    pub left_at: Option<i64>,
+    /// It was rolled back later.
+    pub trouble: bool,
+}
+
 #[derive(sqlx::FromRow)]
 struct NamedDeployment {
     name: String,
@@ -229,13 +247,16 @@ impl Records {
 
     /// What was put into a project's environments, by their names, since a moment and has ended, in the order in which it was
     /// let in; what touched nothing, and what was taken away, left out.
-    pub async fn ended_deployments(&self, project_id: i64, since: i64) -> Result<Vec<(String, DeploymentRow)>, StoreError> {
-        let sql = "SELECT environments.name, deployments.* FROM environments
-                   CROSS JOIN deployments INDEXED BY deployments_ended ON environment_id = environments.id AND ended_at >= ?2
-                   WHERE project_id = ?1 AND outcome <> 'untouched' AND way ->> '$.way' <> 'close' AND closed_at IS NULL
-                   ORDER BY environments.name, number";
-        let rows: Vec<NamedDeployment> = sqlx::query_as(sql).bind(project_id).bind(since).fetch_all(&self.reads).await?;
-        Ok(rows.into_iter().map(|row| (row.name, row.row)).collect())
+    pub async fn ended_deployments(&self, project_id: i64, since: i64) -> Result<Vec<PastRow>, StoreError> {
+        // One text: rows one by one through the driver take ten times as long.
+        let sql = "SELECT json_group_array(json_array(name, commit_id, committed_at, let_in_at, ended_at, way, outcome,
+                     json(iif(back, 'true', 'false')), left_at, json(iif(trouble IS NULL, 'false', 'true'))))
+                   FROM (SELECT environments.name, commit_id, committed_at, let_in_at, ended_at, way ->> '$.way' AS way, outcome, back, left_at, trouble
+                     FROM environments CROSS JOIN deployments INDEXED BY deployments_ended ON environment_id = environments.id AND ended_at >= ?2
+                     WHERE project_id = ?1 AND outcome <> 'untouched' AND way ->> '$.way' <> 'close' AND closed_at IS NULL
+                     ORDER BY environments.name, number)";
+        let text: String = sqlx::query_scalar(sql).bind(project_id).bind(since).fetch_one(&self.reads).await?;
+        serde_json::from_str(&text).map_err(|_| StoreError::Value("deployments"))
     }
 
     /// Who lets a job into its environment past the rules, and why.

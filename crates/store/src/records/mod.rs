@@ -46,7 +46,7 @@ pub use board::{BoardRow, BrokenRow};
 pub use caches::{CacheRow, NewCache};
 pub use connections::ConnectionRow;
 pub use deliveries::{DeliveryRow, NewDelivery};
-pub use environments::{DeploymentRow, EnvironmentRow, NewDeployment, PreviewRow};
+pub use environments::{DeploymentRow, EnvironmentRow, NewDeployment, PastRow, PreviewRow};
 pub use error::StoreError;
 pub use events::{Event, NewEvent, RunEvent};
 pub use heads::{Head, Sibling};

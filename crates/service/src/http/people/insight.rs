@@ -11,7 +11,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::delivery::{Figures, Kind, Past, Went, figures};
 use ordotaxis_git::Between;
-use ordotaxis_store::{DeploymentRow, Project};
+use ordotaxis_store::{DeploymentRow, PastRow, Project};
 use ordotaxis_wire::environment::{BetweenCommit, BetweenView, InsightPart, InsightView};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
@@ -52,28 +52,28 @@ pub(crate) async fn insight(
     let parts = (days + part / DAY - 1) / (part / DAY);
     let since = until - parts * part;
     let rows = app.records.ended_deployments(project.id, since).await?;
-    let of = |group: &[(String, DeploymentRow)]| {
-        let past: Vec<Past> = group.iter().filter_map(|(_, row)| past(row)).collect();
-        view(group[0].0.clone(), (until - since) / DAY, figures(&past, since, until, part))
+    let of = |group: &[PastRow]| {
+        let past: Vec<Past> = group.iter().map(past).collect();
+        view(group[0].environment.clone(), (until - since) / DAY, figures(&past, since, until, part))
     };
-    Ok(Json(rows.chunk_by(|one, other| one.0 == other.0).map(of).collect()))
+    Ok(Json(rows.chunk_by(|one, other| one.environment == other.environment).map(of).collect()))
 }
 
-fn past(row: &DeploymentRow) -> Option<Past> {
-    let back = row.way.contains("\"roll_back\"") || row.way.contains("\"undo\"");
-    let went = match (row.outcome.as_deref()?, &row.trouble) {
-        ("well", Some(_)) => Went::Undone(row.left_at?),
+fn past(row: &PastRow) -> Past {
+    let back = matches!(row.way.as_str(), "roll_back" | "undo");
+    let went = match (row.outcome.as_str(), row.left_at.filter(|_| row.trouble)) {
+        ("well", Some(at)) => Went::Undone(at),
         ("well", None) => Went::Well,
         _ => Went::Failed { back: row.back },
     };
-    Some(Past {
+    Past {
         commit: row.commit_id.clone(),
         committed_at: row.committed_at,
         let_in_at: row.let_in_at,
-        ended_at: row.ended_at?,
+        ended_at: row.ended_at,
         kind: if back { Kind::Back } else { Kind::New },
         went,
-    })
+    }
 }
 
 fn view(environment: String, days: i64, found: Figures) -> InsightView {

@@ -40,7 +40,7 @@ async fn promotion() {
         let call = || world.http(Method::POST, "/api/v1/projects/bench/runs").json(&serde_json::json!({}));
         starts.push(until_step(&mark, call()).await);
         settled(&world).await;
-        let ask = serde_json::json!({ "run": format!("bench/{}", 2 * round + 1) });
+        let ask = serde_json::json!({ "run": 2 * round + 1 });
         let call = || world.http(Method::POST, "/api/v1/projects/bench/environments/pier/promotion").json(&ask);
         promotions.push(until_step(&mark, call()).await);
         settled(&world).await;
@@ -76,6 +76,7 @@ async fn until_step(mark: &std::path::Path, call: reqwest::RequestBuilder) -> f6
 /// 200 environments with 50,000 deployments, written into the service's own database; the limit is the same rows by sqlite alone.
 async fn page() {
     let world = world().await;
+    let _runner = world.runner(RunnerOptions::default()).await;
     let repository = world.project("bench").await;
     repository.write("ordotaxis.toml", "language = 1\n[starts]\npush = []\n[job.a.b]\nsteps = [\"true\"]\n");
     let commits: Vec<String> = (0..20).map(|number| repository.commit(&format!("change {number}"))).collect();

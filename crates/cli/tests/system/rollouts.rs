@@ -1,7 +1,7 @@
 //! Roll-outs by a real runner: one by one, a part first, two sides; what a mistake reaches, and how it is taken back.
 
 use super::delivery::Delivery;
-use ordotaxis_testbed::World;
+use ordotaxis_testbed::{RunnerOptions, World};
 use serde_json::Value;
 
 /// A check that fails where there is a file `ill-PIER`.
@@ -181,4 +181,28 @@ async fn of_two_sides_the_one_in_use_is_never_touched_and_the_switch_alone_leads
     fleet.holds("pier", &first).await;
     assert_eq!((fleet.0.there("a"), fleet.0.there("used")), ("1".into(), "a".into()));
     assert!(fleet.0.there("log").ends_with("put 4 on a\nput 1 on a"), "{}", fleet.0.there("log"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_cell_that_was_let_in_and_never_begun_leaves_its_environment_as_it_was() {
+    let mut fleet = Fleet::new(RULES).await;
+    let good = fleet.push(PIERS, "{ way = \"all\" }", "1");
+    for pier in ["pier-north", "pier-middle", "pier-south"] {
+        fleet.holds(pier, &good).await;
+    }
+    // With one slot two of them are in the queue when the first fails.
+    fleet.0.runner.take().expect("a runner").kill();
+    let _one = fleet.0.world.runner(RunnerOptions { slots: 1, ..RunnerOptions::default() }).await;
+    for pier in ["north", "middle", "south"] {
+        fleet.write(&format!("ill-{pier}"));
+    }
+    let bad = fleet.push(PIERS, "{ way = \"all\" }", "bad");
+    let run = fleet.ended(&bad, "failed").await;
+    let skipped =
+        ["north", "middle", "south"].iter().filter(|pier| World::job(&run, &format!("ship.pier[{pier}]"))["state"] == "skipped").count();
+    assert_eq!(skipped, 2, "{run}");
+    for pier in ["pier-north", "pier-middle", "pier-south"] {
+        let one = fleet.holds(pier, &good).await;
+        assert!(one["doubt"].is_null() && one["waiting"].as_array().is_some_and(Vec::is_empty), "{one}");
+    }
 }

@@ -183,8 +183,10 @@ impl Step<'_> {
         }
         match end.outcome {
             Outcome::Passed => {
-                let end = self.end_with_back(job, None);
-                self.finish(job, end);
+                if !self.too_late(job) {
+                    let end = self.end_with_back(job, None);
+                    self.finish(job, end);
+                }
             }
             Outcome::Stopped => self.cut_off(job, why),
             Outcome::Failed | Outcome::TimedOut => {

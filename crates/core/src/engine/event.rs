@@ -64,6 +64,8 @@ pub struct Effects {
     pub changed: Vec<usize>,
     /// Jobs that want into their environments now.
     pub wants: Vec<usize>,
+    /// Jobs that were skipped after they had asked to go into their environments, or had been let in.
+    pub withdrawn: Vec<usize>,
     /// Attempts that should stop: (job, attempt).
     pub stop: Vec<(usize, u32)>,
     /// Whether the run's own state is another now.

@@ -137,6 +137,11 @@ impl Progress {
         matches!(self, Progress::Gated(hold) if hold.is_long())
     }
 
+    /// Of a job that deploys: whether its environment knows of it.
+    pub(super) fn has_asked(&self) -> bool {
+        matches!(self, Progress::Gated(Hold::Environment { .. }) | Progress::Queued { .. })
+    }
+
     /// Whether it takes one of the places that `at_once` gives to the cells of a matrix.
     pub(super) fn takes_place(&self) -> bool {
         matches!(self, Progress::Queued { .. } | Progress::Running { .. } | Progress::Gated(Hold::Environment { .. }))

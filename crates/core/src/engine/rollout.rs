@@ -45,6 +45,17 @@ impl Step<'_> {
         }
     }
 
+    /// A cell of a roll-out was well when another had failed already: it takes back at once what it did, and its environment
+    /// never holds it.
+    pub(super) fn too_late(&mut self, job: usize) -> bool {
+        if self.run.plan.jobs[job].rollout().is_none() {
+            return false;
+        }
+        let Some(failed) = self.run.failed_cell(self.run.cells_of(job)) else { return false };
+        let why = format!("{} failed", self.run.plan.jobs[failed].id);
+        self.go_back(job, &why)
+    }
+
     /// In a roll-out that failed, the last cell that was well is to be as it was before; when that has been done, the one
     /// before it. Nothing begins while another cell goes on. True when one was sent back.
     pub(super) fn take_back(&mut self) -> bool {
@@ -54,7 +65,10 @@ impl Step<'_> {
             if cells.clone().any(|cell| self.run.jobs[cell].progress.takes_place()) {
                 continue;
             }
-            let touched = |&cell: &usize| self.run.jobs[cell].progress == Progress::Passed && self.run.jobs[cell].back == Back::May;
+            // What has only just ended has to be told to its environment first.
+            let told = |cell: usize| !self.effects.changed.contains(&cell);
+            let touched =
+                |&cell: &usize| self.run.jobs[cell].progress == Progress::Passed && self.run.jobs[cell].back == Back::May && told(cell);
             let Some(last) = cells.filter(touched).max_by_key(|&cell| (self.run.jobs[cell].started, cell)) else { continue };
             let why = format!("{} failed", self.run.plan.jobs[failed].id);
             self.run.jobs[last].back = Back::Goes { why };

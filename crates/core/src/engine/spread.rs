@@ -47,6 +47,9 @@ impl<'r> Step<'r> {
     /// The same; `cause` is what jobs that can no longer start name as the reason.
     fn finish_because(&mut self, job: usize, end: Progress, cause: Cause) {
         let before = self.run.jobs[job].state();
+        if self.run.plan.deploys(job) && matches!(end, Progress::Skipped { .. }) && self.run.jobs[job].progress.has_asked() {
+            self.effects.withdrawn.push(job);
+        }
         if self.run.jobs[job].progress.takes_place()
             && let Some(limit) = self.run.limit_of[job]
         {

@@ -79,6 +79,8 @@ struct Drive {
     run: Run,
     now: i64,
     wants: Vec<usize>,
+    /// Those that the environments know of.
+    asked: Vec<usize>,
     seen: Vec<Seen>,
 }
 
@@ -86,7 +88,18 @@ impl Drive {
     fn apply(&mut self, event: &Event) {
         self.now += 1;
         let effects = self.run.apply(event, self.now).unwrap_or_else(|refused| panic!("{event:?}: {refused}"));
+        // What ends is told to its environment before it asks anew.
+        assert!(effects.wants.iter().all(|job| !self.asked.contains(job)), "{event:?}");
+        // Whatever ends is told to its environment, if that knows of it.
+        for &job in &effects.changed {
+            let state = self.run.jobs()[job].state();
+            let asked = self.asked.contains(&job) && state.is_end();
+            assert_eq!(effects.withdrawn.contains(&job), asked && state == State::Skipped, "{job} {state:?}");
+            self.asked.retain(|asked| *asked != job || !state.is_end());
+        }
+        self.asked.extend(&effects.wants);
         self.wants.extend(effects.wants);
+        self.wants.retain(|job| !effects.withdrawn.contains(job));
         // A repeat changes nothing, or comes too late.
         let mut again = self.run.clone();
         assert!(again.apply(event, self.now).map_or(true, |effects| effects.is_empty()), "{event:?}");
@@ -146,7 +159,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]
     #[test]
     fn a_mistake_reaches_no_further_and_what_it_touched_is_taken_back(case in cases()) {
-        let mut drive = Drive { run: begun(&file(case.cells, &case.rollout)), now: 0, wants: Vec::new(), seen: Vec::new() };
+        let mut drive = Drive { run: begun(&file(case.cells, &case.rollout)), now: 0, wants: Vec::new(), asked: Vec::new(), seen: Vec::new() };
         drive.apply(&Event::Begun);
         let mut picks = case.picks.iter().cycle();
         for _ in 0..200 {
@@ -173,9 +186,15 @@ proptest! {
         let is_well = |cell: &usize| ended_well(*cell, i64::MAX);
         let failing: Vec<usize> = ends.iter().filter(|(cell, _, well)| !well && case.fates[*cell] == Fate::Fails).map(|(cell, ..)| *cell).collect();
         if failed && case.goes_back {
-            let touched: Vec<usize> = begins.iter().rev().map(|(cell, _)| *cell).filter(is_well).collect();
-            let wells: Vec<usize> = back.iter().copied().filter(is_well).collect();
+            let first_bad = ends.iter().filter(|(.., well)| !well).map(|(_, at, _)| *at).min().unwrap_or(0);
+            let before = |cell: &usize| ended_well(*cell, first_bad);
+            let touched: Vec<usize> = begins.iter().rev().map(|(cell, _)| *cell).filter(before).collect();
+            let wells: Vec<usize> = back.iter().copied().filter(before).collect();
             prop_assert_eq!(wells, touched, "the last that was touched first");
+            // What was still under way then is put back, too: once each.
+            let mut late: Vec<usize> = back.iter().copied().filter(|cell| is_well(cell) && !before(cell)).collect();
+            late.sort_unstable();
+            prop_assert_eq!(late, (0..case.cells).filter(|cell| is_well(cell) && !before(cell)).collect::<Vec<_>>());
             let ill: Vec<usize> = back.iter().copied().filter(|cell| !is_well(cell)).collect();
             prop_assert!(failing.iter().all(|cell| ill.contains(cell)) && ill.len() == failing.len(), "{ill:?} and {failing:?}");
         } else {
@@ -202,7 +221,7 @@ proptest! {
 #[test]
 fn each_cell_says_what_its_roll_out_waits_for() {
     let run = begun(&file(3, "{ way = \"one-by-one\", still = \"10m\" }"));
-    let mut drive = Drive { run, now: 0, wants: Vec::new(), seen: Vec::new() };
+    let mut drive = Drive { run, now: 0, wants: Vec::new(), asked: Vec::new(), seen: Vec::new() };
     let why = |drive: &Drive, job| {
         why_job(&drive.run, job, "tidegauge/4", &|at| format!("{}s", at / 1_000), || "queued".into()).unwrap_or_default()
     };
@@ -246,7 +265,7 @@ fn the_first_are_counted_shared_or_named_and_alone_are_watched() {
     assert_eq!(leads(5, "[\"p1\", \"p4\"]"), [1, 4]);
     assert_eq!(leads(2, "9"), [0, 1], "there are no others");
     let rested = begun(&file(2, "{ way = \"one-by-one\", still = \"10m\" }")).plan().as_ref().clone().without_rests();
-    assert!(rested.jobs.iter().all(|job| job.rollout().is_some_and(|rollout| rollout.still_ms.is_none() && rollout.watch.is_none())));
+    assert!(rested.jobs[..2].iter().all(|job| job.rollout().is_some_and(|rollout| rollout.still_ms.is_none() && rollout.watch.is_none())));
     let run = begun(&file(4, "{ way = \"part-first\", first = [\"p1\", \"p2\"] }"));
     let edges: Vec<Vec<(usize, &str)>> =
         edges(run.plan()).iter().map(|edges| edges.iter().map(|edge| (edge.job, edge.because.word())).collect()).collect();

@@ -56,12 +56,13 @@ impl Room {
         }
     }
 
-    /// A job has changed: where it deploys and has ended, its environment is told.
-    pub(super) fn tell_environment(&mut self, run: i64, job: usize, now: i64) {
+    /// A job has changed: where it deploys and has ended, its environment is told. `withdrawn`: it was skipped when it had asked
+    /// to go in, or had been let in.
+    pub(super) fn tell_environment(&mut self, run: i64, job: usize, withdrawn: bool, now: i64) {
         let Some(live) = self.runs.get(&run) else { return };
         let entry = &live.run.jobs()[job];
         // One that never was ready was never asked for.
-        if !entry.state().is_end() || entry.state() == State::Skipped {
+        if !entry.state().is_end() || entry.state() == State::Skipped && !withdrawn {
             return;
         }
         if let Some(Ok(environment)) = live.run.environment(job) {

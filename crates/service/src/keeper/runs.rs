@@ -58,7 +58,7 @@ impl Room {
         for &job in &effects.changed {
             self.place(id, job, now);
             self.note_job(id, job);
-            self.tell_environment(id, job, now);
+            self.tell_environment(id, job, effects.withdrawn.contains(&job), now);
             self.releases(id, job);
             let queued = self.runs.get(&id).is_some_and(|live| live.run.jobs()[job].state() == State::Queued);
             if queued {

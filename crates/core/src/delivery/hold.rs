@@ -82,7 +82,8 @@ impl Hold {
     fn rank(&self) -> (u8, Millis) {
         match (self.opens(), self) {
             (Some(at), _) => (0, at),
-            (None, Hold::Claim { .. } | Hold::After { lack: Lack::Going, .. }) => (1, 0),
+            (None, Hold::Claim { .. }) => (1, 0),
+            (None, Hold::After { lack: Lack::Going, .. }) => (1, 1),
             (None, Hold::Approvals { needs, there, .. }) if there >= needs => (3, 0),
             (None, Hold::After { lack, .. }) => (4, lack.weight().0.into()),
             (None, Hold::Frozen { .. }) => (5, 0),

@@ -153,10 +153,9 @@ impl Step<'_> {
     fn pause_over(&mut self, job: usize) -> Result<(), Refused> {
         let entry = self.run.jobs.get_mut(job).ok_or(Refused::NoSuchJob)?;
         match &mut entry.progress {
-            Progress::Queued { not_before, .. } => {
-                if not_before.take().is_some() {
-                    self.effects.changed.push(job);
-                }
+            Progress::Queued { not_before: pause @ Some(_), .. } => {
+                *pause = None;
+                self.effects.changed.push(job);
             }
             Progress::Gated(Hold::Rests { .. }) => self.rested(job),
             _ => {}

@@ -1,9 +1,9 @@
 //! What must be well after the steps of a job that deploys: asked again and again, until it is well and stays so.
 
-use crate::ask::{Answer, ask_from};
+use crate::ask::ask_from;
 use crate::broken::{Broken, failed};
 use crate::job::Job;
-use crate::watch::look_step;
+use crate::look::{judged, look_step};
 use crate::workspace::Workspace;
 use ordotaxis_wire::run::PhaseKind;
 use ordotaxis_wire::runner::LeaseCheck;
@@ -13,11 +13,6 @@ use tokio::time::{Instant, sleep};
 
 /// The pause between two looks.
 const LOOK: Duration = Duration::from_millis(250);
-/// So much of an answer is quoted.
-const QUOTED: usize = 120;
-
-/// How one look went, in words.
-type Look = Result<String, String>;
 
 impl Job<'_> {
     /// All that follows the steps of a job that deploys: the check, the watch of a roll-out's first cells, and where there
@@ -144,38 +139,9 @@ impl Times {
     }
 }
 
-/// Whether an answer is well; in words either way.
-pub(crate) fn judged(answer: Result<Answer, String>, says: Option<&str>) -> Look {
-    let Answer { status, text } = answer?;
-    let quoted: String = text.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(QUOTED).collect();
-    let said = if quoted.is_empty() { format!("{status}, and nothing else") } else { format!("{status} `{quoted}`") };
-    let success = (200..300).contains(&status);
-    match says.filter(|wanted| !text.contains(wanted)) {
-        Some(wanted) if success => Err(format!("it does not say `{wanted}`: {said}")),
-        _ if !success => Err(format!("it answered {said}")),
-        _ => Ok(said),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn an_answer_is_well_when_it_says_what_is_wanted() {
-        let answer = |status, text: &str| Ok(Answer { status, text: text.to_owned() });
-        for (given, says, told) in [
-            (answer(200, "version 1.4\n"), Some("1.4"), Ok("200 `version 1.4`".to_owned())),
-            (answer(200, ""), None, Ok("200, and nothing else".to_owned())),
-            (answer(200, "version 1.3"), Some("1.4"), Err("it does not say `1.4`: 200 `version 1.3`".to_owned())),
-            (answer(200, "<html> <body>"), Some("1.4"), Err("it does not say `1.4`: 200 `<html> <body>`".to_owned())),
-            (answer(500, "1.4"), Some("1.4"), Err("it answered 500 `1.4`".to_owned())),
-            (answer(302, ""), None, Err("it answered 302, and nothing else".to_owned())),
-            (Err("nothing listens there".to_owned()), None, Err("nothing listens there".to_owned())),
-        ] {
-            assert_eq!(judged(given, says), told);
-        }
-    }
 
     #[test]
     fn what_was_well_must_stay_well() {

@@ -39,6 +39,7 @@ mod layer_error;
 mod layers;
 mod limits;
 mod log_pipe;
+mod look;
 mod mask;
 mod netns;
 mod outgoing;

@@ -2,11 +2,10 @@
 
 use crate::ask::ask_from;
 use crate::broken::{Broken, failed};
-use crate::check::judged;
 use crate::job::Job;
+use crate::look::{judged, look_step};
 use crate::step::Halt;
 use crate::workspace::Workspace;
-use ordotaxis_core::language::Step;
 use ordotaxis_wire::run::PhaseKind;
 use ordotaxis_wire::runner::LeaseWatch;
 use ordotaxis_wire::words;
@@ -93,19 +92,5 @@ impl Job<'_> {
             Err(Broken::Failed { why, .. } | Broken::TimedOut(why)) => Ok(Err(why)),
             Err(other) => Err(other),
         }
-    }
-}
-
-/// A command that only looks.
-pub(crate) fn look_step(verb: &str, run: &str) -> Step {
-    Step {
-        name: format!("{verb} {run}"),
-        run: run.to_owned(),
-        env: Default::default(),
-        dir: None,
-        shell: None,
-        timeout_ms: None,
-        may_fail: false,
-        condition: None,
     }
 }

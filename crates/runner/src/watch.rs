@@ -6,8 +6,8 @@ use crate::job::Job;
 use crate::look::{judged, look_step};
 use crate::step::Halt;
 use crate::workspace::Workspace;
+use ordotaxis_core::language::Watch;
 use ordotaxis_wire::run::PhaseKind;
-use ordotaxis_wire::runner::LeaseWatch;
 use ordotaxis_wire::words;
 use std::time::Duration;
 use tokio::time::{Instant, timeout};
@@ -26,7 +26,7 @@ impl Job<'_> {
         done
     }
 
-    async fn watch_for(&mut self, workspace: &Workspace, watch: &LeaseWatch, asked: &str, env: &[(String, String)]) -> Result<(), Broken> {
+    async fn watch_for(&mut self, workspace: &Workspace, watch: &Watch, asked: &str, env: &[(String, String)]) -> Result<(), Broken> {
         let (begun, every) = (Instant::now(), Duration::from_millis(watch.every_ms));
         let until = begun + Duration::from_millis(watch.for_ms);
         let (mut bad, mut looks, mut last) = (0, 0_u32, None);
@@ -72,7 +72,7 @@ impl Job<'_> {
     async fn look_once(
         &mut self,
         workspace: &Workspace,
-        watch: &LeaseWatch,
+        watch: &Watch,
         env: &[(String, String)],
     ) -> Result<Result<String, String>, Broken> {
         let within = Duration::from_millis(watch.every_ms).clamp(LOOK.0, LOOK.1);

@@ -170,7 +170,7 @@ fn a_lease_with_everything_is_written_as_it_was_read() {
         }],
         "environment": "pier-north", "back": true, "forbidden": "it is frozen",
         "check": { "url": "http://pier.example/now", "says": "1.4", "run": null, "within_ms": 30_000, "for_ms": 5_000, "switched": true },
-        "watch": { "url": null, "says": null, "run": "./ask.sh", "for_ms": 600_000, "every_ms": 30_000, "bad": 2 },
+        "watch": { "run": "./ask.sh", "for_ms": 600_000, "every_ms": 30_000, "bad": 2 },
         "switch": [{ "name": "point", "run": "./point.sh" }],
         "log_limit": 1024, "holds_turn": true, "taken_at": 1_772_000_000_000_i64
     });

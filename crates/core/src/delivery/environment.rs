@@ -209,9 +209,8 @@ impl Environment {
             return (None, false);
         }
         let side = self.present.as_ref().and_then(|put| put.side).map_or(Side::A, Side::other);
-        let back = matches!(wish.way, Way::RollBack | Way::Undo { .. });
         let Some(before) = self.previous.as_mut().filter(|before| before.side == Some(side)) else { return (Some(side), false) };
-        let there = back && before.artifacts == wish.artifacts;
+        let there = wish.way.goes_back() && before.artifacts == wish.artifacts;
         if !there {
             before.side = None;
         }

@@ -81,6 +81,13 @@ pub enum Way {
     },
 }
 
+impl Way {
+    /// What was there before is put there again.
+    pub fn goes_back(&self) -> bool {
+        matches!(self, Way::RollBack | Way::Undo { .. })
+    }
+}
+
 /// An approval or a refusal. It is for exactly these artifacts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Word {

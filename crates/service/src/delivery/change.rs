@@ -137,7 +137,7 @@ fn new_deployment(wish: &Wish, rules: &str) -> NewDeployment {
         job_id: job_id.to_owned(),
         commit_id: wish.commit.clone(),
         reference: wish.reference.clone(),
-        way: serde_json::to_string(&wish.way).unwrap_or_default(),
+        way: wish.way.clone(),
         started_by: wish.by.clone(),
         artifacts: wish.artifacts.iter().cloned().collect(),
         words: serde_json::to_string(&agreed).unwrap_or_default(),

@@ -11,7 +11,7 @@ use ordotaxis_core::language::Rollout;
 use ordotaxis_core::plan::{Plan, PlannedJob};
 use ordotaxis_core::rules::{Asks, Check};
 use ordotaxis_store::{JobRow, Project, StoreError};
-use ordotaxis_wire::runner::{Lease, LeaseCheck, LeaseWatch};
+use ordotaxis_wire::runner::{Lease, LeaseCheck};
 use std::sync::Arc;
 
 /// Adds it to a lease that is about to be sent.
@@ -76,14 +76,7 @@ impl Place {
 /// What its roll-out adds. What has only to be put in use is not put there anew.
 fn roll_out(sent: &mut Lease, rollout: &Rollout, place: &Place) {
     if !sent.back {
-        sent.watch = rollout.watch.as_ref().map(|watch| LeaseWatch {
-            url: watch.url.clone(),
-            says: watch.says.clone(),
-            run: watch.run.clone(),
-            for_ms: watch.for_ms,
-            every_ms: watch.every_ms,
-            bad: watch.bad,
-        });
+        sent.watch = rollout.watch.clone();
     }
     let Some(side) = place.side else { return };
     sent.env.insert("ORDOTAXIS_SIDE".to_owned(), side.word().to_owned());

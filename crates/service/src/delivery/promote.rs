@@ -4,6 +4,7 @@ use super::around::Standing;
 use crate::app::App;
 use crate::occasions::{NotCarried, Wanted, begin_carried};
 use ordotaxis_core::access::Actor;
+use ordotaxis_core::delivery::Way;
 use ordotaxis_core::plan::Carry;
 use ordotaxis_store::{DeploymentRow, Project, RunKey, RunRow, StoreError};
 use std::collections::BTreeSet;
@@ -99,7 +100,7 @@ pub(crate) async fn roll_back(app: &App, actor: &Actor, project: &Project, name:
 
 /// What a roll-out that failed put back was first put there by a run of its own.
 fn by_its_own_run<'w>(well: &'w [DeploymentRow], wanted: &'w DeploymentRow) -> &'w DeploymentRow {
-    let own = |one: &&DeploymentRow| !one.way.contains("\"undo\"");
+    let own = |one: &&DeploymentRow| !matches!(one.way, Way::Undo { .. });
     if own(&wanted) {
         return wanted;
     }

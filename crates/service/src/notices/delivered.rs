@@ -5,7 +5,7 @@ use crate::app::App;
 use crate::clock;
 use crate::delivery::Standing;
 use ordotaxis_core::access::Action;
-use ordotaxis_core::delivery::sentence;
+use ordotaxis_core::delivery::{Way, sentence};
 use ordotaxis_core::notice::{Notice, Occasion, Part};
 use ordotaxis_core::rules::EnvironmentRules;
 use ordotaxis_store::{DeploymentRow, Project, StoreError};
@@ -97,10 +97,9 @@ fn told(name: &str, row: &DeploymentRow) -> Option<(Occasion, String)> {
     let commit = row.commit_id.get(..8).unwrap_or(&row.commit_id);
     let what = format!("{commit} of {}", row.reference);
     let why = row.why.as_deref().unwrap_or_default();
-    let back = row.way.contains("\"roll_back\"") || row.way.contains("\"undo\"");
     Some(match row.outcome.as_deref() {
-        _ if row.way.contains("\"close\"") => return None,
-        Some("well") if back => (Occasion::RolledBack, format!("{what} is in {name} again, by {}", row.run)),
+        _ if row.way == Way::Close => return None,
+        Some("well") if row.way.goes_back() => (Occasion::RolledBack, format!("{what} is in {name} again, by {}", row.run)),
         Some("well") => (Occasion::Deployed, format!("{what} is in {name}, by {}", row.run)),
         Some("failed") if row.back => {
             (Occasion::RolledBack, format!("{what} did not go well in {name}, and what was there is there again: {why}"))

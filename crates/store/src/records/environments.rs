@@ -1,7 +1,8 @@
 //! Environments, each one value of the core's, and all that was let into them.
 
 use super::{Records, StoreError, Tx};
-use ordotaxis_core::delivery::{End, Environment, Stay};
+use ordotaxis_core::delivery::{End, Environment, Stay, Way};
+use sqlx::types::Json;
 use std::collections::HashMap;
 
 /// An environment as it is stored.
@@ -54,8 +55,8 @@ pub struct DeploymentRow {
     pub job_id: String,
     pub commit_id: String,
     pub reference: String,
-    /// JSON
-    pub way: String,
+    #[sqlx(json)]
+    pub way: Way,
     /// None: a rule.
     pub started_by: Option<String>,
     /// JSON: digests.
@@ -86,8 +87,7 @@ pub struct PastRow {
     pub committed_at: Option<i64>,
     pub let_in_at: i64,
     pub ended_at: i64,
-    /// `forward`, `roll_back`, `emergency`, `undo`
-    pub way: String,
+    pub way: Way,
     /// `well`, `failed`, `lost`
     pub outcome: String,
     pub back: bool,
@@ -112,17 +112,11 @@ pub struct NewDeployment {
     pub job_id: String,
     pub commit_id: String,
     pub reference: String,
-    pub way: String,
+    pub way: Way,
     pub started_by: Option<String>,
     pub artifacts: Vec<String>,
     pub words: String,
     pub rules_commit: String,
-}
-
-impl NewDeployment {
-    fn closes(&self) -> bool {
-        self.way.contains("\"close\"")
-    }
 }
 
 /// Of what is in an environment, and of so many less one before it, artifacts are never swept.
@@ -249,9 +243,9 @@ impl Records {
     /// let in; what touched nothing, and what was taken away, left out.
     pub async fn ended_deployments(&self, project_id: i64, since: i64) -> Result<Vec<PastRow>, StoreError> {
         // One text: rows one by one through the driver take ten times as long.
-        let sql = "SELECT json_group_array(json_array(name, commit_id, committed_at, let_in_at, ended_at, way, outcome,
+        let sql = "SELECT json_group_array(json_array(name, commit_id, committed_at, let_in_at, ended_at, json(way), outcome,
                      json(iif(back, 'true', 'false')), left_at, json(iif(trouble IS NULL, 'false', 'true'))))
-                   FROM (SELECT environments.name, commit_id, committed_at, let_in_at, ended_at, way ->> '$.way' AS way, outcome, back, left_at, trouble
+                   FROM (SELECT environments.name, commit_id, committed_at, let_in_at, ended_at, way, outcome, back, left_at, trouble
                      FROM environments CROSS JOIN deployments INDEXED BY deployments_ended ON environment_id = environments.id AND ended_at >= ?2
                      WHERE project_id = ?1 AND outcome <> 'untouched' AND way ->> '$.way' <> 'close' AND closed_at IS NULL
                      ORDER BY environments.name, number)";
@@ -318,10 +312,10 @@ impl Tx {
                    RETURNING id";
         let artifacts = super::error::json(&new.artifacts)?;
         let query = sqlx::query_scalar(sql).bind(environment_id).bind(new.run_id).bind(&new.run).bind(new.job).bind(&new.job_id);
-        let query = query.bind(&new.commit_id).bind(&new.reference).bind(&new.way).bind(&new.started_by).bind(&artifacts);
+        let query = query.bind(&new.commit_id).bind(&new.reference).bind(Json(&new.way)).bind(&new.started_by).bind(&artifacts);
         let made: Option<i64> = query.bind(&new.words).bind(&new.rules_commit).bind(self.now).fetch_optional(&mut *self.on).await?;
         // What takes something away puts nothing there.
-        if let Some(id) = made.filter(|_| !new.closes()) {
+        if let Some(id) = made.filter(|_| new.way != Way::Close) {
             let sql = "UPDATE environments SET closed_at = NULL, unclosed = NULL WHERE id = ?";
             sqlx::query(sql).bind(environment_id).execute(&mut *self.on).await?;
             let sql = "INSERT INTO deployed (digest, deployment_id) SELECT value, ? FROM json_each(?)";
@@ -348,13 +342,13 @@ impl Tx {
             End::Lost { why } => ("lost", Some(why), false),
         };
         let sql = "UPDATE deployments SET ended_at = ?, outcome = ?, why = ?, back = ?, answer = ?
-                   WHERE environment_id = ? AND run_id = ? AND job = ? AND ended_at IS NULL RETURNING number, way ->> '$.way'";
+                   WHERE environment_id = ? AND run_id = ? AND job = ? AND ended_at IS NULL RETURNING number, way";
         let query = sqlx::query_as(sql).bind(at).bind(outcome).bind(why).bind(back).bind(answer).bind(environment_id).bind(job.0);
         let job = i64::try_from(job.1).unwrap_or(i64::MAX);
-        let ended: Option<(i64, String)> = query.bind(job).fetch_optional(&mut *self.on).await?;
+        let ended: Option<(i64, Json<Way>)> = query.bind(job).fetch_optional(&mut *self.on).await?;
         let told = ended.as_ref().map(|(number, _)| *number);
-        let Some((number, way)) = ended.filter(|_| *end == End::Well) else { return Ok(told) };
-        if way == "close" {
+        let Some((number, Json(way))) = ended.filter(|_| *end == End::Well) else { return Ok(told) };
+        if way == Way::Close {
             let sql = "UPDATE environments SET closed_at = ?, unclosed = NULL, unclosed_at = NULL WHERE id = ?";
             sqlx::query(sql).bind(at).bind(environment_id).execute(&mut *self.on).await?;
             let sql = "UPDATE deployments SET left_at = coalesce(left_at, ?), kept = 0 WHERE environment_id = ? AND outcome = 'well'";
@@ -364,7 +358,7 @@ impl Tx {
         let sql = "UPDATE deployments SET kept = number IN (SELECT number FROM deployments WHERE environment_id = ?1 AND outcome = 'well'
                      ORDER BY number DESC LIMIT ?2) WHERE environment_id = ?1 AND (kept OR number = ?3)";
         sqlx::query(sql).bind(environment_id).bind(KEPT).bind(number).execute(&mut *self.on).await?;
-        let trouble = matches!(way.as_str(), "roll_back" | "undo").then_some("it was rolled back");
+        let trouble = way.goes_back().then_some("it was rolled back");
         let sql = "UPDATE deployments SET left_at = ?1, trouble = coalesce(trouble, ?2)
                    WHERE environment_id = ?3 AND number < ?4 AND outcome = 'well' AND left_at IS NULL";
         sqlx::query(sql).bind(at).bind(trouble).bind(environment_id).bind(number).execute(&mut *self.on).await?;

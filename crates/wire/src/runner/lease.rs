@@ -3,7 +3,7 @@
 use super::attempt::AttemptId;
 use super::log::log_limit;
 use indexmap::IndexMap;
-use ordotaxis_core::language::{Checkout, Fact, Give, Helper, JobId, Step};
+use ordotaxis_core::language::{Checkout, Fact, Give, Helper, JobId, Step, Watch};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -89,26 +89,10 @@ pub struct Lease {
     pub check: Option<LeaseCheck>,
     /// What must stay well after that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub watch: Option<LeaseWatch>,
+    pub watch: Option<Watch>,
     /// Steps that put what is there now in use, when all of that is well.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub switch: Vec<Step>,
-}
-
-/// What is asked again and again for a while.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LeaseWatch {
-    /// An address, asked from where the job's steps are; or none.
-    pub url: Option<String>,
-    /// What its answer must hold.
-    pub says: Option<String>,
-    /// A command, run as a step is; or none.
-    pub run: Option<String>,
-    pub for_ms: u64,
-    /// The time from one look to the next.
-    pub every_ms: u64,
-    /// With so many bad looks it has failed.
-    pub bad: u32,
 }
 
 /// What is asked after the steps of a job that deploys, until it is well.

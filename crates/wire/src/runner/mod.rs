@@ -17,7 +17,7 @@ pub use attempt::{AttemptId, BadAttemptId, VERSION};
 pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, SaveCache, SavedCache};
 pub use files::{AskFiles, AskLarge, AskPack, CommitTag, FilesAbout, InnerModule, LargeFile};
 pub use lease::{
-    Lease, LeaseCache, LeaseCheck, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, LeaseWatch, Merge, Share,
+    Lease, LeaseCache, LeaseCheck, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, Merge, Share,
 };
 pub use log::{LogAnswer, Phases, log_limit};
 pub use report::{AttemptBill, AttemptReports, Finish, ReportsTaken};

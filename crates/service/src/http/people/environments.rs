@@ -349,11 +349,10 @@ fn told(present: Option<&DeploymentView>, doubt: Option<&DoubtView>) -> String {
 
 /// A stored deployment.
 pub(super) fn deployment(row: DeploymentRow) -> DeploymentView {
-    let stored: Option<Way> = serde_json::from_str(&row.way).ok();
     let words: Vec<Word> = serde_json::from_str(&row.words).unwrap_or_default();
-    let (asked_by, reason) = match &stored {
-        Some(Way::Emergency { by, reason }) => (Some(by.clone()), Some(reason.clone())),
-        Some(Way::Undo { why }) => (None, Some(why.clone())),
+    let (asked_by, reason) = match &row.way {
+        Way::Emergency { by, reason } => (Some(by.clone()), Some(reason.clone())),
+        Way::Undo { why } => (None, Some(why.clone())),
         _ => (None, None),
     };
     let outcome = row.outcome.as_deref().map(|word| match word {
@@ -368,7 +367,7 @@ pub(super) fn deployment(row: DeploymentRow) -> DeploymentView {
         job: row.job_id,
         commit: row.commit_id,
         reference: row.reference,
-        way: stored.as_ref().map_or(WayView::Forward, way),
+        way: way(&row.way),
         reason,
         by: asked_by.or(row.started_by),
         approved_by: words.into_iter().map(|word| word.by).collect(),

@@ -60,7 +60,6 @@ pub(crate) async fn insight(
 }
 
 fn past(row: &PastRow) -> Past {
-    let back = matches!(row.way.as_str(), "roll_back" | "undo");
     let went = match (row.outcome.as_str(), row.left_at.filter(|_| row.trouble)) {
         ("well", Some(at)) => Went::Undone(at),
         ("well", None) => Went::Well,
@@ -71,7 +70,7 @@ fn past(row: &PastRow) -> Past {
         committed_at: row.committed_at,
         let_in_at: row.let_in_at,
         ended_at: row.ended_at,
-        kind: if back { Kind::Back } else { Kind::New },
+        kind: if row.way.goes_back() { Kind::Back } else { Kind::New },
         went,
     }
 }

@@ -171,7 +171,7 @@ function Assets({ one }: { one: Release }) {
 }
 
 type Job = { job: string; state: string; runner: string | null; numbers: Record<string, number> };
-type Put = { environment: string; run: string; outcome: string | null; approvals: { by: string }[] };
+type Put = { environment: string; number: number; run: string; outcome: string | null; approvals: { by: string }[] };
 
 /** The document in short; whole below its digest. */
 function Evidence({ page }: { page: Page }) {
@@ -207,13 +207,36 @@ function Evidence({ page }: { page: Page }) {
           ))}
         </tbody>
       </table>
-      {deployments.map((put) => (
-        <p key={`${put.environment} ${put.run}`} className="soft">
-          {put.environment}: {put.outcome ?? 'goes on'} by {put.run}
-          {put.approvals.length > 0 && `, approved by ${put.approvals.map((word) => word.by).join(', ')}`}
-        </p>
-      ))}
+      {deployments.length > 0 && <Puts puts={deployments} project={one.project} />}
     </>
+  );
+}
+
+/** Where it had been put when it was released. */
+function Puts({ puts, project }: { puts: Put[]; project: string }) {
+  return (
+    <table className="sheet" style={{ marginTop: 12 }}>
+      <thead>
+        <tr>
+          <th>environment</th>
+          <th>outcome</th>
+          <th>by</th>
+          <th>approved by</th>
+        </tr>
+      </thead>
+      <tbody>
+        {puts.map((put) => (
+          <tr key={`${put.environment} ${put.number}`}>
+            <td>
+              <Link to={`/projects/${project}/environments/${put.environment}`}>{put.environment}</Link>
+            </td>
+            <td>{put.outcome ?? 'goes on'}</td>
+            <td>{put.run}</td>
+            <td>{put.approvals.map((word) => word.by).join(', ')}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -41,7 +41,7 @@ pub(super) async fn release(world: &World, name: &str, what: &str, fits: impl Fn
 async fn a_tag_releases_what_was_built_and_tested_with_its_notes_and_what_it_rests_on() {
     let delivery = project().await;
     let world = &delivery.world;
-    let commit = delivery.repository.push_pipeline(PIPELINE);
+    let commit = delivery.repository.push_pipeline(&format!("{PIPELINE}[job.ship.later]\nby_hand = true\nsteps = [\"true\"]\n"));
     delivery.holds("trial", &commit).await;
     tag(&delivery, "v1.0.0");
     let made = release(world, "1.0.0", "it is there", |_| true).await;
@@ -57,6 +57,9 @@ async fn a_tag_releases_what_was_built_and_tested_with_its_notes_and_what_it_res
     assert_eq!((&evidence["commit"], &evidence["run"]["run"], &evidence["tag"]), (&made["commit"], &made["run"], &"v1.0.0".into()));
     let packed = evidence["jobs"].as_array().expect("jobs").iter().find(|job| job["job"] == "pack.bundle").expect("the job");
     assert_eq!((packed["state"].as_str(), packed["numbers"]["tests.passed"].as_f64()), (Some("passed"), Some(2.0)));
+    // It rests on nothing that has not ended.
+    let ended = |job: &Value| job["ended_at"].is_string() && job["job"] != "ship.later";
+    assert!(evidence["jobs"].as_array().is_some_and(|jobs| jobs.len() == 4 && jobs.iter().all(ended)), "{evidence}");
     assert_eq!(evidence["assets"][0]["digest"], made["assets"][0]["digest"]);
     assert!(evidence["assets"][0]["statement"]["sha256"].is_string(), "{evidence}");
     assert!(evidence["deployments"].as_array().is_some_and(|all| all.iter().any(|one| one["environment"] == "trial")), "{evidence}");

@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 
-/// Commit and tag, the run and its jobs with their numbers, what is fetched with digest and statement, and where it was put
+/// Commit and tag, the run and its jobs that have ended with their numbers, what is fetched with digest and statement, and where it was put
 /// and who agreed.
 pub(super) async fn evidence(
     app: &App,
@@ -33,6 +33,7 @@ pub(super) async fn evidence(
     for asset in assets {
         fetched.push(of_asset(app, row, asset).await?);
     }
+    let ended = jobs.iter().filter(|job| job.ended_at.is_some());
     let time = |at: Option<i64>| at.map(|at| moment(at).to_string());
     Ok(json!({
         "evidence": 1,
@@ -47,7 +48,7 @@ pub(super) async fn evidence(
             "run": format!("{}/{}", row.project, row.number), "pipeline": row.pipeline, "event": row.event, "started_by": row.started_by,
             "from_run": row.from_run, "created_at": time(Some(row.created_at)), "started_at": time(row.started_at),
         },
-        "jobs": jobs.iter().filter_map(|job| of_job(plan, job)).collect::<Vec<_>>(),
+        "jobs": ended.filter_map(|job| of_job(plan, job)).collect::<Vec<_>>(),
         "assets": fetched,
         "deployments": deployed.iter().map(|(environment, row)| of_deployment(environment, row)).collect::<Vec<_>>(),
     }))

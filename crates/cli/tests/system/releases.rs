@@ -244,3 +244,23 @@ async fn the_forge_is_told_of_a_release_and_of_every_change() {
     told("that it was withdrawn", &|one| one.state == "withdrawn" && one.text.starts_with("**Withdrawn**: it drifts")).await;
     release(world, "1.0.0", "it is known there", |one| one["told"] == "the forge knows of it").await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_release_of_one_among_very_many_artifacts_is_traced() {
+    let delivery = project().await;
+    let gives: Vec<String> = (0..260).map(|at| format!("part-{at} = [\"gauge\"]")).collect();
+    let pipeline = format!(
+        "language = 1\n[starts]\ntag = [\"v*\"]\n[job.pack.all]\nsteps = [\"true\"]\ngives = {{ {}, whole = [\"gauge\"] }}\n\
+         [job.ship.whole]\nsteps = [\"true\"]\ntakes = [\"pack.all/whole\"]\nreleases = {{ version = \"{{tag|after:v}}\", assets = [\"pack.all/whole\"] }}\n",
+        gives.join(", ")
+    );
+    let commit = delivery.repository.push_pipeline(&pipeline);
+    tag(&delivery, "v4.0.0");
+    release(&delivery.world, "4.0.0", "it is there", |_| true).await;
+    let view = delivery.world.json(&["trace", "stations/4.0.0"]).await;
+    let names: Vec<&Value> = view["chains"].as_array().into_iter().flatten().map(|chain| &chain["artifact"]).collect();
+    assert_eq!(names, ["whole"], "{view}");
+    // Of its commit there is more than a page.
+    let view = delivery.world.json(&["trace", &commit]).await;
+    assert_eq!((view["chains"].as_array().map(Vec::len), &view["more"]), (Some(200), &true.into()));
+}

@@ -95,7 +95,7 @@ async fn one_by_one_a_mistake_stops_and_what_it_touched_is_as_before_in_reverse_
 async fn the_first_part_is_watched_and_the_rest_never_sees_what_was_bad_there() {
     let mut fleet = Fleet::new(RULES).await;
     let watch = |long: &str| {
-        let run = format!("test ! -e PLACE/alarm || ! grep -q bad PLACE/$PIER");
+        let run = "test ! -e PLACE/alarm || ! grep -q bad PLACE/$PIER";
         format!(
             "{{ way = \"part-first\", first = [\"middle\"], watch = {{ for = \"{long}\", every = \"200ms\", bad = 2, run = \"{run}\" }} }}"
         )

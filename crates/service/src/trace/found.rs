@@ -103,9 +103,8 @@ async fn digest(app: &App, hex: &str, sha256: &[u8; 32], limit: i64) -> Result<F
         return Ok(Found { kind: ThingKind::File, sentence: String::new(), made, runs: Vec::new() });
     }
     let published = app.records.published_as(&digest).await?;
-    let runs: Vec<i64> = published.iter().map(|(run, ..)| *run).collect();
-    let mut made = app.records.made_by_runs(&runs, limit).await?;
-    made.retain(|row| published.iter().any(|(run, job, name, _)| (*run, *job, name) == (row.run_id, row.job, &row.name)));
+    let names: Vec<(i64, i64, String)> = published.into_iter().map(|(run, job, name, _)| (run, job, name)).collect();
+    let made = app.records.made_as(&names).await?;
     Ok(Found { kind: ThingKind::Published, sentence: String::new(), made, runs: Vec::new() })
 }
 
@@ -134,8 +133,8 @@ async fn named(app: &App, project: &Project, name: &str, limit: i64) -> Result<F
     }
     if let Some(release) = app.records.release(project.id, name).await? {
         let assets = app.records.release_assets(release.id).await?;
-        let mut made = app.records.made_by_runs(&[release.run_id], limit).await?;
-        made.retain(|row| assets.iter().any(|asset| (asset.job, &asset.name) == (row.job, &row.name)));
+        let names: Vec<(i64, i64, String)> = assets.into_iter().map(|asset| (release.run_id, asset.job, asset.name)).collect();
+        let made = app.records.made_as(&names).await?;
         let sentence = format!("release {name} ({}) of commit {}", release.state, release.commit_id.get(..8).unwrap_or_default());
         return Ok(Found { kind: ThingKind::Release, sentence, made, runs: vec![release.run_id] });
     }

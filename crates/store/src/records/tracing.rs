@@ -5,6 +5,7 @@ use super::error::json;
 use super::{Records, StoreError, Tx};
 use ordotaxis_core::report::Component;
 use sha2::{Digest, Sha256};
+use std::collections::BTreeSet;
 
 /// Statements are text that says much twice.
 const LEVEL: i32 = 6;
@@ -85,16 +86,6 @@ pub struct NewBill {
     pub document: Vec<u8>,
 }
 
-/// Artifacts by run, job and name, whether they are still there, only said something of, or both.
-const MADE: &str = "SELECT run_id, job, name, digest, max(kept) AS kept, max(signed) AS signed FROM (
-       SELECT run_id, job, name, digest, 1 AS kept, 0 AS signed FROM artifacts AS made WHERE {WHERE}
-       UNION ALL SELECT run_id, job, name, digest, 0, 1 FROM statements AS made WHERE {WHERE})
-     GROUP BY run_id, job, name";
-
-fn made(condition: &str) -> String {
-    MADE.replace("{WHERE}", condition)
-}
-
 fn packed(bytes: &[u8]) -> Result<Vec<u8>, StoreError> {
     zstd::bulk::compress(bytes, LEVEL).map_err(|_| StoreError::Value("what is to be packed"))
 }
@@ -119,17 +110,42 @@ impl Records {
     /// Artifacts with one of these digests, the newest first.
     pub async fn made_by_digest(&self, digests: &[String], limit: i64) -> Result<Vec<MadeRow>, StoreError> {
         // What was carried over is found where it was made.
-        let condition = "digest IN (SELECT value FROM json_each(?1))
-             AND NOT EXISTS (SELECT 1 FROM jobs WHERE jobs.run_id = made.run_id AND jobs.number = made.job AND jobs.state = 'reused')";
-        let sql = format!("SELECT *, NULL AS path FROM ({}) ORDER BY run_id DESC, job, name LIMIT ?2", made(condition));
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(json(digests)?).bind(limit).fetch_all(&self.reads).await?)
+        let sql = "SELECT run_id, job, name, digest, max(kept) AS kept, max(signed) AS signed, NULL AS path FROM (
+                     SELECT run_id, job, name, digest, 1 AS kept, 0 AS signed FROM artifacts WHERE digest IN (SELECT value FROM json_each(?1))
+                     UNION ALL SELECT run_id, job, name, digest, 0, 1 FROM statements WHERE digest IN (SELECT value FROM json_each(?1))) AS made
+                   WHERE NOT EXISTS (SELECT 1 FROM jobs WHERE jobs.run_id = made.run_id AND jobs.number = made.job AND jobs.state = 'reused')
+                   GROUP BY run_id, job, name ORDER BY run_id DESC, job, name LIMIT ?2";
+        Ok(sqlx::query_as(sql).bind(json(digests)?).bind(limit).fetch_all(&self.reads).await?)
     }
 
-    /// What these runs made, the newest first.
+    /// What these runs made, the newest run first.
     pub async fn made_by_runs(&self, runs: &[i64], limit: i64) -> Result<Vec<MadeRow>, StoreError> {
-        let condition = "run_id IN (SELECT value FROM json_each(?1))";
-        let sql = format!("SELECT *, NULL AS path FROM ({}) ORDER BY run_id DESC, job, name LIMIT ?2", made(condition));
-        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(json(runs)?).bind(limit).fetch_all(&self.reads).await?)
+        let runs: BTreeSet<i64> = runs.iter().copied().collect();
+        let mut names: Vec<(i64, i64, String)> = Vec::new();
+        for run in runs.into_iter().rev() {
+            let left = limit - i64::try_from(names.len()).unwrap_or(i64::MAX);
+            if left <= 0 {
+                break;
+            }
+            // Two indexes, read side by side in their order: of a run with very many artifacts only the first are read.
+            let sql = "SELECT job, name FROM artifacts WHERE run_id = ?1 UNION SELECT job, name FROM statements WHERE run_id = ?1
+                       ORDER BY job, name LIMIT ?2";
+            let of: Vec<(i64, String)> = sqlx::query_as(sql).bind(run).bind(left).fetch_all(&self.reads).await?;
+            names.extend(of.into_iter().map(|(job, name)| (run, job, name)));
+        }
+        self.made_as(&names).await
+    }
+
+    /// Artifacts by run, job and name, the newest run first; those that are not known are left out.
+    pub async fn made_as(&self, names: &[(i64, i64, String)]) -> Result<Vec<MadeRow>, StoreError> {
+        // What is said of what was there before a job was done again is not said of what is there.
+        let sql = "SELECT wanted.run_id, wanted.job, wanted.name, coalesce(there.digest, said.digest) AS digest, NULL AS path,
+                     there.digest IS NOT NULL AS kept, said.digest IS coalesce(there.digest, said.digest) AS signed
+                   FROM (SELECT DISTINCT value ->> 0 AS run_id, value ->> 1 AS job, value ->> 2 AS name FROM json_each(?)) AS wanted
+                   LEFT JOIN artifacts AS there ON there.run_id = wanted.run_id AND there.job = wanted.job AND there.name = wanted.name
+                   LEFT JOIN statements AS said ON said.run_id = wanted.run_id AND said.job = wanted.job AND said.name = wanted.name
+                   WHERE coalesce(there.digest, said.digest) IS NOT NULL ORDER BY wanted.run_id DESC, wanted.job, wanted.name";
+        Ok(sqlx::query_as(sql).bind(json(names)?).fetch_all(&self.reads).await?)
     }
 
     /// Artifacts in which a file with this digest lies, the newest first.

@@ -57,6 +57,31 @@ async fn a_statement_comes_back_and_the_files_of_an_earlier_one_are_forgotten() 
 }
 
 #[tokio::test]
+async fn of_a_run_that_made_much_the_first_are_read_and_each_by_its_name() {
+    let (_folder, records) = records().await;
+    let project = project(&records, "tidegauge").await;
+    let runs = [run(&records, &project, "c1").await, run(&records, &project, "c2").await];
+    for (run, count) in [(runs[0], 9), (runs[1], 3)] {
+        for at in 0..count {
+            change!(records, 5, set_statement(&said(run, &format!("part-{at}"), &format!("sha256:{run}-{at}")), &[])).expect("kept");
+        }
+    }
+    let all: Vec<(i64, String)> =
+        [(runs[1], 3), (runs[0], 9)].into_iter().flat_map(|(run, count)| (0..count).map(move |at| (run, format!("part-{at}")))).collect();
+    for limit in [0, 1, 3, 4, 11, 12, 200] {
+        let made = records.made_by_runs(&[runs[0], runs[1], runs[0]], limit).await.expect("an answer");
+        let made: Vec<(i64, String)> = made.into_iter().map(|row| (row.run_id, row.name)).collect();
+        let most = all.len().min(usize::try_from(limit).expect("not below nought"));
+        assert_eq!(made, all[..most], "{limit}");
+    }
+    let named =
+        [(runs[0], 0, "part-8".to_owned()), (runs[0], 0, "part-8".to_owned()), (runs[1], 0, "part-8".to_owned()), (7, 0, String::new())];
+    let made = records.made_as(&named).await.expect("an answer");
+    let told: Vec<(&str, bool, bool)> = made.iter().map(|row| (row.digest.as_str(), row.kept, row.signed)).collect();
+    assert_eq!(told, [(format!("sha256:{}-8", runs[0]).as_str(), false, true)]);
+}
+
+#[tokio::test]
 async fn runs_are_found_by_the_beginning_of_their_commit() {
     let (_folder, records) = records().await;
     let project = project(&records, "tidegauge").await;

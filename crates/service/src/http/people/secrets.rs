@@ -91,7 +91,7 @@ pub(crate) async fn set(
     let row = SecretRow { name, environment, sealed, set_by, set_at, reach: reach(ask.reach.clone())? };
     let mut tx = app.records.tx(&caller.actor, row.set_at).await?;
     tx.set_secret(project.id, &row).await?;
-    tx.note(Entry::new(Action::SetSecret, &called(&row.name, row.environment.as_deref())).of(&project.name).after(&ask.reach));
+    tx.note(Entry::new(Action::SetSecret, called(&row.name, row.environment.as_deref())).of(&project.name).after(&ask.reach));
     tx.commit().await?;
     Ok(StatusCode::NO_CONTENT)
 }

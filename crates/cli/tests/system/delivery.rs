@@ -193,7 +193,10 @@ async fn what_was_tested_is_promoted_by_hand_and_by_itself_and_rolled_back_witho
     let delivery = Delivery::new(STEPS_ON).await;
     let [lars, mara] = [delivery.person("lars", "operator").await, delivery.person("mara", "operator").await];
     let early = delivery.world.run(&["promote", "stations", "--to", "pier-north"]).await;
-    assert!(early.code != 0 && early.err.contains("the rules name nothing that pier-north comes after: say which run"), "{early:?}");
+    assert!(
+        early.code != 0 && early.err.contains("the rules name nothing that pier-north comes after: say with `--run` which run"),
+        "{early:?}"
+    );
     let first = delivery.push_by_hand("1");
     delivery.holds("trial", &first).await;
     let promoted = delivery.say(&mara, &["promote", "stations", "--to", "pier-north", "--watch"]).await;
@@ -287,6 +290,8 @@ async fn a_secret_of_an_environment_is_lent_to_what_deploys_there_and_to_nothing
     assert!(list.out.contains("TRIAL_KEY  trial") && list.out.contains("BOAT_KEY   boat"), "{list:?}");
     let wrong = set("BOAT_KEY", "a/b", "tar and rope").await;
     assert!(wrong.code != 0 && wrong.err.contains("no environment is called a/b; did you mean a-b?"), "{wrong:?}");
+    let wrong = set("BOAT_KEY", "//", "tar and rope").await;
+    assert!(wrong.code != 0 && wrong.err.contains("an environment cannot be called `//`: that has no letter or digit"), "{wrong:?}");
     let removed = delivery.world.run(&["secret", "remove", "stations", "BOAT_KEY"]).await;
     assert!(removed.code != 0 && removed.err.contains("has no secret BOAT_KEY"), "the one for boat is another: {removed:?}");
     assert_eq!(delivery.world.run(&["secret", "remove", "stations", "BOAT_KEY", "--environment", "boat"]).await.code, 0);

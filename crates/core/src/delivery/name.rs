@@ -14,10 +14,10 @@ const LONGEST: usize = 100;
 pub fn environment_name(text: &str) -> Result<String, String> {
     let fits = |c: char| c.is_alphanumeric() || matches!(c, '.' | '_' | '-');
     if !text.chars().any(char::is_alphanumeric) {
-        return Err(format!("`deploys` makes the name `{text}`, which has no letter or digit"));
+        return Err(format!("an environment cannot be called `{text}`: that has no letter or digit"));
     }
     if text.chars().count() > LONGEST {
-        return Err(format!("`deploys` makes a name of more than {LONGEST} characters"));
+        return Err(format!("the name of an environment has at most {LONGEST} characters"));
     }
     Ok(text.chars().map(|c| if fits(c) { c } else { '-' }).collect())
 }

@@ -38,7 +38,7 @@ fn named(plan: &Plan, job: usize, fact: impl Fn(&str, &str) -> Option<String>) -
         _ => None,
     });
     Some(match filled.plain() {
-        Some(plain) => delivery::environment_name(&plain),
+        Some(plain) => delivery::environment_name(&plain).map_err(|why| format!("`deploys` makes no name: {why}")),
         None => Err(format!("`deploys` needs what is not known here: `{}`", filled.source())),
     })
 }

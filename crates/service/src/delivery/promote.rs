@@ -27,7 +27,8 @@ async fn newest(app: &App, project: &Project, name: &str) -> Result<RunRow, NotC
     let standing = Standing::of(app, project).await?;
     let rules = standing.rules(name).map_err(NotCarried::No)?;
     let Some(first) = rules.after.first() else {
-        return Err(NotCarried::No(format!("the rules name nothing that {name} comes after: say which run")));
+        let why = format!("the rules name nothing that {name} comes after: say with `--run` which run has what is to be put there");
+        return Err(NotCarried::No(why));
     };
     let here = app.records.environment_state(project.id, name).await?.present.map(|put| put.artifacts).unwrap_or_default();
     let mut found = None;

@@ -509,6 +509,27 @@ async fn a_preview_is_closed_by_hand_or_when_its_time_is_over_and_comes_again_wi
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_preview_that_was_put_back_is_closed_with_what_is_there() {
+    let rules = "rules = 1\n[environment.\"preview-*\"]\npreview = true\non_failure = \"roll-back\"\n\
+        check = { run = \"! grep -q bad PLACE/preview\", within = \"1s\" }\n";
+    let (delivery, _) = previewed(rules).await;
+    delivery.repository.write("gauge", "gauge bad\n");
+    delivery.repository.commit("A bad gauge");
+    delivery.repository.git(&["push", "--quiet", "origin", "topic"]);
+    until("what was there is there again", || async {
+        let page = delivery.world.json(&["environment", "show", "stations/preview-1"]).await;
+        let last = &page["deployments"][0];
+        (last["outcome"] == "failed" && last["back"] == true).then_some(())
+    })
+    .await;
+    assert_eq!(delivery.there("preview"), "gauge 2");
+    let closed_now = delivery.world.run(&["environment", "close", "stations/preview-1", "--watch"]).await;
+    assert_eq!(closed_now.code, 0, "{closed_now:?}");
+    closed(&delivery).await;
+    assert_eq!(delivery.there("preview"), "");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn from_outside_a_preview_comes_only_where_the_rules_let_it() {
     let delivery = Delivery::with("beat = \"250ms\"\nretry_pause = \"20ms\"\n", PREVIEW_RULES).await;
     let (world, repository) = (&delivery.world, &delivery.repository);

@@ -63,7 +63,7 @@ impl Job<'_> {
             match times.after(look.is_ok(), Instant::now()) {
                 Some(true) => return Ok(()),
                 Some(false) => return Err(failed(times.why(url, look.err().unwrap_or_default()))),
-                None => {}
+                None => self.in_time(url)?,
             }
             last = Some(look);
             sleep(LOOK).await;
@@ -88,11 +88,13 @@ impl Job<'_> {
                 Err(other) => return Err(other),
             };
             self.answer = Some(if well { "it ended with 0".to_owned() } else { why.clone() });
+            let over = self.in_time(run);
             match times.after(well, Instant::now()) {
                 Some(true) => return Ok(()),
-                Some(false) => return Err(failed(times.why(run, why))),
-                None => sleep(LOOK).await,
+                Some(false) => return Err(over.err().unwrap_or_else(|| failed(times.why(run, why)))),
+                None => over?,
             }
+            sleep(LOOK).await;
         }
     }
 }

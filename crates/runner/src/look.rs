@@ -1,10 +1,23 @@
 //! One look at what was put somewhere, by a check or a watch: the step of a command, and what an answer says.
 
 use crate::ask::Answer;
+use crate::broken::Broken;
+use crate::job::Job;
 use ordotaxis_core::language::Step;
+use tokio::time::Instant;
 
 /// So much of an answer is quoted.
 const QUOTED: usize = 120;
+
+impl Job<'_> {
+    /// Whether there is time for one more look: the job's time limit holds for what is asked after its steps, too.
+    pub(crate) fn in_time(&self, asked: &str) -> Result<(), Broken> {
+        if self.until.is_some_and(|until| Instant::now() >= until) {
+            return Err(Broken::TimedOut(format!("the job's time limit was over while {asked} was looked at")));
+        }
+        Ok(())
+    }
+}
 
 /// How one look went, in words.
 pub(crate) type Look = Result<String, String>;

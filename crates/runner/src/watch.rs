@@ -55,9 +55,7 @@ impl Job<'_> {
             if now >= until {
                 return Ok(());
             }
-            if self.until.is_some_and(|until| now >= until) {
-                return Err(Broken::TimedOut(format!("the job's time limit was over while {asked} was watched")));
-            }
+            self.in_time(asked)?;
             self.pause(every.min(until - now)).await;
         }
     }

@@ -407,6 +407,26 @@ async fn what_fails_its_check_is_rolled_back_within_the_run_by_what_was_there() 
     delivery.environment("quay", "well", |one| one["doubt"].is_null() && !one["present"].is_null()).await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn the_time_limit_of_a_job_holds_for_what_is_asked_after_its_steps() {
+    let delivery = Delivery::new("rules = 1\n").await;
+    let port = host(delivery.world.folder.path().join("trial")).await;
+    let rules = format!(
+        "rules = 1\n[environment.trial]\ncheck = {{ url = \"http://127.0.0.1:{port}/now\", says = \"never\", within = \"10m\" }}\n\
+         [environment.quay]\ncheck = {{ run = \"exit 1\", within = \"10m\" }}\n[environment.pier]\ncheck = {{ run = \"exit 0\", for = \"10m\" }}\n"
+    );
+    delivery.repository.write("ordotaxis/rules.toml", &rules);
+    let job = |name: &str| format!("[job.put.{name}]\ndeploys = \"{name}\"\nsteps = [\"true\"]\n");
+    let jobs = ["trial", "quay", "pier"].map(job).concat();
+    let text = format!("language = 1\n[defaults]\ncheckout = false\ntimeout = \"1s\"\n{jobs}");
+    let run = delivery.world.verdict("stations", &delivery.repository.push_pipeline(&text)).await;
+    for (name, asked) in [("trial", format!("http://127.0.0.1:{port}/now")), ("quay", "exit 1".to_owned()), ("pier", "exit 0".to_owned())] {
+        let job = World::job(&run, &format!("put.{name}"));
+        let wanted = format!("the job's time limit was over while {asked} was looked at");
+        assert!(job["why"].as_str().is_some_and(|why| why.starts_with(&wanted)), "{job}");
+    }
+}
+
 /// What a proposal's run puts somewhere to look at, and what takes it away again.
 const PREVIEW: &str = "language = 1\norder = \"build > preview\"\n[starts]\npush = [\"main\"]\nproposal = [\"main\"]\n\
     [job.build.gauge]\nsteps = [\"cat gauge > out\"]\ngives = { gauge = [\"out\"] }\n\

@@ -36,6 +36,7 @@ enum What {
     },
     /// A machine that software is put on: takes a bundle, starts it as a process, answers with what that says of itself
     Host {
+        /// What it is called, as it says itself
         name: String,
         #[arg(long, default_value = "127.0.0.1:8301")]
         listen: SocketAddr,

@@ -49,10 +49,17 @@ async fn may_try(app: &App, row: &PreviewRow, now: i64) -> Result<bool, StoreErr
     Ok(false)
 }
 
-/// Takes a preview away, with what was put there last.
+/// The run that put there what is there now; where that is being changed or nobody knows it, the newest.
+fn run_there(row: &PreviewRow) -> Result<i64, StoreError> {
+    let state = row.environment.machine()?;
+    let known = state.inside().is_none() && state.doubt.is_none();
+    Ok(state.present.filter(|_| known).map_or(row.run_id, |put| put.job.0))
+}
+
+/// Takes a preview away, with what is there.
 pub(super) async fn close(app: &App, actor: &Actor, project: &Project, row: &PreviewRow) -> Result<RunKey, NotCarried> {
     let gone = || NotCarried::No("the run that put it there is gone".to_owned());
-    let from = app.records.runs_by_id(&[row.run_id]).await?.pop().ok_or_else(gone)?;
+    let from = app.records.runs_by_id(&[run_there(row)?]).await?.pop().ok_or_else(gone)?;
     let wanted = Wanted { from: &from, environment: &row.environment.name, way: Carry::Away, job: None };
     let key = begin_carried(app, actor, project, &wanted).await?;
     say(app, row, None).await?;

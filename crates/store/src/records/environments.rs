@@ -160,19 +160,13 @@ impl Records {
     }
 
     /// Environments that proposals' runs put something into and that were not closed since, project by project; each
-    /// with the run whose work is there: the newest, or where that was put back, the one that first put there what is.
+    /// with the run of its newest deployment.
     pub async fn previews(&self) -> Result<Vec<PreviewRow>, StoreError> {
         let sql = "SELECT environments.*, last.run_id, last.let_in_at AS since, runs.proposal, proposals.state AS proposal_state,
                      EXISTS (SELECT 1 FROM runs AS closing WHERE closing.project_id = environments.project_id
                        AND closing.environment = environments.name AND closing.event = 'closing' AND closing.ended_at IS NULL) AS closing
-                   FROM environments JOIN deployments AS newest ON newest.id = (SELECT max(id) FROM deployments
+                   FROM environments JOIN deployments AS last ON last.id = (SELECT max(id) FROM deployments
                      WHERE environment_id = environments.id AND way ->> '$.way' <> 'close' AND coalesce(outcome, '') <> 'untouched')
-                   JOIN deployments AS last ON last.id = CASE WHEN newest.back OR (newest.way ->> '$.way' = 'undo' AND newest.outcome = 'well')
-                     THEN coalesce((SELECT max(own.id) FROM deployments AS own JOIN deployments AS there
-                         ON there.environment_id = own.environment_id AND there.artifacts = own.artifacts
-                       WHERE own.environment_id = environments.id AND own.outcome = 'well' AND own.way ->> '$.way' NOT IN ('close', 'undo')
-                         AND there.outcome = 'well' AND there.left_at IS NULL), newest.id)
-                     ELSE newest.id END
                    JOIN runs ON runs.id = last.run_id
                    LEFT JOIN proposals ON proposals.project_id = environments.project_id AND proposals.number = runs.proposal
                    WHERE closed_at IS NULL AND runs.proposal IS NOT NULL ORDER BY environments.project_id, environments.id";

@@ -14,6 +14,7 @@
 //! - [`forge`]: a forge's dialect as data: what it sends and what it takes.
 //! - [`digest`]: what a job's result depends on.
 //! - [`newest`]: which commit of a branch is the newest, in whatever order pushes are looked at.
+//! - [`pool`]: machines that are made when jobs queue, and removed when there is nothing for them.
 //! - [`provenance`]: where an artifact comes from, said so that it can be checked elsewhere.
 //! - [`release`]: versions and their order, notes.
 //! - [`report`]: what jobs write about their tests, and bills of materials.
@@ -34,6 +35,7 @@ pub mod newest;
 pub mod notice;
 pub mod order;
 pub mod plan;
+pub mod pool;
 pub mod provenance;
 pub mod release;
 pub mod report;

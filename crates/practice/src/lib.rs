@@ -1,5 +1,5 @@
 //! Stand-ins for the outside world, for the demo and the tests: small and plain, but real. A mail sink; a host that
-//! software is put on; and a forge: bare
+//! software is put on; a cloud that makes machines; and a forge: bare
 //! repositories served by git's own smart HTTP, signed webhooks, commit statuses, proposals with reviews and comments, one
 //! page a repository. It speaks three dialects, and fails or is slow when it is told to.
 
@@ -9,6 +9,7 @@ mod answer;
 mod backend;
 mod book;
 mod calls;
+mod cloud;
 mod deliver;
 mod dialect;
 mod fault;
@@ -27,6 +28,7 @@ mod serve;
 mod status;
 
 pub use book::{Comment, Offered, Proposal, Release, Review};
+pub use cloud::{Boot, Cloud, Console, Counts, Order, Processes, Weather};
 pub use dialect::Dialect;
 pub use fault::{Fault, What};
 pub use forge::{Forge, ForgeError};

@@ -1,7 +1,7 @@
 //! `ordotaxis-practice`: serves the practice forge, the practice mail sink or a practice host on loopback until interrupted.
 
 use clap::{Parser, Subcommand};
-use ordotaxis_practice::{Dialect, Forge, Host, Sink, Trouble};
+use ordotaxis_practice::{Cloud, Dialect, Forge, Host, Processes, Sink, Trouble, Weather};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -45,6 +45,22 @@ enum What {
         /// Who puts something on it must bring this
         #[arg(long, env = "PRACTICE_HOST_KEY", hide_env_values = true)]
         key: Option<String>,
+    },
+    /// A cloud: makes machines that are processes, with a delay, a quota, and all that goes wrong
+    Cloud {
+        #[arg(long, default_value = "127.0.0.1:7060")]
+        listen: SocketAddr,
+        #[arg(long, default_value = "./practice-cloud")]
+        data: PathBuf,
+        /// The `ordotaxis` that its machines run
+        #[arg(long, default_value = "ordotaxis")]
+        program: PathBuf,
+        /// How long a machine takes to start, in milliseconds
+        #[arg(long, default_value_t = 1000)]
+        start_ms: u64,
+        /// Machines at the same time
+        #[arg(long)]
+        quota: Option<u32>,
     },
     /// Put a file on a practice host
     Bundle {
@@ -113,6 +129,9 @@ async fn main() -> ExitCode {
         What::Forge { listen, data, dialect } => serve(listen, data, dialect).await,
         What::Mail { listen, page, data } => mail(listen, page, data).await,
         What::Host { name, listen, data, key } => host(&name, listen, data, key).await,
+        What::Cloud { listen, data, program, start_ms, quota } => {
+            cloud(listen, data, program, Weather { start_ms, quota, ..Weather::default() }).await
+        }
         What::Bundle { file, host, key } => bundle(&file, &host, key).await,
         What::Act { trouble, host } => act(&host, trouble).await,
         What::Runs { name, bundle } => ordotaxis_practice::run(&name, &bundle).await.map_err(Into::into),
@@ -164,6 +183,19 @@ async fn host(name: &str, listen: SocketAddr, data: PathBuf, key: Option<String>
     println!("practice host {name} at http://{address}/now");
     tokio::select! {
         served = host.serve(listener) => Ok(served?),
+        signal = tokio::signal::ctrl_c() => Ok(signal?),
+    }
+}
+
+async fn cloud(listen: SocketAddr, data: PathBuf, program: PathBuf, weather: Weather) -> Result<(), Box<dyn std::error::Error>> {
+    std::fs::create_dir_all(&data)?;
+    let listener = tokio::net::TcpListener::bind(listen).await?;
+    let address = listener.local_addr()?;
+    let cloud = Cloud::new(Box::new(Processes { program, folder: data }));
+    cloud.set_weather(weather);
+    println!("practice cloud at http://{address}");
+    tokio::select! {
+        served = cloud.serve(listener) => Ok(served?),
         signal = tokio::signal::ctrl_c() => Ok(signal?),
     }
 }

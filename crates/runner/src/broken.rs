@@ -13,6 +13,8 @@ pub(crate) enum Broken {
     },
     TimedOut(String),
     Stopped,
+    /// Its machine is about to go.
+    TakenAway,
     /// The attempt is no longer wanted.
     GivenUp,
 }

@@ -6,7 +6,7 @@ use ordotaxis_content::ChunkId;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
     AskFiles, AskLarge, AskPack, AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish,
-    FoundCache, GiveBack, LogAnswer, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn,
+    FoundCache, GiveBack, LetGo, LogAnswer, MachineTerms, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, TakenAway,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
@@ -48,12 +48,23 @@ impl CallError {
     }
 }
 
+/// How long and how often a service is asked that does not answer, or cannot.
+const ENROL: Duration = Duration::from_secs(60);
+const ENROL_TRIES: u32 = 8;
+
 /// Trades a one-use token for an identity of its own.
 pub async fn enrol(url: &str, token: &str, name: &str) -> Result<Identity, CallError> {
+    Ok(join(url, token, name).await?.0)
+}
+
+/// The same for a pool's machine, which is told besides what it is to do.
+pub async fn join(url: &str, token: &str, name: &str) -> Result<(Identity, Option<MachineTerms>), CallError> {
     let client = Client::new(Identity { url: url.trim_end_matches('/').to_owned(), name: name.to_owned(), credential: String::new() });
     let ask = Enrol { token: token.to_owned(), name: name.to_owned() };
-    let enrolled: Enrolled = client.post("enrol", &ask).await?;
-    Ok(Identity { url: client.identity.url, name: enrolled.name, credential: enrolled.credential })
+    let patience = CancellationToken::new();
+    let asked = insist_for(ENROL_TRIES, &patience, || client.post("enrol", &ask));
+    let enrolled: Enrolled = tokio::time::timeout(ENROL, asked).await.unwrap_or(Err(CallError::Leaving))?;
+    Ok((Identity { url: client.identity.url, name: enrolled.name, credential: enrolled.credential }, enrolled.machine))
 }
 
 /// Calls to the service, with the runner's credential.
@@ -114,6 +125,19 @@ impl Client {
 
     pub(crate) async fn sign_off(&self, session: &str) -> Result<(), CallError> {
         self.post_only("sign-off", &SignOff { session: session.to_owned() }).await
+    }
+
+    pub(crate) fn name(&self) -> &str {
+        &self.identity.name
+    }
+
+    pub(crate) async fn taken_away(&self, session: &str) -> Result<(), CallError> {
+        self.post_only("taken-away", &TakenAway { session: session.to_owned() }).await
+    }
+
+    /// An attempt that this runner cannot go on with.
+    pub(crate) async fn let_go(&self, attempt: AttemptId, ask: &LetGo) -> Result<(), CallError> {
+        self.post_only(&format!("attempts/{attempt}/let-go"), ask).await
     }
 
     pub(crate) async fn claim(&self, session: &str, slot: u32) -> Result<Claimed, CallError> {

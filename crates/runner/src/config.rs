@@ -16,8 +16,29 @@ pub struct Config {
     /// Folders that jobs may read in a sandbox, beside the system's and those of tools.
     #[serde(default)]
     pub shows: Vec<PathBuf>,
+    /// What of the machine jobs may have; all of it when absent.
+    #[serde(default)]
+    pub offers: Offers,
     /// Whether to look for the tools that every runner looks for; yes when absent.
     pub probe: Option<bool>,
+}
+
+/// What of a machine jobs may have together. None: all that there is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Offers {
+    pub cores: Option<u32>,
+    pub memory_mib: Option<u64>,
+    /// Graphics processors: nobody looks for them.
+    pub gpus: Option<u32>,
+}
+
+impl Offers {
+    /// Cores, bytes of memory and graphics processors that jobs may have of a machine with so many.
+    pub(crate) fn of_machine(self, (cores, memory): (u32, u64)) -> (u32, u64, u32) {
+        let memory_there = self.memory_mib.map(|mib| mib.saturating_mul(1 << 20));
+        (self.cores.unwrap_or(cores), memory_there.unwrap_or(memory), self.gpus.unwrap_or(0))
+    }
 }
 
 /// What one job may use. None: what [`Limits::with_usual`] says.

@@ -143,6 +143,8 @@ pub(crate) struct Wanted<'a> {
     /// Several processes share the job's network: helpers and steps.
     pub(crate) shared: bool,
     pub(crate) limits: &'a Limits,
+    /// So much memory the job asked for.
+    pub(crate) asked_mib: Option<u64>,
     /// It must not outlive the runner: then another job may get the turn.
     pub(crate) holds_turn: bool,
     /// Names the attempt.
@@ -199,8 +201,10 @@ pub(crate) enum Lookout<'a> {
 impl Fence {
     /// Makes the fence, or says in a sentence why it cannot.
     pub(crate) async fn open(wanted: Wanted<'_>, folders: JobFolders) -> Result<Fence, String> {
-        let Wanted { fences, image, network, shared, limits, holds_turn, attempt, mark, slot } = wanted;
-        let group = fences.groups.open(mark, slot, limits);
+        let Wanted { fences, image, network, shared, limits, asked_mib, holds_turn, attempt, mark, slot } = wanted;
+        let group = fences.groups.open(mark, slot, limits, asked_mib);
+        let memory_mib = limits.memory_mib.into_iter().chain(asked_mib).min();
+        let limits = &Limits { memory_mib, ..*limits };
         let sandbox = fences.sandboxes.clone().filter(|_| fences.isolation != Isolation::Host);
         let kind = match (image, sandbox) {
             (Some(image), _) if fences.isolation == Isolation::Container => {
@@ -258,6 +262,11 @@ impl Fence {
     }
 
     /// Whether the job used more memory than it may.
+    /// The memory that it may use, in MiB.
+    pub(crate) fn memory_mib(&self) -> Option<u64> {
+        self.group.memory_mib()
+    }
+
     pub(crate) fn out_of_memory(&self) -> bool {
         self.group.out_of_memory()
     }

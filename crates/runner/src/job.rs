@@ -55,6 +55,14 @@ pub(crate) struct Shared {
     pub(crate) abort: CancellationToken,
 }
 
+/// What became of a job.
+pub(crate) enum JobDone {
+    Ended(Box<JobResult>),
+    /// Its machine is about to be taken away; what could be saved is.
+    TakenAway,
+    GivenUp,
+}
+
 /// How an attempt ended, for its last call.
 pub(crate) struct JobResult {
     pub(crate) outcome: Outcome,
@@ -83,8 +91,8 @@ impl JobResult {
     }
 }
 
-/// Does a job. None when the attempt was given up meanwhile.
-pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt: watch::Receiver<Halt>) -> Option<JobResult> {
+/// Does a job. No result when the attempt was given up meanwhile, or is lost with its machine.
+pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt: watch::Receiver<Halt>) -> JobDone {
     let shipper = Shipper::new(shared.client.clone(), lease, shared.abort.clone());
     let mark = format!("{}#{}", shared.mark, lease.attempt);
     let usual = shared.limits.hours.map(|hours| hours.saturating_mul(3_600_000));
@@ -136,13 +144,14 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
             }
         });
     }
-    let result = |outcome, why, exit_code| Some(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests, answer });
+    let result = |outcome, why, exit_code| JobDone::Ended(Box::new(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests, answer }));
     match done {
         Ok(()) => result(Outcome::Passed, None, Some(0)),
         Err(Broken::Failed { why, exit_code }) => result(Outcome::Failed, Some(why), exit_code),
         Err(Broken::TimedOut(why)) => result(Outcome::TimedOut, Some(why), None),
         Err(Broken::Stopped) => result(Outcome::Stopped, Some("stopped".into()), None),
-        Err(Broken::GivenUp) => None,
+        Err(Broken::TakenAway) => JobDone::TakenAway,
+        Err(Broken::GivenUp) => JobDone::GivenUp,
     }
 }
 
@@ -314,6 +323,7 @@ impl Job<'_> {
             network: self.lease.network || anyway && fences.makes_none(),
             shared: !self.lease.beside.is_empty(),
             limits: &self.shared.limits,
+            asked_mib: Some(u64::from(self.lease.capacity.memory_mib)).filter(|mib| *mib > 0),
             holds_turn: self.lease.holds_turn,
             attempt: &attempt,
             mark: &self.shared.mark,
@@ -338,6 +348,10 @@ impl Job<'_> {
             Ok(()) => self.followed(workspace, env).await,
             broken => broken,
         };
+        if matches!(done, Err(Broken::TakenAway)) {
+            self.checkpoint(workspace, env).await;
+            return done;
+        }
         let done = self.told(workspace, done).await;
         self.leave(workspace, done).await
     }
@@ -360,7 +374,7 @@ impl Job<'_> {
             Ok(()) => Upon::Passed,
             Err(Broken::Failed { .. } | Broken::TimedOut(_)) => Upon::Failed,
             Err(Broken::Stopped) => Upon::Stopped,
-            Err(Broken::GivenUp) => return done,
+            Err(Broken::GivenUp | Broken::TakenAway) => return done,
         };
         let (given, gave) = self.give_all(workspace, end).await;
         self.given = given;
@@ -430,6 +444,7 @@ impl Job<'_> {
         match *self.halt.borrow() {
             Halt::No => Ok(()),
             Halt::Stop => Err(Broken::Stopped),
+            Halt::TakenAway => Err(Broken::TakenAway),
             Halt::Abandon => Err(Broken::GivenUp),
             Halt::Cut => {
                 let why = self.cut.lock().unwrap_or_else(PoisonError::into_inner).clone();

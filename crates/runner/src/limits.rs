@@ -37,22 +37,27 @@ fn set(path: &Path, settings: &[(&str, Option<String>)]) -> Option<PathBuf> {
     Some(path.to_owned())
 }
 
-/// The groups of all slots of a runner, made when a slot has its first job.
+/// The groups of all slots of a runner, made when a slot has its first job, and the memory that each lets its job have.
 #[derive(Default)]
-pub(crate) struct Groups(Mutex<HashMap<u32, Vec<PathBuf>>>);
+pub(crate) struct Groups(Mutex<HashMap<u32, (Vec<PathBuf>, Option<u64>)>>);
 
 impl Groups {
-    /// The group of a slot, for its next job.
-    pub(crate) fn open(&self, mark: &str, slot: u32, limits: &Limits) -> Group {
-        let memory = limits.memory_mib.map(|mib| (mib * 1024 * 1024).max(LEAST_MEMORY));
+    /// The group of a slot, for its next job. A job that asked for so much memory has no more than that.
+    pub(crate) fn open(&self, mark: &str, slot: u32, limits: &Limits, asked_mib: Option<u64>) -> Group {
+        let bytes = |mib: u64| mib.saturating_mul(1024 * 1024).max(LEAST_MEMORY);
+        let own = limits.memory_mib.map(bytes);
+        let memory = own.into_iter().chain(asked_mib.map(bytes)).min();
         let processes = limits.processes.map(|count| count.max(8));
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         // Someone may have removed them.
-        let folders = match known.get(&slot).filter(|folders| folders.iter().all(|folder| folder.exists())) {
-            Some(folders) => folders.clone(),
+        let there = |(folders, given): &&(Vec<PathBuf>, Option<u64>)| *given == memory && folders.iter().all(|folder| folder.exists());
+        let folders = match known.get(&slot).filter(there) {
+            Some((folders, _)) => folders.clone(),
             None => groups(&name(mark, slot), memory, processes),
         };
-        known.insert(slot, folders.clone());
+        known.insert(slot, (folders.clone(), memory));
+        // Without groups only addresses can be limited, of which many programs reserve far more than they use.
+        let memory = if folders.is_empty() { own } else { memory };
         let mut group = Group { folders, memory, processes, kills_before: 0 };
         group.kills_before = group.kills();
         group
@@ -93,6 +98,11 @@ impl Group {
     /// Whether something was ended since the job used more memory than it may.
     pub(crate) fn out_of_memory(&self) -> bool {
         self.memory.is_some() && self.kills() > self.kills_before
+    }
+
+    /// The memory that its job may use, in MiB.
+    pub(crate) fn memory_mib(&self) -> Option<u64> {
+        self.memory.map(|bytes| bytes / (1024 * 1024))
     }
 
     fn kills(&self) -> u64 {

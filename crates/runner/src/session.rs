@@ -6,6 +6,7 @@ use crate::job::Shared;
 use crate::step::Halt;
 use ordotaxis_wire::runner::{AttemptId, Beat, Lease, SignOn};
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -13,11 +14,12 @@ use tokio::sync::watch;
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 
-/// Both are cancelled by the caller: the first signal, the second signal.
+/// Cancelled by the caller: the first signal, the second signal; and when the machine is about to be taken away.
 #[derive(Debug, Clone, Default)]
 pub struct Leave {
     pub soon: CancellationToken,
     pub at_once: CancellationToken,
+    pub taken_away: CancellationToken,
 }
 
 /// What all slots of a runner share.
@@ -25,8 +27,8 @@ pub(crate) struct Runner {
     pub(crate) shared: Arc<Shared>,
     pub(crate) sign_on: SignOn,
     pub(crate) leave: Leave,
-    /// Do one job, then leave.
-    pub(crate) once: bool,
+    /// How many more jobs it begins; none: as many as come.
+    tickets: Option<AtomicU32>,
     holding: Mutex<HashMap<AttemptId, Holding>>,
     /// When the last beat was sent that the service answered.
     heard: Mutex<Instant>,
@@ -43,17 +45,46 @@ struct Holding {
     halt: watch::Sender<Halt>,
     /// It holds a turn, so no other job of that turn may run: when its lease is lost it must end.
     turn: bool,
+    /// It has steps that save what it has done when its machine is about to go.
+    saves: bool,
 }
 
 impl Runner {
-    pub(crate) fn new(shared: Arc<Shared>, sign_on: SignOn, leave: Leave, once: bool) -> Runner {
-        Runner { shared, sign_on, leave, once, holding: Mutex::default(), heard: Mutex::new(Instant::now()) }
+    pub(crate) fn new(shared: Arc<Shared>, sign_on: SignOn, leave: Leave, jobs: Option<u32>) -> Runner {
+        let tickets = jobs.map(AtomicU32::new);
+        Runner { shared, sign_on, leave, tickets, holding: Mutex::default(), heard: Mutex::new(Instant::now()) }
+    }
+
+    /// Whether one more job may be begun; that is counted.
+    pub(crate) fn take_ticket(&self) -> bool {
+        let Some(tickets) = &self.tickets else { return true };
+        tickets.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(1)).is_ok()
+    }
+
+    /// Whether it does as many jobs as come.
+    pub(crate) fn does_all(&self) -> bool {
+        self.tickets.is_none()
+    }
+
+    pub(crate) fn name(&self) -> &str {
+        self.shared.client.name()
+    }
+
+    /// The machine is about to be taken away: the service is told, and jobs that can save what they have done do so.
+    pub(crate) async fn taken_away(&self) {
+        let client = &self.shared.client;
+        let jobs: Vec<AttemptId> = self.holding().iter().filter(|(_, holding)| holding.saves).map(|(attempt, _)| *attempt).collect();
+        jobs.into_iter().for_each(|attempt| self.halt(attempt, Halt::TakenAway));
+        let told = insist(&self.leave.at_once, || client.taken_away(&self.sign_on.session)).await;
+        if let Err(error) = told {
+            tracing::warn!(%error, "it could not be said that the machine is taken away");
+        }
     }
 
     /// From now on the lease is renewed with each beat, until it is dropped by [`Runner::let_go`].
     pub(crate) fn hold(&self, lease: Lease) -> Held {
         let (sender, halt) = watch::channel(Halt::No);
-        self.holding().insert(lease.attempt, Holding { halt: sender, turn: lease.holds_turn });
+        self.holding().insert(lease.attempt, Holding { halt: sender, turn: lease.holds_turn, saves: !lease.checkpoint.is_empty() });
         Held { lease: Arc::new(lease), halt }
     }
 
@@ -121,11 +152,23 @@ impl Runner {
         if let Some(holding) = self.holding().get(&attempt) {
             holding.halt.send_if_modified(|known| {
                 // What was given up is given up, also when it was stopped before.
-                (*known == Halt::No || *known == Halt::Stop && halt == Halt::Abandon) && {
+                (*known == Halt::No || *known != Halt::Abandon && halt == Halt::Abandon) && {
                     *known = halt;
                     true
                 }
             });
+        }
+    }
+
+    /// A machine on demand that nobody answers for so long is wanted by nobody: it ends.
+    pub(crate) async fn watch_silence(&self, patience: Duration) {
+        loop {
+            let heard = *self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+            if heard.elapsed() >= patience {
+                tracing::error!("the service was not heard for {} minutes: this machine leaves", patience.as_secs() / 60);
+                return self.leave.at_once.cancel();
+            }
+            tokio::time::sleep_until(heard + patience).await;
         }
     }
 

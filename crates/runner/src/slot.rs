@@ -4,12 +4,12 @@
 //! job then takes longer, what is in hand is given back to the queue, where any slot of any runner can take it.
 
 use crate::client::{CallError, insist};
-use crate::job::{JobResult, do_job};
+use crate::job::{JobDone, JobResult, do_job};
 use crate::processes::kill_marked;
 use crate::session::{Held, Runner};
 use crate::step::Halt;
 use ordotaxis_core::engine::Outcome;
-use ordotaxis_wire::runner::{AttemptId, Claimed, Finish, GiveBack};
+use ordotaxis_wire::runner::{AttemptId, Claimed, Finish, GiveBack, LetGo};
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
@@ -35,11 +35,13 @@ pub(crate) struct Slot {
     hand: VecDeque<Held>,
     /// The call with the result of the last job, while the next one goes on already.
     sending: Option<JoinHandle<Result<Claimed, CallError>>>,
+    /// It may have one more job.
+    ticket: bool,
 }
 
 impl Slot {
     pub(crate) fn new(runner: Arc<Runner>, number: u32) -> Slot {
-        Slot { runner, number, hand: VecDeque::new(), sending: None }
+        Slot { runner, number, hand: VecDeque::new(), sending: None, ticket: false }
     }
 
     /// Works until the runner is asked to leave.
@@ -57,13 +59,14 @@ impl Slot {
             let quick = began.elapsed() < QUICK;
             self.take_answer().await?;
             match result {
-                Some(result) => self.finish(&held, result, quick).await?,
-                None => self.runner.let_go(held.lease.attempt),
+                JobDone::Ended(result) => self.finish(&held, *result, quick).await?,
+                JobDone::GivenUp => self.runner.let_go(held.lease.attempt),
+                JobDone::TakenAway => self.lose(&held).await,
             }
             if self.is_leaving() {
                 self.give_back_all().await;
             }
-            if self.runner.once || self.runner.leave.at_once.is_cancelled() {
+            if self.runner.leave.at_once.is_cancelled() {
                 return Ok(());
             }
         }
@@ -71,12 +74,15 @@ impl Slot {
 
     fn is_leaving(&self) -> bool {
         let leave = &self.runner.leave;
-        self.runner.once || leave.soon.is_cancelled() || leave.at_once.is_cancelled()
+        leave.soon.is_cancelled() || leave.at_once.is_cancelled()
     }
 
     /// The next lease; none when the runner is to leave.
     async fn claim(&mut self) -> Result<Option<Held>, CallError> {
         let runner = self.runner.clone();
+        if !self.has_ticket() {
+            return Ok(None);
+        }
         loop {
             match insist(&runner.leave.soon, || runner.shared.client.claim(&runner.sign_on.session, self.number)).await {
                 Ok(claimed) => self.keep(claimed),
@@ -90,13 +96,34 @@ impl Slot {
         }
     }
 
+    /// Whether this slot may have one more job: a runner that does only so many hands out as many tickets.
+    fn has_ticket(&mut self) -> bool {
+        self.ticket = self.ticket || self.runner.take_ticket();
+        self.ticket
+    }
+
+    /// The machine is about to go, and with it this job: others may have it.
+    async fn lose(&mut self, held: &Held) {
+        let (runner, attempt) = (&self.runner, held.lease.attempt);
+        let ask = LetGo { session: runner.sign_on.session.clone(), why: format!("the machine of {} was taken away", runner.name()) };
+        let lost = insist(&runner.leave.at_once, || runner.shared.client.let_go(attempt, &ask)).await;
+        if let Err(error) = lost {
+            // It is lost all the same, once its lease has run out.
+            tracing::warn!(%attempt, %error, "it could not be said that the machine is taken away");
+        }
+        runner.let_go(attempt);
+    }
+
     fn keep(&mut self, claimed: Claimed) {
+        if claimed.lease.is_some() {
+            self.ticket = false;
+        }
         let leases = claimed.lease.into_iter().chain(claimed.ahead);
         self.hand.extend(leases.map(|lease| self.runner.hold(lease)));
     }
 
     /// Runs a job. Meanwhile the answer to the last result may come, and what is in hand goes back when the job takes long.
-    async fn run(&mut self, held: &Held) -> Option<JobResult> {
+    async fn run(&mut self, held: &Held) -> JobDone {
         let (runner, number) = (self.runner.clone(), self.number);
         let mut done = std::pin::pin!(run_job(&runner, number, held));
         let patience = tokio::time::sleep(IN_HAND);
@@ -124,7 +151,7 @@ impl Slot {
     /// Sends a job's result: while the next job goes on, if there is one in hand.
     async fn finish(&mut self, held: &Held, result: JobResult, quick: bool) -> Result<(), CallError> {
         self.give_back_unwanted().await;
-        let claim = !self.is_leaving();
+        let claim = !self.is_leaving() && self.has_ticket();
         let finish = Finish {
             session: self.runner.sign_on.session.clone(),
             slot: self.number,
@@ -136,7 +163,7 @@ impl Slot {
             caches: result.caches,
             claim,
             holding: self.hand.iter().map(|held| held.lease.attempt).collect(),
-            ahead: claim && quick,
+            ahead: claim && quick && self.runner.does_all(),
             tests: result.tests,
             answer: result.answer,
         };
@@ -192,8 +219,8 @@ impl Slot {
     }
 }
 
-/// Runs a job with its processes. None when it was given up, or when the runner must leave at once.
-async fn run_job(runner: &Runner, slot: u32, held: &Held) -> Option<JobResult> {
+/// Runs a job with its processes. It counts as given up when the runner must leave at once.
+async fn run_job(runner: &Runner, slot: u32, held: &Held) -> JobDone {
     let (shared, lease, halt) = (runner.shared.clone(), held.lease.clone(), held.halt.clone());
     let mark = format!("{}#{}", shared.mark, lease.attempt);
     tokio::select! {
@@ -201,12 +228,12 @@ async fn run_job(runner: &Runner, slot: u32, held: &Held) -> Option<JobResult> {
             Some(done) => done,
             None => {
                 kill_marked(&mark).await;
-                Some(JobResult::broken())
+                JobDone::Ended(Box::new(JobResult::broken()))
             }
         },
         () = runner.leave.at_once.cancelled() => {
             kill_marked(&mark).await;
-            None
+            JobDone::GivenUp
         }
     }
 }

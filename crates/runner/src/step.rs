@@ -25,6 +25,8 @@ pub(crate) enum Halt {
     Stop,
     /// It was given up: end it, and say nothing more.
     Abandon,
+    /// Its machine is about to be taken away: what was done is saved, and the attempt is lost.
+    TakenAway,
     /// The runner itself ends it; the reason is kept with the job.
     Cut,
 }

@@ -203,8 +203,11 @@ impl Job<'_> {
                 return Err(Broken::Stopped);
             }
             StepEnd::Exited(_) | StepEnd::Signalled(_) if self.fence().out_of_memory() => {
-                let limit = self.shared.limits.memory_mib.unwrap_or(0);
-                (format!("step {name} used more memory than the runner's limit of {limit} MiB a job"), None)
+                let limit = self.fence().memory_mib().unwrap_or(0);
+                let asked = self.lease.capacity.memory_mib;
+                let whose = if asked > 0 && u64::from(asked) == limit { "the memory that the job asks for," } else { "the runner's limit of" };
+                let each = if whose.starts_with("the runner") { " a job" } else { "" };
+                (format!("step {name} used more memory than {whose} {limit} MiB{each}"), None)
             }
             StepEnd::Exited(code) => (format!("step {name} exited with {code}"), Some(code)),
             StepEnd::Signalled(signal) => (format!("step {name} was ended by signal {signal}"), None),
@@ -215,6 +218,19 @@ impl Job<'_> {
             }
         };
         if step.may_fail { Ok(()) } else { Err(Broken::Failed { why, exit_code }) }
+    }
+
+    /// The machine is about to be taken away: steps that save what was done so far, and caches that are saved in any case.
+    pub(crate) async fn checkpoint(&mut self, workspace: &Workspace, env: &[(String, String)]) {
+        let until = Instant::now() + AFTERWARDS;
+        for step in self.lease.checkpoint.clone() {
+            let limit = self.limit(&step, Some(until), "the checkpoint's", None);
+            let (end, _) = self.run(workspace, &step, env, PhaseKind::Checkpoint, &limit, self.given_up.clone()).await;
+            if end != StepEnd::Exited(0) || *self.given_up.borrow() != Halt::No {
+                return;
+            }
+        }
+        self.save_caches(workspace, false).await;
     }
 
     /// Steps for after the others, however those ended: only an attempt that was given up has none. A failure here makes
@@ -229,7 +245,7 @@ impl Job<'_> {
             Ok(()) => &["passed", "always"],
             Err(Broken::Failed { .. } | Broken::TimedOut(_)) => &["failed", "always"],
             Err(Broken::Stopped) => &["always"],
-            Err(Broken::GivenUp) => return done,
+            Err(Broken::GivenUp | Broken::TakenAway) => return done,
         };
         let steps: Vec<Step> = which.iter().filter_map(|when| self.lease.afterwards.get(*when)).flatten().cloned().collect();
         let until = Instant::now() + AFTERWARDS;

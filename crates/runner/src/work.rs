@@ -29,11 +29,13 @@ pub struct Settings {
     pub slots: u32,
     pub isolation: Isolation,
     pub config: Config,
-    /// Do one job, then leave.
-    pub once: bool,
+    /// How many jobs it does before it leaves; none: as many as come.
+    pub jobs: Option<u32>,
     /// Whether this process has mounts of its own; see [`crate::own_mounts`].
     pub mounts: bool,
     pub rehearses: Rehearses,
+    /// It ends when the service was not heard for so long; none: it waits for it.
+    pub patience: Option<Duration>,
 }
 
 /// Why a runner ended otherwise than it was asked to.
@@ -56,7 +58,7 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     let mark = mark_of(&folder);
     // Steps of an earlier life of this runner, which was killed: nobody waits for them any more.
     kill_marked(&format!("{mark}#")).await;
-    let (cores, memory_bytes) = crate::tools::machine();
+    let (cores, memory_bytes, gpus) = settings.config.offers.of_machine(crate::tools::machine());
     let limits = settings.config.limits.with_usual(memory_bytes, free(&folder), crate::limits::can_group());
     let fences = Arc::new(fences(&settings, &folder, limits.memory_mib).map_err(|error| folder_error(error.to_string()))?);
     let stage = fences.sandboxes.as_ref().map(|made| made.0.clone());
@@ -65,7 +67,7 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
         crate::container::remove_all(&mark).await;
     }
     let client = Client::new(identity);
-    let Settings { config, once, .. } = settings;
+    let Settings { config, jobs, patience, .. } = settings;
     let tools = crate::tools::find(&config, &fences).await;
     let offered = tools.iter().map(|found| found.tool.clone()).collect();
     let checkouts = workspaces.checkouts().map_err(|error| folder_error(error.to_string()))?;
@@ -94,8 +96,9 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
         tools: offered,
         cores,
         memory_bytes,
+        gpus,
     };
-    run(Arc::new(Runner::new(shared, sign_on, leave, once)), settings.slots, ready).await
+    run(Arc::new(Runner::new(shared, sign_on, leave, jobs)), settings.slots, patience, ready).await
 }
 
 /// Ends what a runner in this folder left running that was killed. Nobody may work there.
@@ -143,7 +146,7 @@ fn fences(settings: &Settings, folder: &std::path::Path, memory_mib: Option<u64>
 }
 
 /// Signs on, works with so many slots until all have ended, and signs off.
-async fn run(runner: Arc<Runner>, slots: u32, ready: impl FnOnce(&[String], &str)) -> Result<(), WorkError> {
+async fn run(runner: Arc<Runner>, slots: u32, patience: Option<Duration>, ready: impl FnOnce(&[String], &str)) -> Result<(), WorkError> {
     let client = runner.shared.client.clone();
     let signed_on = insist(&runner.leave.soon, || client.sign_on(&runner.sign_on)).await?;
     for label in runner.sign_on.labels.iter().flatten().filter(|label| !signed_on.labels.contains(label)) {
@@ -153,6 +156,22 @@ async fn run(runner: Arc<Runner>, slots: u32, ready: impl FnOnce(&[String], &str
     let (beat, lease) = (Duration::from_millis(signed_on.beat_ms), Duration::from_millis(signed_on.lease_ms));
     let done = CancellationToken::new();
     let leases = runner.clone().stay_alive(beat, lease, done.clone()).map_err(WorkError::Thread)?;
+    let silence = tokio::spawn({
+        let runner = runner.clone();
+        async move {
+            match patience {
+                Some(patience) => runner.watch_silence(patience).await,
+                None => std::future::pending().await,
+            }
+        }
+    });
+    let notice = tokio::spawn({
+        let runner = runner.clone();
+        async move {
+            runner.leave.taken_away.cancelled().await;
+            runner.taken_away().await;
+        }
+    });
     let mut tasks = tokio::task::JoinSet::new();
     for slot in 0..slots {
         tasks.spawn(Slot::new(runner.clone(), slot).work());
@@ -168,6 +187,8 @@ async fn run(runner: Arc<Runner>, slots: u32, ready: impl FnOnce(&[String], &str
             Err(error) => tracing::error!(%error, "a slot of this runner broke"),
         }
     }
+    silence.abort();
+    notice.abort();
     // Before the runner signs off: a late beat would sign it on again.
     done.cancel();
     if !matches!(tokio::task::spawn_blocking(|| leases.join()).await, Ok(Ok(()))) {

@@ -71,6 +71,8 @@ pub(crate) struct Inner {
     pub(crate) distances: crate::delivery::Distances,
     /// Open live streams, by person.
     pub(crate) streams: crate::http::Streams,
+    /// Runners on demand.
+    pub(crate) pools: crate::pools::Pools,
     /// Chunks of trees that are being fetched.
     pub(crate) trees: crate::trees::Trees,
 }

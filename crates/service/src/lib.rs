@@ -8,6 +8,7 @@
 //! - `forge`: what forges send and what is asked of them.
 //! - `landing`: acts for the queue in which proposals land.
 //! - `delivery`: acts for the environments into which jobs put something.
+//! - `pools`: runners that are made when jobs queue.
 //! - `release`: what is made known of what runs made.
 //! - `trace`: where things come from and where they went.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
@@ -25,12 +26,14 @@ mod http;
 mod identity;
 mod keeper;
 mod kept;
+mod label;
 mod landing;
 mod listening;
 mod notices;
 mod occasions;
 mod places;
 mod plans;
+mod pools;
 mod prune;
 mod react;
 mod reading;
@@ -52,6 +55,7 @@ mod work;
 pub use forge::ProfileError;
 pub use http::openapi;
 pub use listening::ListenError;
+pub use pools::{ProgramError, is_pool_name, try_program};
 pub use occasions::{NotBorrowed, read_borrowed};
 pub use seal::KeyError;
 pub use serve::{ServeError, Shutdown, serve};

@@ -115,6 +115,7 @@ fn workers(app: &App) -> JoinSet<()> {
     kept!("poll", forge::poll);
     kept!("landing", crate::landing::work);
     kept!("delivery", crate::delivery::work);
+    kept!("pools", crate::pools::work);
     workers
 }
 
@@ -162,6 +163,7 @@ where
     let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
     let seal = Seal::open(&key_file)?;
     crate::secrets::seal_projects(&seal, &records).await?;
+    crate::pools::take_configured(&records, &settings, clock::now()).await?;
     let app = App::new(Inner {
         seal,
         profiles: Profiles::load(&settings.data.join("profiles"))?,
@@ -203,6 +205,7 @@ where
         streams: Default::default(),
         distances: Default::default(),
         trees: Default::default(),
+        pools: Default::default(),
         settings: settings.clone(),
     });
     let workers = workers(&app);

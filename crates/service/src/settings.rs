@@ -1,7 +1,9 @@
 //! What the service is configured with when it starts: options and an optional TOML file (`--config`).
 
 use ordotaxis_store::Objects;
+use ordotaxis_wire::pool::PoolSettings;
 use serde::Deserialize;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -59,6 +61,10 @@ pub struct Settings {
     pub notice_pause: Duration,
     /// Whether webhooks of projects may lie on this machine or in a private network.
     pub near_notices: bool,
+    /// Runners on demand, by name.
+    pub pools: BTreeMap<String, PoolSettings>,
+    /// The folder of the programs that pools may name. None: no pool may.
+    pub pool_programs: Option<PathBuf>,
     /// For a rehearsal alone.
     pub rehearsal: Option<Rehearsal>,
 }
@@ -199,6 +205,9 @@ struct File {
     mail: Option<MailFile>,
     #[serde(default)]
     notices: NoticesFile,
+    #[serde(default)]
+    pool: BTreeMap<String, PoolSettings>,
+    pool_programs: Option<PathBuf>,
 }
 
 /// `[store]`: where packs are kept.
@@ -237,6 +246,8 @@ pub enum SettingsError {
     Open(String),
     #[error("`[mail]` in the configuration: {0}")]
     Mail(String),
+    #[error("`[pool.{name}]` in the configuration: {why}")]
+    Pool { name: String, why: String },
     #[error("`[store]` in the configuration says `endpoint` but not `{0}`")]
     Store(&'static str),
 }
@@ -270,6 +281,8 @@ impl Settings {
             mail: None,
             notice_pause: Duration::from_secs(10 * 60),
             near_notices: false,
+            pools: BTreeMap::new(),
+            pool_programs: None,
             rehearsal: None,
         }
     }
@@ -290,6 +303,8 @@ impl Settings {
         self.sign_in = file.sign_in;
         self.mail = file.mail.map(mail).transpose()?;
         self.near_notices = file.notices.near;
+        self.pools = pools(file.pool)?;
+        self.pool_programs = file.pool_programs;
         for word in file.open {
             match word.as_str() {
                 "metrics" => self.open.metrics = true,
@@ -317,6 +332,17 @@ impl Settings {
         }
         Ok(self)
     }
+}
+
+fn pools(pools: BTreeMap<String, PoolSettings>) -> Result<BTreeMap<String, PoolSettings>, SettingsError> {
+    for (name, pool) in &pools {
+        let wrong = |why: String| SettingsError::Pool { name: name.clone(), why };
+        if !crate::pools::is_pool_name(name) {
+            return Err(wrong("its name is to be lower-case letters, digits and `-`, beginning with a letter, at most 32".into()));
+        }
+        crate::pools::check(pool).map_err(|error| wrong(error.to_string()))?;
+    }
+    Ok(pools)
 }
 
 fn mail(file: MailFile) -> Result<MailSettings, SettingsError> {

@@ -15,6 +15,7 @@ pub use key::{Secret, digest_of, digest_of_bytes};
 pub use log_id::LogId;
 pub use logs::{Found, Lines, Logs, Searched};
 pub use records::{
+    Invited, PoolRow,
     AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ComponentRow, ConnectionRow, DeliveryRow, DeploymentRow, DueArtifact, DueSchedule,
     DueWork, Entry, EnvironmentRow, Event, FindingRow, FlakyRow, Forge, ForgeWord, Given, GoodToken, GrantRow, Granted, GroupRow, Head,
     HistoryRow, Holder, Holding, IdentityRow, JobRow, JobToken, JournalFilter, JournalRow, JournalState, Kind, LandingEnd, MadeRow,

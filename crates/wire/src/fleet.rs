@@ -68,6 +68,9 @@ pub struct RunnerView {
     /// 0: not known.
     pub cores: u32,
     pub memory_bytes: u64,
+    /// Graphics processors that it says it has.
+    #[serde(default)]
+    pub gpus: u32,
     /// Who asked it to take nothing more.
     #[serde(default)]
     pub draining_by: Option<String>,

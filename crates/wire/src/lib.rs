@@ -26,6 +26,7 @@ pub mod notice;
 pub mod person;
 pub mod pipeline;
 pub mod plan;
+pub mod pool;
 pub mod problem;
 pub mod project;
 pub mod proposal;

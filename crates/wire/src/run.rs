@@ -252,6 +252,8 @@ pub enum PhaseKind {
     Watch,
     /// A step that puts in use what was put on the side that is not.
     Switch,
+    /// A step of `checkpoint`.
+    Checkpoint,
     /// A step of `afterwards`.
     After,
 }
@@ -317,6 +319,7 @@ impl PhaseKind {
             PhaseKind::Check => "check",
             PhaseKind::Watch => "watch",
             PhaseKind::Switch => "switch",
+            PhaseKind::Checkpoint => "checkpoint",
             PhaseKind::After => "after",
         }
     }

@@ -1,9 +1,9 @@
-//! The protocol of runners, version 7, as it goes over the wire. Runners and services of different builds meet, so a form
+//! The protocol of runners, version 8, as it goes over the wire. Runners and services of different builds meet, so a form
 //! never changes: what is here must be read, and written back as it was.
 
 use ordotaxis_wire::runner::{
     AskFiles, AskLarge, AskPack, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish, FoundCache,
-    GiveBack, Lease, LogAnswer, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, VERSION,
+    GiveBack, Lease, LetGo, LogAnswer, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, TakenAway, VERSION,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -36,17 +36,28 @@ fn least_lease() -> Value {
 
 #[test]
 fn the_version_says_when_a_form_was_changed() {
-    assert_eq!(VERSION, 7, "a new version needs its forms here, beside those of the last");
+    assert_eq!(VERSION, 8, "a new version needs its forms here, beside those of the last");
 }
 
 #[test]
 fn a_runner_comes_and_goes() {
     stays::<Enrol>(json!({ "token": "oxi_1", "name": "quay" }));
     stays::<Enrolled>(json!({ "name": "quay", "credential": "oxr_1" }));
+    let machine = json!({ "slots": 1, "jobs": 1, "lasts_ms": 7_200_000, "capacity": { "cores": 2, "memory_mib": 4096 }, "isolation": "sandbox" });
+    stays::<Enrolled>(json!({ "name": "heavy-a1b2c3", "credential": "oxr_1", "machine": machine }));
+    stays::<Enrolled>(json!({ "name": "heavy-a1b2c3", "credential": "oxr_1", "machine": { "slots": 1, "lasts_ms": 7_200_000 } }));
+    stays::<TakenAway>(json!({ "session": "s1" }));
+    stays::<LetGo>(json!({ "session": "s1", "why": "its machine was taken away" }));
     stays::<SignOn>(json!({
-        "version": 7, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
+        "version": 8, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
         "fence": "bubblewrap", "tools": [{ "name": "make", "version": "4.3" }], "cores": 2, "memory_bytes": 1024
     }));
+    // As version 7 had it, and as one with graphics processors has it.
+    for (version, gpus) in [(7, None), (8, Some(2))] {
+        let mut said = json!({ "version": version, "session": "s1", "slots": 2, "system": [], "isolation": "host", "fence": "", "tools": [], "cores": 2, "memory_bytes": 1 });
+        gpus.into_iter().for_each(|gpus: u32| said["gpus"] = gpus.into());
+        stays::<SignOn>(said);
+    }
     stays::<SignedOn>(json!({ "labels": ["linux", "usb"], "beat_ms": 5000, "lease_ms": 20000 }));
     stays::<SignOff>(json!({ "session": "s1" }));
     stays::<Claim>(json!({ "session": "s1", "slot": 1 }));
@@ -59,7 +70,7 @@ fn a_runner_comes_and_goes() {
 #[test]
 fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
     stays::<Phases>(json!({ "phases": [phase()] }));
-    for kind in ["checkout", "take", "step", "give", "cache", "save", "publish", "beside", "check", "watch", "switch", "after"] {
+    for kind in ["checkout", "take", "step", "give", "cache", "save", "publish", "beside", "check", "watch", "switch", "checkpoint", "after"] {
         let mut phase = phase();
         phase["kind"] = kind.into();
         stays::<Phases>(json!({ "phases": [phase] }));

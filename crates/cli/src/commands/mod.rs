@@ -16,6 +16,7 @@ mod group;
 mod hook;
 mod init;
 mod insight;
+mod join;
 mod journal;
 mod landing;
 mod local;
@@ -25,6 +26,8 @@ mod patience;
 mod person;
 mod pipeline;
 mod plan;
+mod pool;
+mod pool_set;
 mod profile;
 mod project;
 mod promote;
@@ -98,6 +101,11 @@ enum Command {
     Runner {
         #[command(subcommand)]
         command: runner::RunnerCommand,
+    },
+    /// Runners that are made when jobs queue, and their machines
+    Pool {
+        #[command(subcommand)]
+        command: pool::PoolCommand,
     },
     /// Add, list, show and remove projects
     Project {
@@ -263,7 +271,7 @@ enum Command {
 impl Options {
     /// Whether a runner's own mounts are needed: they must be made before there is a second thread.
     pub(crate) fn runs_jobs(&self) -> bool {
-        matches!(self.command, Command::Runner { command: runner::RunnerCommand::Work { .. } } | Command::Rehearse(_))
+        matches!(self.command, Command::Runner { command: runner::RunnerCommand::Work { .. } | runner::RunnerCommand::Join { .. } } | Command::Rehearse(_))
     }
 
     /// Whether the command looks at signals itself.
@@ -289,6 +297,7 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Pipeline { command } => pipeline::pipeline(command, &api()?, json).await,
         Command::Serve(options) => serve::serve(options).await,
         Command::Runner { command } => runner::runner(command, global, mounts).await,
+        Command::Pool { command } => pool::pool(command, global).await,
         Command::Project { command } => project::project(command, &api()?, json).await,
         Command::Proposals(options) => proposals::proposals(options, &api()?, json).await,
         Command::Propose(options) => propose::propose(options, &api()?, json).await,

@@ -65,6 +65,15 @@ pub(crate) enum RunnerCommand {
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
     },
+    /// Be a pool's machine: enrol, do what the service says, leave. What it needs is in its environment: ORDOTAXIS_URL,
+    /// ORDOTAXIS_MACHINE (its name) and ORDOTAXIS_INVITATION
+    Join {
+        #[arg(long, default_value = "./ordotaxis-machine")]
+        dir: PathBuf,
+        /// A TOML file with tools and limits of this machine
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
     /// Whether something answers at this address or port; a runner asks this from within a job's network
     #[command(hide = true)]
     Look { what: String },
@@ -122,6 +131,9 @@ pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool
         RunnerCommand::Enrol { invitation, name, dir } => enrol_here(&address(global), &invitation, name, &dir).await,
         RunnerCommand::Work { dir, slots, isolation, once, config } => {
             work_here(Work { dir, slots: if once { 1 } else { slots }, isolation, once, config }, mounts).await
+        }
+        RunnerCommand::Join { dir, config } => {
+            super::join::join(&address(global), dir, config, mounts).await
         }
         RunnerCommand::Ask { url } => {
             out::json(&ordotaxis_runner::ask(&url).await);
@@ -213,16 +225,19 @@ pub(super) fn isolation(choice: Option<IsolationChoice>) -> Result<Isolation, Fa
     }
 }
 
+/// A runner's configuration, or that there is none.
+pub(super) fn configured(config: Option<PathBuf>) -> Result<Config, Failure> {
+    let wrong = |error: ordotaxis_runner::ConfigError| Failure::new(2, error.to_string(), "mend the file, or leave out --config");
+    config.map_or_else(|| Ok(Config::default()), |path| Config::load(&path).map_err(wrong))
+}
+
 async fn work_here(ask: Work, mounts: bool) -> Done {
     set_up_log();
     let Work { dir, slots, isolation: choice, once, config } = ask;
     let identity =
         Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;
     let isolation = isolation(choice)?;
-    let config = match config {
-        Some(path) => Config::load(&path).map_err(|error| Failure::new(2, error.to_string(), "mend the file, or leave out --config"))?,
-        None => Config::default(),
-    };
+    let config = configured(config)?;
     let name = identity.name.clone();
     let line = format!(
         "runner {name} works at {}: {slots} {}, isolation {}",
@@ -230,7 +245,7 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
         if slots == 1 { "slot" } else { "slots" },
         isolation.word(),
     );
-    let settings = Settings { folder: dir, slots, isolation, config, once, mounts, rehearses: Rehearses::No };
+    let settings = Settings { folder: dir, slots, isolation, config, jobs: once.then_some(1), mounts, rehearses: Rehearses::No, patience: None };
     let leave = Leave::default();
     let signals = signals::count(signals::LEAVES)?;
     for (count, token) in [(1, leave.soon.clone()), (2, leave.at_once.clone())] {

@@ -5,6 +5,7 @@ use crate::api::Api;
 use crate::failure::Failure;
 use crate::global::Global;
 use ordotaxis_core::dispatch::{Needs, Offer, Waited, why_queued};
+use ordotaxis_core::language::Capacity;
 use ordotaxis_core::plan::{Occasion, PlannedJob};
 use ordotaxis_wire::fleet::RunnerView;
 use ordotaxis_wire::project::ProjectView;
@@ -59,6 +60,12 @@ pub(crate) fn offer(runner: &RunnerView) -> Offer {
         draining: runner.draining_by.is_some(),
         projects: runner.grant.projects.clone(),
         outside: runner.grant.outside,
+        capacity: Capacity {
+            cores: runner.cores,
+            memory_mib: u32::try_from(runner.memory_bytes >> 20).unwrap_or(u32::MAX),
+            gpus: runner.gpus,
+        },
+        taken: Capacity::default(),
         anything: false,
         free: 1,
         slots: 1,

@@ -120,6 +120,13 @@ actions! {
     SetRunner "runner.set" OWNER;
     DrainRunner "runner.drain" OWNER;
     RemoveRunner "runner.remove" OWNER;
+    SetPool "pool.set" OWNER;
+    RemovePool "pool.remove" OWNER;
+    RemoveMachine "machine.remove" OWNER;
+    /// Keeps a pool's machine for a look.
+    KeepMachine "machine.keep" OWNER;
+    /// What a machine wrote: it may show more than jobs' logs do.
+    SeeConsole "machine.console" OWNER;
     SeeWork "work.see" OWNER;
     WorkAgain "work.again" OWNER;
     SeeStore "store.see" OWNER;

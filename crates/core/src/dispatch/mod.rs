@@ -4,15 +4,16 @@ mod queue;
 mod version;
 mod why;
 
-pub use queue::{Key, Queue, Queued};
+pub use queue::{Key, Queue, Queued, Want};
 pub use version::{version_found, version_wanted};
 pub use why::{Waited, why_queued};
 
+use crate::language::Capacity;
 use crate::plan::{Occasion, PlannedJob};
 use serde::{Deserialize, Serialize};
 
 /// What a job wants of a runner.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Needs {
     pub labels: Vec<String>,
     /// Tool → version wanted.
@@ -21,6 +22,10 @@ pub struct Needs {
     pub container: bool,
     /// It must be kept from the network: a runner that can do that.
     pub fenced: bool,
+    /// What it has for itself while it runs.
+    pub capacity: Capacity,
+    /// Its time limit in milliseconds; 0: it has none of its own. Only who makes machines looks at it.
+    pub time_ms: u64,
     /// It was offered by someone who may not push: only runners that take such jobs.
     pub outside: bool,
     /// The project's name: some runners are for some projects.
@@ -78,6 +83,10 @@ pub struct Offer {
     pub outside: Taking,
     /// It takes whatever is queued, fit for it or not: a rehearsal that goes on anyway.
     pub anything: bool,
+    /// What the machine has.
+    pub capacity: Capacity,
+    /// What of that its running jobs have for themselves.
+    pub taken: Capacity,
     /// Slots with nothing to do.
     pub free: usize,
     pub slots: usize,
@@ -93,6 +102,8 @@ impl Needs {
             tools: tools.collect(),
             container: extras.is_some_and(|extras| extras.image.is_some()),
             fenced: extras.is_some_and(|extras| extras.network == Some(false)),
+            capacity: extras.map(|extras| extras.capacity).unwrap_or_default(),
+            time_ms: job.timeout_ms.unwrap_or(0),
             outside: occasion.is_from_outside(),
             project: project.to_owned(),
         }
@@ -116,11 +127,17 @@ impl Offer {
         self.anything || self.has_all(needs)
     }
 
+    /// Whether it may do such a job now: it fits, and so much of the machine is left.
+    pub fn has_room(&self, needs: &Needs) -> bool {
+        self.fits(needs) && (self.anything || needs.capacity.fits_in(self.capacity.less(self.taken)))
+    }
+
     fn has_all(&self, needs: &Needs) -> bool {
         needs.labels.iter().all(|label| self.labels.contains(label))
             && needs.tools.iter().all(|(tool, wanted)| self.has_tool(tool, wanted))
             && (self.container || !needs.container)
             && (self.fenced || self.container || !needs.fenced)
+            && needs.capacity.fits_in(self.capacity)
             && self.outside.takes(needs.outside)
             && self.projects.as_ref().is_none_or(|projects| projects.contains(&needs.project))
     }

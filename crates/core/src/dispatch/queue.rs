@@ -2,12 +2,16 @@
 //!
 //! Among projects: the one with the fewest jobs running, of equals the one that was served longest ago, so that none
 //! starves. Within a project: what has the longest way to the end of its run goes first, and waiting counts as way, so
-//! that nothing waits forever. Among jobs that want the same turn only the first that asked may start.
+//! that nothing waits forever: what has waited long for room on a runner that is large enough holds that back from taking other
+//! jobs. Among jobs that want the same turn only the first that asked may start.
 
 use super::{Needs, Offer};
 use crate::engine::Millis;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
+
+/// A job that has waited so long for room keeps runners that are large enough from taking others.
+const PATIENCE: Millis = 30_000;
 
 /// A run and a job's place in its plan.
 pub type Key = (i64, usize);
@@ -50,8 +54,27 @@ pub struct Queue {
 
 #[derive(Debug, Clone, Default)]
 struct Lane {
-    classes: HashMap<Class, BTreeSet<Rank>>,
+    classes: HashMap<Class, Jobs>,
     served: u64,
+}
+
+/// The jobs of a class in the order in which they go, and how long all of them take together.
+#[derive(Debug, Clone, Default)]
+struct Jobs {
+    ranks: BTreeSet<Rank>,
+    usual: Millis,
+}
+
+/// Queued jobs that any runner fits alike, for who makes runners.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Want {
+    pub needs: Arc<Needs>,
+    /// How many could run side by side.
+    pub count: usize,
+    /// How long one of them takes.
+    pub usual: Millis,
+    /// Since when the first of them has been queued.
+    pub since: Millis,
 }
 
 impl Queue {
@@ -59,7 +82,9 @@ impl Queue {
     pub fn insert(&mut self, key: Key, job: Queued) {
         self.remove(key);
         let lane = self.projects.entry(job.project).or_default();
-        lane.classes.entry((job.needs.clone(), job.turn.clone())).or_default().insert(job.rank(key));
+        let jobs = lane.classes.entry((job.needs.clone(), job.turn.clone())).or_default();
+        jobs.ranks.insert(job.rank(key));
+        jobs.usual = jobs.usual.saturating_add(job.usual);
         if let Some(turn) = &job.turn {
             self.turns.entry(turn.clone()).or_default().insert((job.since, key));
         }
@@ -72,8 +97,9 @@ impl Queue {
         if let Some(lane) = self.projects.get_mut(&job.project) {
             let class = (job.needs.clone(), job.turn.clone());
             if let Some(jobs) = lane.classes.get_mut(&class) {
-                jobs.remove(&job.rank(key));
-                if jobs.is_empty() {
+                jobs.ranks.remove(&job.rank(key));
+                jobs.usual = jobs.usual.saturating_sub(job.usual);
+                if jobs.ranks.is_empty() {
                     lane.classes.remove(&class);
                 }
             }
@@ -109,7 +135,7 @@ impl Queue {
     }
 
     /// The job that a free slot of this runner takes. `running` counts a project's running jobs; `held` says whether a
-    /// turn is. Nothing changes by asking: see [`Queue::serve`].
+    /// turn is; `now` is on the clock that jobs were queued by. Nothing changes by asking: see [`Queue::serve`].
     ///
     /// ```
     /// use ordotaxis_core::dispatch::{Offer, Queue, Queued};
@@ -119,20 +145,63 @@ impl Queue {
     /// queue.insert((7, 1), job(1, 500));
     /// queue.insert((8, 0), job(2, 10));
     /// let (runner, nobody) = (Offer::default(), |_: &str| false);
-    /// assert_eq!(queue.first_for(&runner, |_| 0, nobody), Some((7, 1)), "of its project the one with the longest way to go");
+    /// assert_eq!(queue.first_for(&runner, 0, |_| 0, nobody), Some((7, 1)), "of its project the one with the longest way to go");
     /// let running = |project| if project == 1 { 3 } else { 0 };
-    /// assert_eq!(queue.first_for(&runner, running, nobody), Some((8, 0)), "the project with the least running");
+    /// assert_eq!(queue.first_for(&runner, 0, running, nobody), Some((8, 0)), "the project with the least running");
     /// ```
-    pub fn first_for(&self, offer: &Offer, running: impl Fn(i64) -> usize, held: impl Fn(&str) -> bool) -> Option<Key> {
+    pub fn first_for(
+        &self,
+        offer: &Offer,
+        now: Millis,
+        running: impl Fn(i64) -> usize,
+        held: impl Fn(&str) -> bool,
+    ) -> Option<Key> {
+        if self.holds_back(offer, now, &held) {
+            return None;
+        }
         let mut projects: Vec<(usize, u64, i64)> =
             self.projects.iter().filter(|(_, lane)| !lane.classes.is_empty()).map(|(&id, lane)| (running(id), lane.served, id)).collect();
         projects.sort_unstable();
         let (_, key) = projects.iter().find_map(|&(_, _, project)| {
             let classes = self.projects[&project].classes.iter();
-            let free = classes.filter(|((needs, turn), _)| offer.fits(needs) && turn.as_ref().is_none_or(|turn| !held(turn)));
+            let free = classes.filter(|((needs, turn), _)| offer.has_room(needs) && turn.as_ref().is_none_or(|turn| !held(turn)));
             free.filter_map(|((_, turn), jobs)| self.first_of(turn.as_ref(), jobs)).min()
         })?;
         Some(key)
+    }
+
+    /// Whether a job that fits this runner has waited long for room there.
+    fn holds_back(&self, offer: &Offer, now: Millis, held: &impl Fn(&str) -> bool) -> bool {
+        let all = self.projects.values().flat_map(|lane| &lane.classes);
+        let mut without_room = all.filter(|((needs, turn), _)| {
+            !needs.capacity.is_none() && offer.fits(needs) && !offer.has_room(needs) && turn.as_ref().is_none_or(|turn| !held(turn))
+        });
+        without_room.any(|((_, turn), jobs)| {
+            let first = self.first_of(turn.as_ref(), jobs).and_then(|(_, key)| self.jobs.get(&key));
+            first.is_some_and(|job| now.saturating_sub(job.since) >= PATIENCE)
+        })
+    }
+
+    /// What is wanted of runners, in the order in which it was queued first. Of jobs that want the same turn one counts, and none
+    /// while the turn is held.
+    pub fn wants(&self, held: impl Fn(&str) -> bool) -> Vec<Want> {
+        let mut wants: HashMap<&Arc<Needs>, (usize, Millis, Millis)> = HashMap::new();
+        for ((needs, turn), jobs) in self.projects.values().flat_map(|lane| &lane.classes) {
+            let Some((_, key)) = self.first_of(turn.as_ref(), jobs).filter(|_| turn.as_ref().is_none_or(|turn| !held(turn))) else {
+                continue;
+            };
+            let Some(first) = self.jobs.get(&key) else { continue };
+            let (count, usual) = if turn.is_some() { (1, first.usual) } else { (jobs.ranks.len(), jobs.usual) };
+            let want = wants.entry(needs).or_insert((0, 0, Millis::MAX));
+            *want = (want.0 + count, want.1.saturating_add(usual), want.2.min(first.since));
+        }
+        let want = |(needs, (count, usual, since)): (&Arc<Needs>, (usize, Millis, Millis))| {
+            let each = usual / Millis::try_from(count).unwrap_or(Millis::MAX).max(1);
+            Want { needs: needs.clone(), count, usual: each, since }
+        };
+        let mut wants: Vec<Want> = wants.into_iter().map(want).collect();
+        wants.sort_by(|a, b| (a.since, &a.needs).cmp(&(b.since, &b.needs)));
+        wants
     }
 
     /// A queued job is given to a runner, so other projects are served before its own. It stays queued until it is removed.
@@ -143,10 +212,10 @@ impl Queue {
     }
 
     /// The first of a class that may start: where a turn is wanted, only the job that asked for it first.
-    fn first_of(&self, turn: Option<&Arc<str>>, jobs: &BTreeSet<Rank>) -> Option<Rank> {
-        let Some(turn) = turn else { return jobs.first().copied() };
+    fn first_of(&self, turn: Option<&Arc<str>>, jobs: &Jobs) -> Option<Rank> {
+        let Some(turn) = turn else { return jobs.ranks.first().copied() };
         let &(_, key) = self.turns.get(turn)?.first()?;
-        jobs.iter().find(|(_, job)| *job == key).copied()
+        jobs.ranks.iter().find(|(_, job)| *job == key).copied()
     }
 
     /// How many jobs asked for the same turn before this one.
@@ -176,7 +245,7 @@ impl Queue {
         let shares = |needs: &Needs| fitting.iter().any(|offer| offer.fits(needs));
         let line = |lane: &Lane| {
             let classes = lane.classes.iter().filter(|((needs, _), _)| shares(needs));
-            let mut ranks: Vec<Rank> = classes.flat_map(|(_, jobs)| jobs.iter().copied()).collect();
+            let mut ranks: Vec<Rank> = classes.flat_map(|(_, jobs)| jobs.ranks.iter().copied()).collect();
             ranks.sort_unstable();
             let usual = ranks.iter().map(|(_, key)| self.jobs.get(key).map_or(0, |job| job.usual));
             let sums = usual.scan(0, |sum: &mut Millis, ms| {

@@ -15,16 +15,18 @@ pub struct Waited {
     pub turn: Option<(String, Option<String>, usize)>,
     /// When it is tried again.
     pub pause_until: Option<String>,
+    /// What it waits for in a pool of machines.
+    pub pool: Option<String>,
 }
 
 /// The sentence, most lasting reason first: a runner that nobody has, a pause, a turn, a place in the queue.
 pub fn why_queued(needs: &Needs, offers: &[Offer], waited: &Waited) -> String {
     if offers.is_empty() {
-        return "no runner is connected".into();
+        return waited.pool.clone().unwrap_or_else(|| "no runner is connected".into());
     }
     let fitting: Vec<&Offer> = offers.iter().filter(|offer| offer.fits(needs)).collect();
     if fitting.is_empty() {
-        return nobody_fits(needs, offers);
+        return waited.pool.clone().unwrap_or_else(|| nobody_fits(needs, offers));
     }
     if let Some(moment) = &waited.pause_until {
         return format!("it is tried again at {moment}");
@@ -37,16 +39,22 @@ pub fn why_queued(needs: &Needs, offers: &[Offer], waited: &Waited) -> String {
         1 => "1 job is ahead of it".into(),
         ahead => format!("{ahead} jobs are ahead of it"),
     };
+    let pool = waited.pool.as_ref().map(|pool| format!("; {pool}")).unwrap_or_default();
     let guess = waited.guess.as_ref().map(|guess| format!(", likely to start in {guess}")).unwrap_or_default();
     let working: Vec<&&Offer> = fitting.iter().filter(|offer| !offer.draining).collect();
     match working.as_slice() {
+        [] if waited.pool.is_some() => waited.pool.clone().unwrap_or_default(),
         [] => match fitting.as_slice() {
             [only] => format!("{}, the only runner that fits, is draining and takes nothing more", only.name),
             all => format!("all {} runners that fit are draining and take nothing more", all.len()),
         },
-        _ if working.iter().any(|offer| offer.free > 0) => format!("a free runner is about to take it; {queue}"),
-        [only] => format!("{}, the only runner that fits, is busy; {queue}{guess}", only.name),
-        all => format!("all {} runners that fit are busy; {queue}{guess}", all.len()),
+        _ if working.iter().any(|offer| offer.free > 0 && offer.has_room(needs)) => format!("a free runner is about to take it; {queue}"),
+        [only] if only.free > 0 => format!("{}, the only runner that fits, has not {} left; {queue}{guess}{pool}", only.name, needs.capacity.words()),
+        all if all.iter().any(|offer| offer.free > 0) => {
+            format!("none of {} runners that fit has {} left; {queue}{guess}{pool}", all.len(), needs.capacity.words())
+        }
+        [only] => format!("{}, the only runner that fits, is busy; {queue}{guess}{pool}", only.name),
+        all => format!("all {} runners that fit are busy; {queue}{guess}{pool}", all.len()),
     }
 }
 
@@ -94,11 +102,24 @@ fn nobody_fits(needs: &Needs, offers: &[Offer]) -> String {
     if needs.fenced && !offers.iter().any(|offer| offer.fenced || offer.container) {
         return "it says network = false, and no connected runner can keep a job from the network (sandbox or container)".into();
     }
+    if !needs.capacity.is_none() && !ours.iter().any(|offer| needs.capacity.fits_in(offer.capacity)) {
+        return too_small(needs, &ours);
+    }
     let tools = needs.tools.iter().map(|(tool, wanted)| format!("{tool} {wanted}"));
     let mut all: Vec<String> = needs.labels.iter().cloned().chain(tools).collect();
     all.extend(needs.container.then(|| "containers".to_owned()));
     all.extend(needs.fenced.then(|| "a closed network".to_owned()));
+    all.extend((!needs.capacity.is_none()).then(|| needs.capacity.words()));
     format!("no single connected runner has all of: {}", all.join(", "))
+}
+
+/// No machine is as large as the job asks for.
+fn too_small(needs: &Needs, offers: &[&Offer]) -> String {
+    let largest = offers.iter().max_by_key(|offer| (offer.capacity.gpus.min(needs.capacity.gpus), offer.capacity));
+    let there = largest.filter(|offer| !offer.capacity.is_none()).map_or("none says what it has".to_owned(), |offer| {
+        format!("the largest is {} with {}", offer.name, offer.capacity.words())
+    });
+    format!("it asks for {}, and no connected runner has so much; {there}", needs.capacity.words())
 }
 
 fn missing_labels(first: &str, missing: &[&String], known: &BTreeSet<&str>, offers: &[Offer]) -> String {

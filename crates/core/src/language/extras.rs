@@ -1,6 +1,7 @@
 //! What a job asks of its runner beyond running steps. Read, checked and planned; the table in `keys` says what of it
 //! this version does. The same values are in the file and in the plan.
 
+use super::capacity::Capacity;
 use super::place::At;
 use super::rollout::Rollout;
 use super::step::Step;
@@ -18,6 +19,9 @@ pub struct Extras {
     pub image: Option<Placed>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub network: Option<bool>,
+    /// What a runner must have free for it.
+    #[serde(skip_serializing_if = "Capacity::is_none")]
+    pub capacity: Capacity,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub facts: Vec<Fact>,
     #[serde(skip_serializing_if = "std::ops::Not::not")]
@@ -61,6 +65,9 @@ pub struct Extras {
     /// `passed`, `failed`, `always` → steps.
     #[serde(skip_serializing_if = "IndexMap::is_empty")]
     pub afterwards: IndexMap<String, Vec<Step>>,
+    /// Steps that are run when the machine is about to be taken away.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub checkpoint: Vec<Step>,
 }
 
 /// A text with placeholders and where it stands. Stored as it would be written; a plan knows no places.
@@ -227,6 +234,7 @@ impl Extras {
             tools: if self.tools.is_empty() { other.tools } else { self.tools },
             image: self.image.or(other.image),
             network: self.network.or(other.network),
+            capacity: self.capacity.over(other.capacity),
             facts: if self.facts.is_empty() { other.facts } else { self.facts },
             by_hand: self.by_hand || other.by_hand,
             secrets: list(self.secrets, other.secrets),
@@ -246,6 +254,7 @@ impl Extras {
             reports: if self.reports.is_empty() { other.reports } else { self.reports },
             beside: if self.beside.is_empty() { other.beside } else { self.beside },
             afterwards: if self.afterwards.is_empty() { other.afterwards } else { self.afterwards },
+            checkpoint: if self.checkpoint.is_empty() { other.checkpoint } else { self.checkpoint },
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Reads what a job, a pattern or `[defaults]` says.
 
+use super::capacity::Capacity;
 use super::extras::{Cache, Extras, Fact, Helper, Placed, Publish, Releases, Retry, Split, Upload};
 use super::pipeline::{Body, Cell, CellSettings, CellsOf, CheckoutLine, Depth, GitFiles, GiveLine, Matrix, Take, Upon, WhenNone};
 use super::place::At;
@@ -198,6 +199,12 @@ fn tools(value: &Value<'_>) -> IndexMap<String, Placed> {
 /// What is otherwise for some cells.
 fn settings(value: &Value<'_>) -> Option<CellSettings> {
     let table = reader::table(value)?;
+    let mut asks = Capacity::default();
+    for key in ["cores", "memory", "gpus"] {
+        if let Some(value) = table.get(key) {
+            capacity(&mut asks, key, value);
+        }
+    }
     Some(CellSettings {
         span: value.span(),
         of: cell(reader::table(table.get("for")?)?),
@@ -205,6 +212,7 @@ fn settings(value: &Value<'_>) -> Option<CellSettings> {
         tools: table.get("tools").map(tools).unwrap_or_default(),
         image: table.get("image").and_then(reader::template).map(Placed),
         network: table.get("network").and_then(reader::flag),
+        capacity: asks,
         timeout_ms: table.get("timeout").and_then(reader::duration),
         may_fail: table.get("may_fail").and_then(reader::flag),
         env: table.get("env").map(reader::env).unwrap_or_default(),
@@ -219,6 +227,8 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         }
         "image" => extras.image = placed(),
         "network" => extras.network = reader::flag(value),
+        "cores" | "memory" | "gpus" => capacity(&mut extras.capacity, key, value),
+        "checkpoint" => extras.checkpoint = plain_steps(value),
         "facts" => extras.facts = reader::items(value).iter().filter_map(fact).collect(),
         "publish" => extras.publish = reader::items(value).iter().filter_map(|item| publish(reader::table(item)?)).collect(),
         "by_hand" => extras.by_hand = reader::flag(value).unwrap_or_default(),
@@ -249,6 +259,16 @@ fn extra(extras: &mut Extras, key: &str, value: &Value<'_>) {
         }
         _ => {}
     }
+}
+
+fn capacity(capacity: &mut Capacity, key: &str, value: &Value<'_>) {
+    let read = if key == "memory" { reader::size(value) } else { reader::number(value) };
+    let place = match key {
+        "cores" => &mut capacity.cores,
+        "memory" => &mut capacity.memory_mib,
+        _ => &mut capacity.gpus,
+    };
+    *place = read.unwrap_or_default();
 }
 
 fn fact(value: &Value<'_>) -> Option<Fact> {

@@ -6,6 +6,7 @@ const FLAG: &Shape = &Shape::Flag;
 const FREE: &Shape = &Shape::Text(Format::Free);
 const WORD: &Shape = &Shape::Text(Format::Word);
 const NAME: &Shape = &Shape::Text(Format::Name);
+const SIZE: &Shape = &Shape::Text(Format::Size);
 const DURATION: &Shape = &Shape::Text(Format::Duration);
 const TEMPLATE: &Shape = &Shape::Text(Format::Template);
 const INNER: &Shape = &Shape::Text(Format::InnerTemplate);
@@ -131,13 +132,17 @@ const TOOLS: Key = key(
 );
 const IMAGE: Key = key("image", TEMPLATE, "run in this container image");
 const NETWORK: Key = key("network", FLAG, "false: no network inside the sandbox or container");
+const CORES: Key = key("cores", &Shape::Number { least: 1, most: 65_536 }, "cores of a runner that it has for itself");
+const MEMORY: Key = key("memory", SIZE, "memory that it has for itself, and no more: \"4GiB\"");
+const GPUS: Key = key("gpus", &Shape::Number { least: 1, most: 1_024 }, "graphics processors of a runner that it has for itself");
+const CHECKPOINT: Key = key("checkpoint", AFTER_LIST, "steps that are run when its machine is about to be taken away");
 const RETRY: Key =
     key("retry", &Shape::Table { keys: RETRY_KEYS, called: "`retry`" }, "how often it is tried again, and after which outcomes");
 const AFTERWARDS: Key = key("afterwards", &Shape::Table { keys: AFTERWARDS_KEYS, called: "`afterwards`" }, "steps run after the others");
 const PREPARE: Key = key("prepare", STEP_LIST, "steps put before every job's own");
 
 pub(crate) const DEFAULTS: &[Key] =
-    &[WHERE, ENV_KEY, TIMEOUT, MAY_FAIL, EAGER, CHECKOUT_KEY, PREPARE, TOOLS, IMAGE, NETWORK, RETRY, AFTERWARDS];
+    &[WHERE, ENV_KEY, TIMEOUT, MAY_FAIL, EAGER, CHECKOUT_KEY, PREPARE, TOOLS, IMAGE, NETWORK, CORES, MEMORY, GPUS, RETRY, AFTERWARDS, CHECKPOINT];
 
 /// What jobs and patterns share; a job has these alone.
 macro_rules! job_keys {
@@ -157,7 +162,7 @@ macro_rules! job_keys {
             key("each", &Shape::Map { names: Names::Plain, of: &Shape::List(&Shape::Scalar), called: "an axis" }, "the matrix: axes and their values, a cell for each combination"),
             key("except", CELLS, "cells taken out: values of some axes"),
             key("also", CELLS, "cells added: values of all axes"),
-            key("cell", &Shape::List(&Shape::Table { keys: CELL, called: "a cell's settings" }), "what is otherwise for some cells: for = { AXIS = VALUE }, and where, tools, image, timeout, env"),
+            key("cell", &Shape::List(&Shape::Table { keys: CELL, called: "a cell's settings" }), "what is otherwise for some cells: for = { AXIS = VALUE }, and where, tools, image, timeout, env, cores, memory"),
             key("at_once", &Shape::Number { least: 1, most: 100_000 }, "how many cells run at the same time"),
             key("keep_going", FLAG, "whether other cells go on after one failed"),
             key("upon", OUTCOMES, "outcomes of what it waits for that let it start; [\"passed\"] when absent"),
@@ -167,8 +172,12 @@ macro_rules! job_keys {
             TOOLS,
             IMAGE,
             NETWORK,
+            CORES,
+            MEMORY,
+            GPUS,
             RETRY,
             AFTERWARDS,
+            CHECKPOINT,
             key("facts", &Shape::List(&Shape::Either(&[NAME, &Shape::Table { keys: FACT, called: "a fact" }], "a name or a table with `name`")), "small values it leaves for later jobs: writes $ORDOTAXIS_FACTS/NAME"),
             key("by_hand", FLAG, "starts only when someone starts it"),
             key("secrets", WORDS, "names of secrets it may read"),
@@ -235,6 +244,9 @@ pub(crate) const CELL: &[Key] = &[
     TIMEOUT,
     ENV_KEY,
     NETWORK,
+    CORES,
+    MEMORY,
+    GPUS,
     MAY_FAIL,
 ];
 

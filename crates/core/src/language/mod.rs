@@ -1,6 +1,7 @@
 //! TOML text → [`Pipeline`], with the place of everything and all diagnostics in one go. A key is added in `keys`,
 //! given a field in `pipeline` or `extras` and read in `file` or `job`.
 
+mod capacity;
 mod diagnostic;
 pub(crate) mod document;
 mod duration;
@@ -20,6 +21,7 @@ pub(crate) mod schema;
 pub(crate) mod shape;
 mod step;
 
+pub use capacity::{Capacity, mebibytes};
 pub use diagnostic::{Code, Diagnostic, Lines, Severity, counted, has_errors, nearest};
 pub use extras::{Cache, Extras, Fact, Helper, Placed, Publish, Releases, Retry, Split, Upload, connection_stem};
 pub use file::{read, read_any_length};

@@ -1,5 +1,6 @@
 //! A pipeline as its file says it: every part with its place in the text, no name resolved yet. [`crate::plan`] resolves.
 
+use super::capacity::Capacity;
 use super::extras::Extras;
 use super::extras::Placed;
 use super::place::{At, Span};
@@ -208,6 +209,7 @@ pub struct CellSettings {
     pub tools: IndexMap<String, Placed>,
     pub image: Option<Placed>,
     pub network: Option<bool>,
+    pub capacity: Capacity,
     pub timeout_ms: Option<u64>,
     pub may_fail: Option<bool>,
     pub env: Env,

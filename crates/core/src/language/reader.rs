@@ -1,6 +1,7 @@
 //! Access to a TOML tree. A file is first checked as a whole against the table of keys ([`super::shape`]), which notes
 //! all that is wrong; the readings here then take what fits and pass over the rest in silence.
 
+use super::capacity::mebibytes;
 use super::diagnostic::{Code, Diagnostic};
 use super::duration::milliseconds;
 use super::place::{At, Span};
@@ -93,6 +94,11 @@ pub(crate) fn number(value: &Value<'_>) -> Option<u32> {
         DeValue::Integer(number) => u32::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok(),
         _ => None,
     }
+}
+
+/// In MiB.
+pub(crate) fn size(value: &Value<'_>) -> Option<u32> {
+    mebibytes(&string(value)?)
 }
 
 /// In milliseconds.

@@ -68,6 +68,7 @@ fn text(format: Format) -> Value {
         Format::Header => json!({ "type": "string", "pattern": "^[A-Za-z0-9-]+$" }),
         Format::Statuses => json!({ "type": "string", "pattern": "^[1-5]([0-9][0-9]|xx)$" }),
         Format::Name => json!({ "type": "string", "pattern": "^[a-z0-9_-]{1,64}$" }),
+        Format::Size => json!({ "type": "string", "pattern": "^\\s*[0-9]+\\s*(MiB|GiB|TiB)\\s*$" }),
         Format::Duration => json!({ "type": "string", "pattern": "^\\s*([0-9]+\\s*[A-Za-z]+\\s*)+$" }),
         _ => json!({ "type": "string" }),
     }

@@ -61,6 +61,8 @@ pub(crate) enum Format {
     Word,
     Name,
     Duration,
+    /// MiB, GiB or TiB.
+    Size,
     /// May hold placeholders.
     Template,
     /// The same, and not empty.
@@ -236,6 +238,7 @@ impl Reader<'_> {
             (Shape::Text(Format::Duration), DeValue::Integer(_)) => {
                 Some(format!("write it with a unit: \"{}s\" or \"{}m\"", written?, written?))
             }
+            (Shape::Text(Format::Size), DeValue::Integer(_)) => Some(format!("write it with a unit: \"{}MiB\" or \"{}GiB\"", written?, written?)),
             (Shape::Text(_), DeValue::Integer(_) | DeValue::Float(_) | DeValue::Boolean(_) | DeValue::Datetime(_)) => {
                 Some(format!("put it in quotes: \"{}\"", written?))
             }

@@ -1,7 +1,7 @@
 //! What is otherwise for a cell than for its job: all that `cell` says for it, later ones over earlier ones.
 
 use super::cells::fits;
-use crate::language::{At, Body, Cell, Env, Extras, Placed};
+use crate::language::{At, Body, Capacity, Cell, Env, Extras, Placed};
 use crate::template::Template;
 use indexmap::IndexMap;
 
@@ -15,6 +15,7 @@ pub(super) struct Settings<'a> {
     tools: Option<&'a IndexMap<String, Placed>>,
     image: Option<&'a Placed>,
     network: Option<bool>,
+    capacity: Capacity,
 }
 
 impl<'a> Settings<'a> {
@@ -28,13 +29,14 @@ impl<'a> Settings<'a> {
             all.tools = (!one.tools.is_empty()).then_some(&one.tools).or(all.tools);
             all.image = one.image.as_ref().or(all.image);
             all.network = one.network.or(all.network);
+            all.capacity = one.capacity.over(all.capacity);
         }
         all
     }
 
     /// Whether the cell asks its runner for nothing but what the job does.
     pub(super) fn asks_nothing(&self) -> bool {
-        self.tools.is_none() && self.image.is_none() && self.network.is_none()
+        self.tools.is_none() && self.image.is_none() && self.network.is_none() && self.capacity.is_none()
     }
 
     /// Tools are joined, each in its own version; what else is said takes the place of what the job says.
@@ -43,5 +45,6 @@ impl<'a> Settings<'a> {
         extras.tools.extend(tools);
         extras.image = self.image.cloned().or(extras.image.take());
         extras.network = self.network.or(extras.network);
+        extras.capacity = self.capacity.over(extras.capacity);
     }
 }

@@ -22,6 +22,7 @@ mod occasions;
 mod orders;
 mod patterns;
 mod planning;
+mod pools;
 mod provenance;
 mod queueing;
 mod releases;

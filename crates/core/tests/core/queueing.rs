@@ -67,8 +67,8 @@ proptest! {
                     let first_asker = jobs.iter().filter(|(_, job)| job.turn.is_some()).min_by_key(|(key, job)| (job.since, **key)).map(|(key, _)| *key);
                     let may = |key: &(i64, usize), job: &Queued| offer.fits(&job.needs) && (job.turn.is_none() || !held && Some(*key) == first_asker);
                     let free: Vec<i64> = jobs.iter().filter(|(key, job)| may(key, job)).map(|(_, job)| job.project).collect();
-                    let got = queue.first_for(&offer, count, |_| held);
-                    prop_assert_eq!(queue.first_for(&offer, count, |_| held), got, "asking changes nothing");
+                    let got = queue.first_for(&offer, 0, count, |_| held);
+                    prop_assert_eq!(queue.first_for(&offer, 0, count, |_| held), got, "asking changes nothing");
                     if let Some(key) = got {
                         queue.serve(key);
                     }
@@ -131,10 +131,10 @@ fn the_longest_way_goes_first_and_waiting_counts() {
     let mut queue = Queue::default();
     queue.insert((1, 0), Queued { ahead: 10, ..queued(1, 100) });
     queue.insert((1, 1), Queued { ahead: 500, ..queued(1, 100) });
-    assert_eq!(queue.first_for(&runner(), |_| 0, |_| false), Some((1, 1)));
+    assert_eq!(queue.first_for(&runner(), 0, |_| 0, |_| false), Some((1, 1)));
     queue.insert((2, 0), Queued { ahead: 500, ..queued(1, 700) });
     queue.remove((1, 1));
-    assert_eq!(queue.first_for(&runner(), |_| 0, |_| false), Some((1, 0)), "it has waited 600 ms more, the other's way is 490 longer");
+    assert_eq!(queue.first_for(&runner(), 0, |_| 0, |_| false), Some((1, 0)), "it has waited 600 ms more, the other's way is 490 longer");
     let offers = [Offer { free: 0, ..runner() }];
     assert_eq!(queue.places(&[(2, 0), (1, 0)], &offers)[&(2, 0)].0, 1);
 }

@@ -48,7 +48,7 @@ impl Room {
         if self.queue.len() <= slots {
             return None;
         }
-        let key = self.first_for(runner).filter(|key| self.can_wait_in_hand(*key))?;
+        let key = self.first_for(runner, now).filter(|key| self.can_wait_in_hand(*key))?;
         self.take(key, runner, slot, now, true)
     }
 
@@ -56,7 +56,10 @@ impl Room {
     /// no turn is held by waiting.
     fn can_wait_in_hand(&self, (run, job): Key) -> bool {
         let Some(live) = self.runs.get(&run) else { return false };
-        live.run.state() == State::Running && live.run.jobs()[job].attempt == 0 && live.turn(job).is_none() && !live.run.plan().deploys(job)
+        live.run.state() == State::Running && live.run.jobs()[job].attempt == 0 && live.turn(job).is_none()
+            && !live.run.plan().deploys(job)
+            // What it asks for is free now, and perhaps not then.
+            && live.needs(job).capacity.is_none()
     }
 
     /// A slot gives back what it was leased ahead of time. A repeat changes nothing; what it has begun stays its own.

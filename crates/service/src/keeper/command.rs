@@ -10,7 +10,7 @@ use ordotaxis_core::engine::{Event, JobState, Numbers, Usual};
 use ordotaxis_core::plan::Plan;
 use ordotaxis_store::Granted;
 use ordotaxis_wire::run::PhaseView;
-use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Claimed, Finish, GiveBack, SignOn};
+use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, Claimed, Finish, GiveBack, LetGo, SignOn};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -54,6 +54,15 @@ impl From<FleetCommand> for Command {
 }
 
 impl Command {
+    /// Whether it can change what is wanted of machines, or which there are.
+    pub(super) fn stirs(&self) -> bool {
+        match self {
+            Command::Run(_) | Command::Pause => true,
+            Command::Fleet(command) => !matches!(command, FleetCommand::Beat { .. } | FleetCommand::Claim { .. } | FleetCommand::Unclaim { .. }),
+            Command::Look { .. } | Command::Tick { .. } => false,
+        }
+    }
+
     /// The run that it brings back, should that have ended.
     pub(super) fn brings_back(&self) -> Option<i64> {
         match self {
@@ -146,6 +155,13 @@ pub(crate) enum RunCommand {
         artifacts: Vec<CompleteArtifact>,
         reply: Reply<Result<Claimed, Stale>>,
     },
+    /// An attempt that its runner cannot go on with.
+    LetGo {
+        runner: String,
+        attempt: AttemptId,
+        ask: LetGo,
+        reply: Reply<Result<(), Stale>>,
+    },
     /// An attempt that was leased ahead of time goes back to the queue.
     GiveBack {
         runner: String,
@@ -169,10 +185,10 @@ pub(crate) enum FleetCommand {
         granted: Granted,
         reply: Reply<()>,
     },
-    /// A runner is no more.
+    /// A runner is no more; why, for the jobs that are lost with it.
     RemoveRunner {
         runner: String,
-        by: String,
+        why: String,
         reply: Reply<()>,
     },
     SignOff {

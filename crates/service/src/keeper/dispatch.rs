@@ -83,15 +83,15 @@ impl Room {
     pub(super) fn next_for(&mut self, runner: &str, slot: u32, now: i64) -> Option<Lease> {
         // What can be taken over is not given to a runner.
         self.reuse(now);
-        let key = self.first_for(runner)?;
+        let key = self.first_for(runner, now)?;
         self.take(key, runner, slot, now, false)
     }
 
     /// The queued job that a slot of this runner takes next.
-    pub(super) fn first_for(&self, runner: &str) -> Option<Key> {
+    pub(super) fn first_for(&self, runner: &str, now: i64) -> Option<Key> {
         let offer = self.offer(runner).filter(|offer| !offer.draining)?;
         let running = |project: i64| self.held.running(project);
-        self.queue.first_for(&offer, running, |turn| self.turns.holder(turn).is_some())
+        self.queue.first_for(&offer, now, running, |turn| self.turns.holder(turn).is_some())
     }
 
     /// Leases a queued job to a slot: to be done now, or `ahead` of time.

@@ -4,9 +4,11 @@ use super::held::Held;
 use super::refused::Stale;
 use super::room::{Room, Session};
 use ordotaxis_core::dispatch::Offer;
+use super::pools_seen::Worked;
 use ordotaxis_core::engine::{Event, State};
+use ordotaxis_core::language::Capacity;
 use ordotaxis_store::{Granted, RunnerRow, ToolRow};
-use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, SignOn, Tool};
+use ordotaxis_wire::runner::{AttemptId, Beat, Beaten, LetGo, SignOn, Tool};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -15,6 +17,13 @@ use tokio::sync::Notify;
 /// Words for systems and architectures that a runner may say of itself: nobody can call a label for a machine so.
 const SYSTEMS: [&str; 12] =
     ["linux", "macos", "windows", "freebsd", "netbsd", "openbsd", "x86_64", "x86", "aarch64", "arm", "riscv64", "powerpc64"];
+
+/// So many characters of what a runner says about an attempt are kept.
+const WHY: usize = 500;
+
+fn capacity(cores: u32, memory_bytes: u64, gpus: u32) -> Capacity {
+    Capacity { cores, memory_mib: u32::try_from(memory_bytes >> 20).unwrap_or(u32::MAX), gpus }
+}
 
 fn labels(sign_on: &SignOn, granted: &Granted) -> Vec<String> {
     narrowed(&sign_on.system, sign_on.labels.as_deref(), granted)
@@ -48,6 +57,8 @@ impl Room {
             projects: session.granted.projects.clone(),
             outside: session.granted.outside,
             anything: self.terms.anyway,
+            capacity: session.capacity,
+            taken: self.held.taken(name),
             free: slots.saturating_sub(self.held.busy(name)),
             slots,
         }
@@ -75,15 +86,19 @@ impl Room {
             tools: sign_on.tools.iter().map(|tool| ToolRow { name: tool.name.clone(), version: tool.version.clone() }).collect(),
             cores: sign_on.cores,
             memory: i64::try_from(sign_on.memory_bytes).unwrap_or(i64::MAX),
+            gpus: sign_on.gpus,
             draining_by: self.draining.get(runner).cloned(),
             granted: granted.clone(),
             fence: sign_on.fence.clone(),
         };
         self.touched.rows.signed_on.push(row);
+        let capacity = capacity(sign_on.cores, sign_on.memory_bytes, sign_on.gpus);
         let SignOn { session, isolation, slots, tools, labels: offered, system, .. } = sign_on;
+        // Signing on again within a session is no new beginning.
+        let worked = self.sessions.get(runner).filter(|known| known.id == session).map(|known| known.worked).unwrap_or_default();
         let told = labels.clone();
         let session =
-            Session { id: session, labels, offered, system, granted, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
+            Session { id: session, labels, offered, system, granted, isolation, slots, capacity, worked, tools, seen: Instant::now(), news: Arc::default() };
         self.sessions.insert(runner.to_owned(), session);
         told
     }
@@ -96,12 +111,12 @@ impl Room {
         }
     }
 
-    /// A runner is no more: what it has is lost at once.
-    pub(super) fn remove_runner(&mut self, runner: &str, by: &str, now: i64) {
+    /// A runner is no more: what it has is lost at once, for this reason.
+    pub(super) fn remove_runner(&mut self, runner: &str, why: &str, now: i64) {
         self.sessions.remove(runner);
         self.draining.remove(runner);
         self.waiting.retain(|waiting| waiting.runner != runner);
-        self.give_up(runner, &format!("runner {runner} was removed by {by}"), now, |_| true);
+        self.give_up(runner, why, now, |_| true);
     }
 
     /// A runner leaves: what it still has goes to others. One of an older session changes nothing.
@@ -128,10 +143,14 @@ impl Room {
         }
         let Some(id) = row.session else { return };
         let tools = row.tools.into_iter().map(|tool| Tool { name: tool.name, version: tool.version }).collect();
+        let memory = u64::try_from(row.memory).unwrap_or(0);
+        let capacity = capacity(row.cores, memory, row.gpus);
         let RunnerRow { labels, isolation, slots, granted, .. } = row;
         // What it had when it was last seen; its next call brings the rest.
         let (system, offered) = (labels.clone(), Some(labels.clone()));
-        let session = Session { id, labels, system, offered, granted, isolation, slots, tools, seen: Instant::now(), news: Arc::default() };
+        let worked = Worked::default();
+        let session =
+            Session { id, labels, system, offered, granted, isolation, slots, capacity, worked, tools, seen: Instant::now(), news: Arc::default() };
         self.sessions.insert(row.name, session);
     }
 
@@ -139,14 +158,28 @@ impl Room {
     pub(super) fn give_up(&mut self, runner: &str, why: &str, now: i64, which: impl Fn(&Held) -> bool) {
         let lost: Vec<AttemptId> = self.held.of_runner(runner).filter(|(_, held)| which(held)).map(|(attempt, _)| attempt).collect();
         for attempt in lost {
-            if let Some(mut row) = self.release(attempt) {
-                row.state = State::Lost.word().into();
-                row.why = Some(why.to_owned());
-                row.ended_at = Some(now);
-                self.touched.attempts.insert(attempt, row);
-            }
-            let _ = self.apply(attempt.run, &Event::Lost { job: attempt.job, attempt: attempt.attempt, why: why.to_owned() }, now);
+            self.lose(attempt, why, now);
         }
+    }
+
+    fn lose(&mut self, attempt: AttemptId, why: &str, now: i64) {
+        if let Some(mut row) = self.release(attempt) {
+            row.state = State::Lost.word().into();
+            row.why = Some(why.to_owned());
+            row.ended_at = Some(now);
+            self.touched.attempts.insert(attempt, row);
+        }
+        let _ = self.apply(attempt.run, &Event::Lost { job: attempt.job, attempt: attempt.attempt, why: why.to_owned() }, now);
+    }
+
+    /// A runner says that it cannot go on with an attempt: it is lost at once. A repeat changes nothing.
+    pub(super) fn let_go(&mut self, runner: &str, attempt: AttemptId, ask: &LetGo, now: i64) -> Result<(), Stale> {
+        self.session(runner, &ask.session)?;
+        if self.held.get_of(runner, attempt).is_some() {
+            let why: String = ask.why.chars().take(WHY).collect();
+            self.lose(attempt, &why, now);
+        }
+        Ok(())
     }
 
     /// The session of a runner, noted as alive, if it is the one it speaks of.

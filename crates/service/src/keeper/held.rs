@@ -1,6 +1,7 @@
 //! Attempts that runners hold: by attempt, by runner, by slot, and how many of each project. Each is asked for at every
 //! claim and at every beat, so none may be found by walking through all.
 
+use ordotaxis_core::language::Capacity;
 use ordotaxis_store::AttemptRow;
 use ordotaxis_wire::runner::AttemptId;
 use std::collections::{BTreeSet, HashMap};
@@ -12,6 +13,8 @@ pub(super) struct Held {
     /// When its lease runs out.
     pub(super) until: Instant,
     pub(super) project: i64,
+    /// What its job has of the machine for itself.
+    pub(super) capacity: Capacity,
     /// Since when the job had been queued, if it was leased ahead of time and, as far as is known, nobody has begun with it.
     pub(super) ahead: Option<i64>,
 }
@@ -106,6 +109,12 @@ impl HeldAttempts {
         self.of_runner(runner).filter(|(_, held)| held.ahead.is_none()).count()
     }
 
+    /// What the jobs that a runner works on have of its machine for themselves.
+    pub(super) fn taken(&self, runner: &str) -> Capacity {
+        let working = self.of_runner(runner).filter(|(_, held)| held.ahead.is_none());
+        working.fold(Capacity::default(), |sum, (_, held)| sum.and(held.capacity))
+    }
+
     /// What a slot holds, in the order in which it was leased.
     pub(super) fn of_slot(&self, runner: &str, slot: u32) -> &[AttemptId] {
         self.of_slot.get(&(runner.to_owned(), slot)).map_or(&[], Vec::as_slice)
@@ -148,7 +157,7 @@ mod tests {
             phases: String::new(),
             caches: String::new(),
         };
-        Held { row, until: Instant::now(), project, ahead: (job == AHEAD).then_some(0) }
+        Held { row, until: Instant::now(), project, capacity: Capacity { cores: 1, ..Capacity::default() }, ahead: (job == AHEAD).then_some(0) }
     }
 
     proptest! {
@@ -171,6 +180,7 @@ mod tests {
                     mine.sort();
                     prop_assert_eq!(ours.of_runner(&name).map(|(attempt, _)| attempt).collect::<Vec<_>>(), mine.clone());
                     prop_assert_eq!(ours.busy(&name), mine.len() - mine.iter().filter(|attempt| attempt.job == AHEAD).count());
+                    prop_assert_eq!(ours.taken(&name).cores as usize, ours.busy(&name));
                     let mut of_slots: Vec<AttemptId> = (0..2).flat_map(|slot| ours.of_slot(&name, slot).to_vec()).collect();
                     of_slots.sort();
                     prop_assert_eq!(of_slots, mine.clone());

@@ -57,6 +57,8 @@ pub(crate) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         check: None,
         watch: None,
         switch: Vec::new(),
+        capacity: extras.capacity,
+        checkpoint: extras.checkpoint,
     }
 }
 
@@ -158,6 +160,12 @@ fn environment(info: &RunInfo, run: &Run, job: usize, public_url: &str) -> Index
     }
     if let Some(Ok(environment)) = run.environment(job) {
         set("ORDOTAXIS_ENVIRONMENT", environment);
+    }
+    let capacity = planned.extras.as_ref().map(|extras| extras.capacity).unwrap_or_default();
+    for (name, number) in [("CORES", capacity.cores), ("MEMORY_MIB", capacity.memory_mib), ("GPUS", capacity.gpus)] {
+        if number > 0 {
+            set(&format!("ORDOTAXIS_{name}"), number.to_string());
+        }
     }
     set("SOURCE_DATE_EPOCH", info.commit_time.to_string());
     if let Some(share) = share(info, run, job) {

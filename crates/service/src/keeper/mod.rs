@@ -7,7 +7,7 @@
 //! - `fleet`: runners, their sessions and leases; `dispatch`: who gets which job; `ahead`: leases ahead of time; `claims`: turns that one job holds;
 //! - `deliver`: what runs tell environments, and these them;
 //! - `reuse`: results of earlier runs that jobs take over;
-//! - `snapshot`: what those see who only look;
+//! - `snapshot`: what those see who only look; `pools_seen`: what pools see, and it of them;
 //! - `lease`: what a runner gets to know about a job; `task`: the loop.
 
 mod ahead;
@@ -24,6 +24,7 @@ mod holders;
 mod info;
 mod lease;
 mod live;
+mod pools_seen;
 mod ready;
 mod refused;
 mod results;
@@ -41,6 +42,7 @@ pub(crate) use command::{FleetCommand, RunCommand};
 pub(crate) use deliver::DeliveryWork;
 pub(crate) use info::{Inputs, RunInfo, Shared};
 pub(crate) use lease::lease;
+pub(crate) use pools_seen::PoolsSeen;
 pub(crate) use ready::{globs_of, ready};
 pub(crate) use refused::{AgainRefused, Stale, StartRefused, StopRefused};
 pub(crate) use room::Terms;
@@ -50,7 +52,7 @@ pub(crate) use task::start;
 use command::{Command, Reply};
 use holders::Holders;
 use std::sync::Arc;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{mpsc, oneshot, watch};
 
 /// The keeper is gone: the service is being shut down, or its last step could not be written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -61,6 +63,10 @@ pub(crate) struct Away;
 pub(crate) struct Keeper {
     sender: mpsc::Sender<Command>,
     pub(crate) holders: Holders,
+    /// What queued jobs wait for in pools.
+    pub(crate) pools: PoolsSeen,
+    /// Rings when there may be more or less to do, or somebody came or went.
+    stirred: watch::Sender<()>,
 }
 
 impl Keeper {
@@ -73,6 +79,11 @@ impl Keeper {
         let (reply, answer) = oneshot::channel();
         self.tell(command(reply)).await?;
         answer.await.map_err(|_| Away)
+    }
+
+    /// Changes when there may be more or less to do, or a runner came or went.
+    pub(crate) fn stirred(&self) -> watch::Receiver<()> {
+        self.stirred.subscribe()
     }
 
     /// Everything as it is once all that was asked before is done.

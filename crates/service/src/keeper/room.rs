@@ -6,12 +6,15 @@ use super::command::{Command, FleetCommand, Reply, RunCommand};
 use super::held::{Held, HeldAttempts};
 use super::holders::Holders;
 use super::live::LiveRun;
+use super::pools_seen::{PoolsSeen, Worked};
 use super::ready::Ready;
 use super::refused::Stale;
 use super::snapshot::{HeldNow, Snapshot};
+use crate::clock;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::dispatch::Queue;
 use ordotaxis_core::engine::State;
+use ordotaxis_core::language::Capacity;
 use ordotaxis_store::{AttemptRow, Granted, JobRow, StepRows};
 use ordotaxis_wire::runner::{AttemptId, Claimed, Tool};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -29,6 +32,10 @@ pub(super) struct Session {
     pub(super) granted: Granted,
     pub(super) isolation: String,
     pub(super) slots: u32,
+    /// What its machine has.
+    pub(super) capacity: Capacity,
+    /// How many jobs it has begun, and when it last began or ended one.
+    pub(super) worked: Worked,
     pub(super) tools: Vec<Tool>,
     pub(super) seen: Instant,
     pub(super) news: Arc<Notify>,
@@ -84,6 +91,7 @@ pub(super) struct Room {
     /// Who asked to look in this batch.
     pub(super) lookers: Vec<Reply<Arc<Snapshot>>>,
     holders: Holders,
+    pools: PoolsSeen,
     pub(super) terms: Terms,
     /// Results that can be taken over: project, pipeline and job → the newest first.
     pub(super) reusable: HashMap<(i64, String, String), Vec<Ready>>,
@@ -104,7 +112,7 @@ pub(super) struct Touched {
 
 impl Room {
     /// Nothing goes on and nobody is signed on.
-    pub(super) fn new(holders: Holders, terms: Terms) -> Room {
+    pub(super) fn new(holders: Holders, pools: PoolsSeen, terms: Terms) -> Room {
         Room {
             runs: HashMap::new(),
             held: HeldAttempts::default(),
@@ -117,6 +125,7 @@ impl Room {
             finished: Vec::new(),
             lookers: Vec::new(),
             holders,
+            pools,
             terms,
             reusable: HashMap::new(),
             just_queued: Vec::new(),
@@ -127,7 +136,8 @@ impl Room {
     /// Puts back a run and its attempts as they were stored. Leases start again: runners that are alive will renew them.
     pub(super) fn restore(&mut self, live: LiveRun, attempts: Vec<AttemptRow>, now: i64) {
         let id = live.info.id;
-        let project = live.info.project_id;
+        let (project, live) = (live.info.project_id, Arc::new(live));
+        self.runs.insert(id, live.clone());
         for row in attempts.into_iter().filter(|row| row.ended_at.is_none()) {
             let job = usize::try_from(row.job).unwrap_or(usize::MAX);
             let running = live.run.jobs().get(job).is_some_and(|job| job.state() == State::Running && job.attempt == row.number);
@@ -135,9 +145,7 @@ impl Room {
                 self.hold(AttemptId { run: id, job, attempt: row.number }, row, project, None);
             }
         }
-        let jobs = live.run.jobs().len();
-        self.runs.insert(id, Arc::new(live));
-        (0..jobs).for_each(|job| self.place(id, job, now));
+        (0..live.run.jobs().len()).for_each(|job| self.place(id, job, now));
     }
 
     /// Publishes who holds what, after all runs were read back.
@@ -149,13 +157,20 @@ impl Room {
     /// Leases an attempt to its runner, from now; ahead of time with the moment since when the job had been queued.
     pub(super) fn hold(&mut self, attempt: AttemptId, row: AttemptRow, project: i64, ahead: Option<i64>) {
         self.holders.insert(attempt, row.runner.clone());
-        self.held.insert(attempt, Held { row, until: Instant::now() + self.terms.lease, project, ahead });
+        if let Some(session) = self.sessions.get_mut(&row.runner) {
+            session.worked.begins(row.started_at);
+        }
+        let capacity = self.runs.get(&attempt.run).map(|live| live.needs(attempt.job).capacity).unwrap_or_default();
+        self.held.insert(attempt, Held { row, until: Instant::now() + self.terms.lease, project, capacity, ahead });
     }
 
     /// Ends a lease. Gives the attempt's row; none when it was not leased.
     pub(super) fn release(&mut self, attempt: AttemptId) -> Option<AttemptRow> {
         let held = self.held.remove(attempt)?;
         self.holders.remove(attempt);
+        if let Some(session) = self.sessions.get_mut(&held.row.runner) {
+            session.worked.at = Some(clock::now());
+        }
         Some(held.row)
     }
 
@@ -194,6 +209,10 @@ impl Room {
             }
             RunCommand::GiveBack { runner, attempt, ask, reply } => {
                 let answer = self.give_back(&runner, attempt, &ask, now);
+                self.answer(reply, answer);
+            }
+            RunCommand::LetGo { runner, attempt, ask, reply } => {
+                let answer = self.let_go(&runner, attempt, &ask, now);
                 self.answer(reply, answer);
             }
             RunCommand::Stop { run, job, by, reply } => {
@@ -242,8 +261,8 @@ impl Room {
                 self.grant(&runner, granted);
                 self.answer(reply, ());
             }
-            FleetCommand::RemoveRunner { runner, by, reply } => {
-                self.remove_runner(&runner, &by, now);
+            FleetCommand::RemoveRunner { runner, why, reply } => {
+                self.remove_runner(&runner, &why, now);
                 self.answer(reply, ());
             }
             FleetCommand::SignOff { runner, session, reply } => {
@@ -290,6 +309,8 @@ impl Room {
             turns: self.turns.clone(),
             held: held.collect(),
             offers: self.offers(),
+            worked: self.sessions.iter().map(|(name, session)| (name.clone(), session.worked)).collect(),
+            pools: self.pools.now(),
             isolation: self.sessions.iter().map(|(name, session)| (name.clone(), session.isolation.clone())).collect(),
             now,
         }

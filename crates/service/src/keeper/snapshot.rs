@@ -3,6 +3,7 @@
 
 use super::claims::Turns;
 use super::live::LiveRun;
+use super::pools_seen::{Outlooks, Worked};
 use crate::clock::words_seen_at;
 use ordotaxis_core::dispatch::{Key, Offer, Queue, Waited, why_queued};
 use ordotaxis_core::engine::{Millis, State, why_job};
@@ -54,6 +55,10 @@ pub(crate) struct Snapshot {
     pub(super) turns: Turns,
     pub(super) held: Vec<HeldNow>,
     pub(super) offers: Vec<Offer>,
+    /// What each runner has done.
+    pub(super) worked: HashMap<String, Worked>,
+    /// What queued jobs wait for in pools.
+    pub(super) pools: Arc<Outlooks>,
     /// How each runner fences its jobs in.
     pub(super) isolation: HashMap<String, String>,
     pub(super) now: i64,
@@ -61,6 +66,11 @@ pub(crate) struct Snapshot {
 
 /// Below this a number would claim more precision than past durations give.
 const SOON_MS: i64 = 10_000;
+
+/// A length of time that is guessed.
+fn likely(ms: Millis) -> String {
+    if ms < SOON_MS { "a few seconds".to_owned() } else { format!("about {}", words::duration(ms / 1_000 * 1_000)) }
+}
 
 /// What is known when the places in the queue are asked for.
 struct Seen<'a> {
@@ -86,7 +96,7 @@ impl Snapshot {
         });
         let ahead = seen.places.get(&key).map_or(0, |(_, ms)| *ms);
         let ms = (left.sum::<i64>().saturating_add(ahead)) / slots;
-        Some(if ms < SOON_MS { "a few seconds".to_owned() } else { format!("about {}", words::duration(ms / 1_000 * 1_000)) })
+        Some(likely(ms))
     }
 
     /// What dispatch knows of a queued job: how many are before it, who has its turn, until when it pauses.
@@ -106,6 +116,7 @@ impl Snapshot {
             guess: self.guess(live, seen, key),
             turn,
             pause_until: live.run.jobs()[job].progress.pause().map(|at| words_seen_at(self.now, at)),
+            pool: self.pools.get(live.needs(job)).and_then(|outlook| outlook.sentence(self.now, |at| words_seen_at(self.now, at), likely)),
         }
     }
 

@@ -7,6 +7,7 @@ use super::command::{Carried, Command, RunCommand};
 use super::holders::Holders;
 use super::info::RunInfo;
 use super::live::{LiveRun, Times};
+use super::pools_seen::PoolsSeen;
 use super::ready::{Looked, ready};
 use super::room::{Room, Terms};
 use crate::clock;
@@ -17,7 +18,7 @@ use ordotaxis_core::plan::Plan;
 use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredRun};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
@@ -35,8 +36,9 @@ pub(crate) async fn start(
 ) -> Result<(Keeper, JoinHandle<()>), StoreError> {
     let (sender, commands) = mpsc::channel(1024);
     let holders = Holders::default();
-    let keeper = Keeper { sender, holders: holders.clone() };
-    let mut task = Task { records, logs, terms, holders, room: None };
+    let (pools, stirred) = (PoolsSeen::default(), watch::Sender::new(()));
+    let keeper = Keeper { sender, holders: holders.clone(), pools: pools.clone(), stirred: stirred.clone() };
+    let mut task = Task { records, logs, terms, holders, pools, stirred, room: None };
     task.restore().await?;
     let handle = tokio::spawn(task.work(commands, stop));
     Ok((keeper, handle))
@@ -47,13 +49,15 @@ struct Task {
     logs: Logs,
     terms: Terms,
     holders: Holders,
+    pools: PoolsSeen,
+    stirred: watch::Sender<()>,
     room: Option<Room>,
 }
 
 impl Task {
     /// Reads back all runs that go on and who works on them, as after a crash.
     async fn restore(&mut self) -> Result<(), StoreError> {
-        let mut room = Room::new(self.holders.clone(), self.terms.clone());
+        let mut room = Room::new(self.holders.clone(), self.pools.clone(), self.terms.clone());
         for runner in self.records.runners().await? {
             room.restore_session(runner);
         }
@@ -177,6 +181,7 @@ impl Task {
     /// One batch. An error means that nothing of it was written.
     async fn step(&mut self, batch: &mut Vec<Command>) -> Result<(), StoreError> {
         let now = clock::now();
+        let stirs = batch.iter().any(Command::stirs);
         for command in batch.drain(..) {
             if let Some(run) = command.brings_back() {
                 self.bring_back(run).await?;
@@ -202,6 +207,9 @@ impl Task {
         }
         for answer in room.touched.answers.drain(..) {
             answer();
+        }
+        if stirs {
+            self.stirred.send_replace(());
         }
         Ok(())
     }

@@ -11,7 +11,7 @@ pub enum Kind {
 }
 
 impl Kind {
-    fn word(self) -> &'static str {
+    pub(super) fn word(self) -> &'static str {
         match self {
             Kind::Code => "code",
             Kind::Invitation => "invitation",
@@ -24,13 +24,6 @@ impl Records {
     /// and the answer itself where it was kept.
     pub async fn answer(&self, key: &str) -> Result<Option<(i64, String, Option<String>)>, StoreError> {
         Ok(sqlx::query_as("SELECT status, asked, body FROM answers WHERE key = ?").bind(key).fetch_optional(&self.reads).await?)
-    }
-
-    /// What an invitation grants that has not been used and has not ended.
-    pub async fn invitation(&self, secret: &str, now: i64) -> Result<Option<Granted>, StoreError> {
-        let sql = "SELECT coalesce(grants, '{}') FROM keys WHERE digest = ? AND kind = 'invitation' AND (ends_at IS NULL OR ends_at > ?)";
-        let grants: Option<String> = sqlx::query_scalar(sql).bind(digest_of(secret)).bind(now).fetch_optional(&self.reads).await?;
-        grants.map(|text| serde_json::from_str(&text).map_err(|_| StoreError::Value("keys.grants"))).transpose()
     }
 }
 

@@ -31,6 +31,7 @@ pub struct RunnerRow {
     pub cores: u32,
     /// Bytes.
     pub memory: i64,
+    pub gpus: u32,
     /// Who asked it to take nothing more.
     pub draining_by: Option<String>,
     pub granted: Granted,
@@ -64,6 +65,7 @@ struct Row {
     tools: String,
     cores: u32,
     memory: i64,
+    gpus: u32,
     draining_by: Option<String>,
     granted: String,
     projects: Option<String>,
@@ -74,7 +76,7 @@ struct Row {
 /// How rows are asked for, up to where the query says which.
 macro_rules! columns {
     () => {
-        "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, projects, outside, fence
+        "SELECT name, session, slots, labels, isolation, seen_at, tools, cores, memory, gpus, draining_by, granted, projects, outside, fence
          FROM runners"
     };
 }
@@ -90,8 +92,8 @@ impl Row {
             projects: projects.map_err(wrong("runners.projects"))?,
             outside: Taking::from_word(&self.outside).ok_or(StoreError::Value("runners.outside"))?,
         };
-        let Row { name, session, slots, isolation, seen_at, cores, memory, draining_by, fence, .. } = self;
-        Ok(RunnerRow { name, session, slots, labels, isolation, seen_at, tools, cores, memory, draining_by, granted, fence })
+        let Row { name, session, slots, isolation, seen_at, cores, memory, gpus, draining_by, fence, .. } = self;
+        Ok(RunnerRow { name, session, slots, labels, isolation, seen_at, tools, cores, memory, gpus, draining_by, granted, fence })
     }
 }
 
@@ -129,7 +131,7 @@ impl Tx {
         let now = self.now;
         let labels = serde_json::to_string(&runner.labels).map_err(|_| StoreError::Value("runners.labels"))?;
         let tools = serde_json::to_string(&runner.tools).map_err(|_| StoreError::Value("runners.tools"))?;
-        let sql = "UPDATE runners SET session = ?, slots = ?, labels = ?, isolation = ?, tools = ?, cores = ?, memory = ?, seen_at = ?, fence = ? WHERE name = ?";
+        let sql = "UPDATE runners SET session = ?, slots = ?, labels = ?, isolation = ?, tools = ?, cores = ?, memory = ?, gpus = ?, seen_at = ?, fence = ? WHERE name = ?";
         sqlx::query(sql)
             .bind(&runner.session)
             .bind(runner.slots)
@@ -138,6 +140,7 @@ impl Tx {
             .bind(tools)
             .bind(runner.cores)
             .bind(runner.memory)
+            .bind(runner.gpus)
             .bind(now)
             .bind(&runner.fence)
             .bind(&runner.name)

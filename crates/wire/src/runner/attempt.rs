@@ -4,8 +4,11 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
 
-/// 2: what jobs give and keep is sent in chunks. 3: labels are granted by the service.
-pub const VERSION: u32 = 7;
+/// 2: what jobs give and keep is sent in chunks. 3: labels are granted by the service. 8: machines of pools, and how much of a
+/// machine a job has.
+pub const VERSION: u32 = 8;
+/// The oldest that the service still speaks: forms were only added to since.
+pub const OLDEST: u32 = VERSION - 2;
 
 /// Names one attempt in addresses: `RUN-JOB-NUMBER`, all numbers of the service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

@@ -3,7 +3,7 @@
 use super::attempt::AttemptId;
 use super::log::log_limit;
 use indexmap::IndexMap;
-use ordotaxis_core::language::{Checkout, Fact, Give, Helper, JobId, Step, Watch};
+use ordotaxis_core::language::{Capacity, Checkout, Fact, Give, Helper, JobId, Step, Watch};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -93,6 +93,12 @@ pub struct Lease {
     /// Steps that put what is there now in use, when all of that is well.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub switch: Vec<Step>,
+    /// What it has of the machine for itself, and no more than that of its memory.
+    #[serde(default, skip_serializing_if = "Capacity::is_none")]
+    pub capacity: Capacity,
+    /// Steps that are run when the machine is about to be taken away.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checkpoint: Vec<Step>,
 }
 
 /// What is asked after the steps of a job that deploys, until it is well.

@@ -13,10 +13,12 @@ mod log;
 mod report;
 mod session;
 
-pub use attempt::{AttemptId, BadAttemptId, VERSION};
+pub use attempt::{AttemptId, BadAttemptId, OLDEST, VERSION};
 pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, SaveCache, SavedCache};
 pub use files::{AskFiles, AskLarge, AskPack, CommitTag, FilesAbout, InnerModule, LargeFile};
 pub use lease::{Lease, LeaseCache, LeaseCheck, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, Merge, Share};
 pub use log::{LogAnswer, Phases, log_limit};
 pub use report::{AttemptBill, AttemptReports, Finish, ReportsTaken};
-pub use session::{Beat, Beaten, Claim, Claimed, Enrol, Enrolled, GiveBack, SignOff, SignOn, SignedOn, Tool};
+pub use session::{
+    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, GiveBack, LetGo, MachineTerms, SignOff, SignOn, SignedOn, TakenAway, Tool,
+};

@@ -2,6 +2,7 @@
 
 use super::attempt::AttemptId;
 use super::lease::Lease;
+use ordotaxis_core::language::Capacity;
 use serde::{Deserialize, Serialize};
 
 /// A new runner presents its invitation.
@@ -18,6 +19,26 @@ pub struct Enrolled {
     pub name: String,
     /// The runner's own credential, a bearer token.
     pub credential: String,
+    /// What it is to do, when it is a pool's machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<MachineTerms>,
+}
+
+/// What the runner of a pool's machine is to do: all that it is not told where it is started.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MachineTerms {
+    pub slots: u32,
+    /// It leaves after so many jobs; none: when it is asked to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jobs: Option<u32>,
+    /// It leaves after so long in any case, also when nobody tells it to.
+    pub lasts_ms: u64,
+    /// So much of the machine it may give to jobs; all of it where nothing is said.
+    #[serde(default, skip_serializing_if = "Capacity::is_none")]
+    pub capacity: Capacity,
+    /// How it fences jobs in; as well as it can when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub isolation: Option<String>,
 }
 
 /// A runner that starts says what it offers. It ends an earlier session of the same runner, whose attempts are lost.
@@ -42,6 +63,14 @@ pub struct SignOn {
     pub cores: u32,
     #[serde(default)]
     pub memory_bytes: u64,
+    /// Graphics processors that jobs may ask for.
+    #[serde(default, skip_serializing_if = "none")]
+    pub gpus: u32,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands a reference")]
+fn none(count: &u32) -> bool {
+    *count == 0
 }
 
 /// A tool that a runner's probe found, with its version as the tool prints it.
@@ -66,6 +95,20 @@ pub struct SignedOn {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SignOff {
     pub session: String,
+}
+
+/// The machine is about to be taken away: its runner takes nothing more.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct TakenAway {
+    pub session: String,
+}
+
+/// An attempt that its runner cannot go on with: it is lost, and tried again elsewhere where its job says so.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LetGo {
+    pub session: String,
+    /// A sentence.
+    pub why: String,
 }
 
 /// A free slot asks for work; the call is held open for a while. A repeat for the same slot gets the same lease.

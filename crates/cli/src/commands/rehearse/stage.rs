@@ -84,7 +84,8 @@ impl Stage {
             slots: ask.slots,
             isolation,
             config: Config::default(),
-            once: false,
+            jobs: None,
+            patience: None,
             mounts: ask.mounts,
             rehearses: if ask.anyway { Rehearses::Anyway } else { Rehearses::Yes },
         };

@@ -27,6 +27,7 @@ mod numbers;
 mod offers;
 mod persons;
 mod pipelines;
+mod pools;
 mod projects;
 mod proposals;
 mod releases;
@@ -47,7 +48,6 @@ mod views;
 mod work;
 
 pub(crate) use persons::is_person_name;
-pub(crate) use runners::is_label;
 pub(super) use show::page;
 pub(crate) use shown::Shown;
 pub(crate) use streams::Streams;
@@ -120,6 +120,12 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(runners::queue))
         .routes(routes!(runners::set, runners::remove))
         .routes(routes!(runners::invite))
+        .routes(routes!(pools::list))
+        .routes(routes!(pools::set, pools::remove))
+        .routes(routes!(pools::machines))
+        .routes(routes!(pools::machine, pools::remove_machine))
+        .routes(routes!(pools::console))
+        .routes(routes!(pools::keep))
         .routes(routes!(live::live))
         .routes(routes!(session::list))
         .routes(routes!(session::end))

@@ -6,6 +6,7 @@ use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path};
 use crate::keeper::FleetCommand;
+use crate::label::is_label;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -58,6 +59,7 @@ pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<
             tools: row.tools.into_iter().map(|tool| Tool { name: tool.name, version: tool.version }).collect(),
             cores: row.cores,
             memory_bytes: u64::try_from(row.memory).unwrap_or(0),
+            gpus: row.gpus,
             draining_by: row.draining_by,
             grant: told(row.granted),
             fence: row.fence,
@@ -170,15 +172,10 @@ pub(crate) async fn remove(State(app): State<App>, caller: Caller, Path(name): P
     }
     tx.note(Entry::new(Action::RemoveRunner, &name));
     tx.commit().await?;
-    let by = caller.name().to_owned();
+    let why = format!("runner {name} was removed by {}", caller.name());
     app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != name);
-    app.keeper.ask(|reply| FleetCommand::RemoveRunner { runner: name, by, reply }).await?;
+    app.keeper.ask(|reply| FleetCommand::RemoveRunner { runner: name, why, reply }).await?;
     Ok(StatusCode::NO_CONTENT)
-}
-
-/// Letters, digits, `-`, `_` and `.`: nothing that means something to a terminal, a page or a query.
-pub(crate) fn is_label(text: &str) -> bool {
-    !text.is_empty() && text.len() <= 64 && text.chars().all(|c| c.is_ascii_alphanumeric() || "-_.".contains(c))
 }
 
 /// What a runner may have, each part checked.

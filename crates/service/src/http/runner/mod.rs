@@ -12,7 +12,7 @@ use crate::http::caller::AsRunner;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
 use crate::http::known::Address;
-use crate::http::people::is_label;
+use crate::label::is_label;
 use crate::keeper::{FleetCommand, RunCommand, Stale};
 use crate::release::add_release;
 use crate::secrets::add_secrets;
@@ -23,9 +23,10 @@ use axum::http::StatusCode;
 use axum::routing::post;
 use axum::{Json, Router};
 use ordotaxis_core::access::{Action, Actor};
-use ordotaxis_store::{Entry, LogId, Secret};
+use ordotaxis_core::pool::Event;
+use ordotaxis_store::{Entry, Invited, LogId, Secret};
 use ordotaxis_wire::runner::{
-    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, GiveBack, LogAnswer, Phases, SignOff, SignOn, SignedOn, VERSION,
+    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, GiveBack, LetGo, LogAnswer, OLDEST, Phases, SignOff, SignOn, SignedOn, TakenAway, VERSION,
 };
 use serde::Deserialize;
 use std::time::Duration;
@@ -44,12 +45,14 @@ pub(super) fn router() -> Router<App> {
         .route("/enrol", post(enrol))
         .route("/sign-on", post(sign_on))
         .route("/sign-off", post(sign_off))
+        .route("/taken-away", post(taken_away))
         .route("/claim", post(claim))
         .route("/beat", post(beat))
         .route("/attempts/{attempt}/log", post(log).layer(DefaultBodyLimit::max(LOG_LIMIT)))
         .route("/attempts/{attempt}/phases", post(phases))
         .route("/attempts/{attempt}/finish", post(finish))
         .route("/attempts/{attempt}/give-back", post(give_back))
+        .route("/attempts/{attempt}/let-go", post(let_go))
         .merge(content::router())
         .merge(files::router())
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
@@ -65,11 +68,21 @@ async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) 
         let detail = "this invitation is not known, has been used, or is past its time; `ordotaxis runner invite` makes a new one";
         ApiError::new(StatusCode::UNAUTHORIZED, "not-invited", detail)
     };
-    let granted = app.records.invitation(&ask.token, now).await?.ok_or_else(refused)?;
+    let Invited { granted, machine } = app.records.invitation(&ask.token, now).await?.ok_or_else(refused)?;
+    // A machine's invitation is for its machine alone, as long as that is wanted; and no other runner is called as one.
+    let terms = machine.as_ref().and_then(|machine| app.pools.terms(machine));
+    if machine.as_ref().is_some_and(|machine| *machine != ask.name) {
+        return Err(refused());
+    }
+    if machine.is_some() && terms.is_none() {
+        // It is given up just now, or the service has only just started.
+        return Err(ApiError::new(StatusCode::SERVICE_UNAVAILABLE, "not-yet", "nobody waits for this machine now; ask again in a moment"));
+    }
     if !is_label(&ask.name) {
         return Err(ApiError::field("/name", "a runner's name is letters, digits, `-`, `_` and `.`, at most 64"));
     }
-    if app.records.runner(&ask.name).await?.is_some() {
+    let reserved = machine.is_none() && app.records.machine(&ask.name).await?.is_some();
+    if reserved || app.records.runner(&ask.name).await?.is_some() {
         return Err(ApiError::new(StatusCode::CONFLICT, "exists", format!("there is already a runner {}; choose another name", ask.name)));
     }
     let credential = Secret::random("oxr");
@@ -79,14 +92,15 @@ async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) 
     }
     tx.note(Entry::new(Action::EnrolRunner, &ask.name).after(&granted));
     tx.commit().await?;
-    Ok(Json(Enrolled { name: ask.name, credential: credential.expose().to_owned() }))
+    Ok(Json(Enrolled { name: ask.name, credential: credential.expose().to_owned(), machine: terms }))
 }
 
 /// A runner has started.
 async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_on): Body<SignOn>) -> Result<Json<SignedOn>, ApiError> {
-    if sign_on.version != VERSION {
+    if !(OLDEST..=VERSION).contains(&sign_on.version) {
+        let age = if sign_on.version < OLDEST { "too old: install the service's version of ordotaxis there" } else { "newer: update the service first" };
         let detail = format!(
-            "this runner speaks version {} of the protocol, the service {VERSION}; install the same version of ordotaxis",
+            "this runner speaks version {} of the protocol, the service versions {OLDEST} to {VERSION}; the runner is {age}",
             sign_on.version
         );
         return Err(ApiError::new(StatusCode::BAD_REQUEST, "other-version", detail));
@@ -103,6 +117,17 @@ async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_o
 
 async fn sign_off(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<SignOff>) -> Result<StatusCode, ApiError> {
     app.keeper.ask(|reply| FleetCommand::SignOff { runner, session: ask.session, reply }).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// A runner's machine is about to go: it takes nothing more, and its pool makes another.
+async fn taken_away(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Body<TakenAway>) -> Result<StatusCode, ApiError> {
+    let holding = Beat { session: ask.session, holding: Vec::new() };
+    let beat = |reply| FleetCommand::Beat { runner: runner.clone(), beat: holding, reply };
+    app.keeper.ask(beat).await?.map_err(stale)?; // it is this runner, as it is now
+    let by = Some("its machine is being taken away".to_owned());
+    app.keeper.ask(|reply| FleetCommand::Drain { runner: runner.clone(), by, reply }).await?;
+    app.pools.tell(Event::TakenAway { id: runner, why: "its provider takes it away".into() }).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -213,6 +238,18 @@ async fn with_secrets(app: &App, mut claimed: Claimed) -> Result<Claimed, ApiErr
         add_secrets(app, lease).await?;
     }
     Ok(claimed)
+}
+
+/// A runner cannot go on with an attempt.
+async fn let_go(
+    State(app): State<App>,
+    AsRunner(runner): AsRunner,
+    Path(attempt): Path<String>,
+    Body(ask): Body<LetGo>,
+) -> Result<StatusCode, ApiError> {
+    let attempt = attempt_id(&attempt)?;
+    app.keeper.ask(|reply| RunCommand::LetGo { runner, attempt, ask, reply }).await?.map_err(stale)?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// A slot gives back what it was leased ahead of time and has not begun.

@@ -1,0 +1,221 @@
+//! All pools and their machines, and one look at everything: what to do now.
+
+use super::count::{Count, Counted, Place};
+use super::event::Effect;
+use super::listed::Orphan;
+use super::machine::{Machine, Stage};
+use super::outlook::Outlook;
+use super::rules::{Pool, Size};
+use super::seen::Seen;
+use crate::dispatch::{Needs, Want};
+use crate::engine::Millis;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+/// All pools, their machines, and what providers list that nobody knows.
+#[derive(Debug, Clone, Default)]
+pub struct Pools {
+    /// What the names of this service's machines begin with, after their pool's.
+    pub(super) mark: String,
+    pub(super) pools: Vec<Pool>,
+    pub(super) machines: BTreeMap<String, Machine>,
+    pub(super) orphans: BTreeMap<(String, String), Orphan>,
+    /// Machines that are otherwise than they were written down.
+    pub(super) changed: BTreeSet<String>,
+    /// What queued jobs wait for, by what they need.
+    outlooks: HashMap<Arc<Needs>, Outlook>,
+}
+
+impl Pools {
+    /// With the machines that were written down and are not gone. `mark` tells this service's machines from others'.
+    pub fn new(mark: &str, machines: Vec<Machine>) -> Pools {
+        let machines = machines.into_iter().map(|machine| (machine.id.clone(), machine)).collect();
+        Pools { mark: mark.to_owned(), machines, ..Pools::default() }
+    }
+
+    /// Sets what pools there are. What was learnt of one stays with its name; one that is not named any more ends.
+    pub fn set_pools(&mut self, pools: Vec<Pool>) {
+        let mut old: HashMap<String, Pool> = std::mem::take(&mut self.pools).into_iter().map(|pool| (pool.name.clone(), pool)).collect();
+        let mut new: Vec<Pool> = pools
+            .into_iter()
+            .map(|pool| match old.remove(&pool.name) {
+                Some(known) => Pool { rules: pool.rules, offer: pool.offer, any_version: pool.any_version, ended: pool.ended, ..known },
+                None => pool,
+            })
+            .collect();
+        let used = |pool: &Pool| self.machines.values().any(|machine| machine.pool == pool.name && machine.stage != Stage::Gone);
+        new.extend(old.into_values().filter(used).map(|pool| Pool { ended: true, ..pool }));
+        self.pools = new;
+    }
+
+    /// What a machine of this pool was found to have: that counts from now on, whatever it was said to.
+    pub fn found(&mut self, pool: &str, offer: &crate::dispatch::Offer) {
+        if let Some(pool) = self.pool_mut(pool) {
+            let capacity = if pool.rules.fitted { pool.offer.capacity } else { offer.capacity };
+            pool.offer = crate::dispatch::Offer { name: String::new(), capacity, taken: Default::default(), draining: false, ..offer.clone() };
+            pool.any_version.clear();
+        }
+    }
+
+    pub fn pools(&self) -> &[Pool] {
+        &self.pools
+    }
+
+    /// Machines that are not gone, and those that went since [`Pools::forget_gone`], by name.
+    pub fn machines(&self) -> impl Iterator<Item = &Machine> {
+        self.machines.values()
+    }
+
+    pub fn machine(&self, id: &str) -> Option<&Machine> {
+        self.machines.get(id)
+    }
+
+    /// What queued jobs wait for, by what they need, as of the last look.
+    pub fn outlooks(&self) -> &HashMap<Arc<Needs>, Outlook> {
+        &self.outlooks
+    }
+
+    /// Machines that are otherwise than when this was asked last: they are to be written down before anything else is done.
+    pub fn take_changed(&mut self) -> Vec<Machine> {
+        std::mem::take(&mut self.changed).iter().filter_map(|id| self.machines.get(id).cloned()).collect()
+    }
+
+    /// Those are gone and written down.
+    pub fn forget_gone(&mut self) {
+        self.machines.retain(|_, machine| machine.stage != Stage::Gone);
+        let used: BTreeSet<&str> = self.machines.values().map(|machine| machine.pool.as_str()).collect();
+        self.pools.retain(|pool| !pool.ended || used.contains(pool.name.as_str()));
+    }
+
+    /// One look at everything. `name` gives an ending that no machine has had. What comes back is to be done in this order, once
+    /// what changed is written down.
+    pub fn look(&mut self, wants: &[Want], runners: &[Seen], now: Millis, mut name: impl FnMut() -> String) -> Vec<Effect> {
+        let mut effects = Vec::new();
+        self.live(runners, now, &mut effects);
+        let mut places = self.places(runners, now);
+        let room = self.room(now);
+        let count = Count { now, pools: &self.pools, room: room.clone(), places: &mut places, missing: Vec::new() };
+        let Counted { missing, outlooks } = count.of(wants);
+        self.outlooks = outlooks;
+        let mut left = room;
+        for one in missing {
+            left[one.pool] -= 1;
+            self.want(one.pool, one.size, "a queued job needs it", now, &mut name, &mut effects);
+        }
+        for (at, left) in left.into_iter().enumerate() {
+            let lacks = self.pools[at].rules.least.saturating_sub(self.serving(&self.pools[at].name)).min(left);
+            for _ in 0..if self.pools[at].ended { 0 } else { lacks } {
+                let size = self.pools[at].size_for(None);
+                self.want(at, size, "the pool keeps as many ready", now, &mut name, &mut effects);
+            }
+        }
+        self.end_idle(&places, runners, now);
+        self.look_around(now, &mut effects);
+        effects
+    }
+
+    /// Runners that are there, and machines whose runners are coming.
+    fn places(&self, runners: &[Seen], now: Millis) -> Vec<Place> {
+        let at = |pool: &str| self.pools.iter().position(|known| known.name == pool);
+        let there = runners.iter().filter_map(|seen| match self.machines.get(&seen.offer.name) {
+            Some(machine) if !machine.serves() => None,
+            Some(machine) => {
+                let at = at(&machine.pool)?;
+                let left = self.pools[at].rules.jobs.map(|jobs| jobs.saturating_sub(machine.jobs) as usize);
+                Place::there(seen, Some(at), left, now)
+            }
+            None => Place::there(seen, None, None, now),
+        });
+        let coming = self.machines.values().filter(|machine| machine.is_coming()).filter_map(|machine| {
+            let at = at(&machine.pool)?;
+            let pool = &self.pools[at];
+            let ready_at = (machine.wanted_at.saturating_add(pool.usual_start())).max(now + 1);
+            Some(Place::coming(machine.id.clone(), pool, at, machine.capacity, ready_at))
+        });
+        there.chain(coming).collect()
+    }
+
+    /// How many machines each pool may ask for now.
+    fn room(&self, now: Millis) -> Vec<usize> {
+        let room = |pool: &Pool| {
+            let there = self.machines.values().filter(|machine| machine.pool == pool.name && machine.stage != Stage::Gone).count();
+            let strays = self.orphans.keys().filter(|(of, _)| *of == pool.name).count();
+            let room = pool.rules.most.saturating_sub(there + strays);
+            match &pool.trouble {
+                _ if pool.ended => 0,
+                None => room,
+                Some(trouble) if trouble.until > now => 0,
+                // One is tried; with it the others are.
+                Some(_) => room.min(1_usize.saturating_sub(self.coming(&pool.name))),
+            }
+        };
+        self.pools.iter().map(room).collect()
+    }
+
+    fn coming(&self, pool: &str) -> usize {
+        self.machines.values().filter(|machine| machine.pool == pool && machine.is_coming()).count()
+    }
+
+    fn serving(&self, pool: &str) -> usize {
+        self.machines.values().filter(|machine| machine.pool == pool && machine.serves()).count()
+    }
+
+    fn want(
+        &mut self,
+        at: usize,
+        size: Size,
+        why: &str,
+        now: Millis,
+        name: &mut impl FnMut() -> String,
+        effects: &mut Vec<Effect>,
+    ) {
+        let pool = &self.pools[at];
+        let id = format!("{}-{}{}", pool.name, self.mark, name());
+        if self.machines.contains_key(&id) {
+            return;
+        }
+        let mut machine = Machine::wanted(id.clone(), pool, why.to_owned(), size, now);
+        machine.memory.asked = true;
+        effects.push(Effect::Make { pool: pool.name.clone(), id: id.clone(), capacity: size.capacity, lasts: size.lasts });
+        self.machines.insert(id.clone(), machine);
+        self.changed.insert(id);
+    }
+
+    /// Machines for which there has been nothing for so long, the longest first; so many as are to stay do.
+    fn end_idle(&mut self, places: &[Place], runners: &[Seen], now: Millis) {
+        let wanted: BTreeSet<&str> = places.iter().filter(|place| place.wanted).map(|place| place.name.as_str()).collect();
+        let worked: HashMap<&str, Option<Millis>> = runners.iter().map(|seen| (seen.offer.name.as_str(), seen.worked_at)).collect();
+        for at in 0..self.pools.len() {
+            let pool = &self.pools[at];
+            let idle = |machine: &&Machine| machine.pool == pool.name && machine.stage == Stage::Registered && machine.serves();
+            let since = |machine: &Machine| {
+                let worked = worked.get(machine.id.as_str()).copied().flatten();
+                machine.registered_at.max(worked).unwrap_or(now)
+            };
+            let patience = if pool.ended { 0 } else { pool.rules.idle };
+            let late = |machine: &&Machine| now - since(machine) >= patience && !wanted.contains(machine.id.as_str());
+            let mut late: Vec<(Millis, String)> =
+                self.machines.values().filter(idle).filter(late).map(|machine| (since(machine), machine.id.clone())).collect();
+            late.sort();
+            let least = if pool.ended { 0 } else { pool.rules.least };
+            let spare = self.serving(&pool.name).saturating_sub(least);
+            let why = if pool.ended { "its pool has ended" } else { "there was nothing for it to do" };
+            for (_, id) in late.into_iter().take(spare) {
+                if let Some(machine) = self.machine_mut(&id) {
+                    machine.leave(why, false, now);
+                }
+            }
+        }
+    }
+
+    pub(super) fn pool_mut(&mut self, name: &str) -> Option<&mut Pool> {
+        self.pools.iter_mut().find(|pool| pool.name == name)
+    }
+
+    /// A machine to be changed.
+    pub(super) fn machine_mut(&mut self, id: &str) -> Option<&mut Machine> {
+        let machine = self.machines.get_mut(id)?;
+        self.changed.insert(id.to_owned());
+        Some(machine)
+    }
+}

@@ -1,0 +1,136 @@
+//! What a look wants done: written down first, then done. Providers are asked side by side, and what they answer is an event.
+
+use super::handle::Message;
+use super::provider::{Failed, Provider, Wanted};
+use super::settings::granted;
+use super::task::{LookError, Task};
+use crate::clock;
+use crate::keeper::FleetCommand;
+use ordotaxis_core::pool::{Effect, Event, Machine, Stage};
+use ordotaxis_store::{Secret, StoreError};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, PoisonError};
+
+/// Whoever asks a runner to take nothing more.
+const BY: &str = "its pool";
+
+/// A runner that takes nothing more, as was wanted.
+pub(super) struct Done {
+    pub(super) id: String,
+}
+
+/// Writes machines down as they are now; with them the invitations of those that are wanted, and the end of those that are given up.
+pub(super) async fn write(
+    task: &Task,
+    machines: &[Machine],
+    effects: &[Effect],
+    found: &BTreeMap<String, String>,
+    now: i64,
+) -> Result<HashMap<String, Secret>, StoreError> {
+    let mut invitations = HashMap::new();
+    let ended = |effect: &&Effect| matches!(effect, Effect::EndRunner { .. });
+    if machines.is_empty() && found.is_empty() && !effects.iter().any(|effect| ended(&effect)) {
+        return Ok(invitations);
+    }
+    let mut tx = task.app.records.tx_by_rule("pools", now).await?;
+    tx.write_machines(machines).await?;
+    for effect in effects {
+        match effect {
+            Effect::Make { pool, id, .. } => {
+                let (Some(known), Some(machine)) = (task.known.get(pool), task.pools.machine(id)) else { continue };
+                let invitation = Secret::random("oxi");
+                let until = machine.wanted_at.saturating_add(known.pool.rules.start);
+                tx.invite_machine(invitation.expose(), id, &granted(&known.settings), until).await?;
+                invitations.insert(id.clone(), invitation);
+            }
+            Effect::EndRunner { id, .. } => tx.end_machine(id).await?,
+            _ => {}
+        }
+    }
+    // One that is gone for want of a provider's yes was never given up in so many words.
+    for machine in machines.iter().filter(|machine| machine.stage == Stage::Gone) {
+        tx.end_machine(&machine.id).await?;
+    }
+    for (pool, text) in found {
+        tx.set_pool_found(pool, text).await?;
+    }
+    tx.drop_ended_pools().await?;
+    tx.commit().await?;
+    Ok(invitations)
+}
+
+/// Does it. What the keeper does is done when this returns; what providers do goes on, and is told when it has come to an end.
+pub(super) async fn carry_out(
+    task: &Task,
+    effects: Vec<Effect>,
+    mut invitations: HashMap<String, Secret>,
+) -> Result<Vec<Done>, LookError> {
+    let mut done = Vec::new();
+    for effect in effects {
+        match effect {
+            Effect::Drain { id, why } => {
+                let by = Some(format!("{BY}: {why}"));
+                task.app.keeper.ask(|reply| FleetCommand::Drain { runner: id.clone(), by, reply }).await?;
+                done.push(Done { id });
+            }
+            Effect::Undrain { id } => task.app.keeper.ask(|reply| FleetCommand::Drain { runner: id, by: None, reply }).await?,
+            Effect::EndRunner { id, why } => {
+                task.app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != id);
+                let why = format!("machine {id} was removed: {why}");
+                task.app.keeper.ask(|reply| FleetCommand::RemoveRunner { runner: id, why, reply }).await?;
+            }
+            Effect::Make { pool, id, capacity, lasts } => {
+                let Some(invitation) = invitations.remove(&id) else { continue };
+                let url = task.app.public_url.clone();
+                ask(task, &pool, move |provider| async move {
+                    let wanted = Wanted { id: &id, capacity, lasts, url: &url, invitation: &invitation };
+                    match provider.make(&wanted).await {
+                        Ok(words) => Event::Made { id, words },
+                        Err(Failed::Refused(why)) => Event::Refused { id, why },
+                        Err(Failed::Unclear(why)) => Event::Unclear { id, why },
+                    }
+                });
+            }
+            Effect::Remove { pool, name } => {
+                let of = pool.clone();
+                ask(task, &pool, |provider| async move {
+                    match provider.remove(&name).await {
+                        Ok(()) => Event::Removed { pool: of, name },
+                        Err(why) => {
+                            tracing::warn!(machine = name, why, "a machine could not be removed; it is tried again");
+                            Event::NotRemoved { pool: of, name, why }
+                        }
+                    }
+                });
+            }
+            Effect::List { pool } => {
+                let (of, asked_at) = (pool.clone(), clock::now());
+                ask(task, &pool, move |provider| async move {
+                    match provider.list().await {
+                        Ok(machines) => Event::Listed { pool: of, asked_at, machines },
+                        Err(why) => {
+                            tracing::warn!(pool = of, why, "a pool's machines could not be listed; it is tried again");
+                            Event::NotListed { pool: of, why }
+                        }
+                    }
+                });
+            }
+        }
+    }
+    Ok(done)
+}
+
+/// Asks a pool's provider, and tells the loop what came of it: always, so that nothing is waited for that does not come.
+fn ask<F>(task: &Task, pool: &str, question: impl FnOnce(Arc<Provider>) -> F)
+where
+    F: Future<Output = Event> + Send + 'static,
+{
+    let Some(known) = task.known.get(pool) else { return };
+    let (sender, stop) = (task.app.pools.sender(), task.stop.clone());
+    let asked = question(known.provider.clone());
+    tokio::spawn(async move {
+        if let Some(event) = stop.run_until_cancelled(asked).await {
+            let _ = sender.send(Message::Event(event)).await;
+        }
+    });
+}

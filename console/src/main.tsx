@@ -25,6 +25,7 @@ const Trace = lazy(() => import('./pages/trace/Trace'));
 const Landing = lazy(() => import('./pages/project/Landing'));
 const Kept = lazy(() => import('./pages/project/Kept'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
+const Pools = lazy(() => import('./pages/pools/Pools'));
 const People = lazy(() => import('./pages/people/People'));
 const Notices = lazy(() => import('./pages/people/Notices'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
@@ -51,6 +52,7 @@ function Console() {
               <Route path="/sign-in" element={<SignIn />} />
               <Route path="/" element={framed(<Board />)} />
               <Route path="/runners" element={framed(<Runners />)} />
+              <Route path="/pools" element={framed(<Pools />)} />
               <Route path="/people" element={framed(<People />)} />
               <Route path="/notices" element={framed(<Notices />)} />
               <Route path="/needs" element={framed(<Needs />)} />

@@ -40,6 +40,7 @@ export function Frame({
         <nav className="path" aria-label="Where you are">
           <Link to="/">board</Link>
           {path.length === 0 && <Link to="/runners">runners</Link>}
+          {path.length === 0 && <Link to="/pools">pools</Link>}
           {path.length === 0 && <Link to="/trace">trace</Link>}
           {path.length === 0 && <Link to="/people">people</Link>}
           {path.length === 0 && <Journal />}

@@ -59,7 +59,7 @@ pub(crate) struct Shared {
 pub(crate) enum JobDone {
     Ended(Box<JobResult>),
     /// Its machine is about to be taken away; what could be saved is.
-    TakenAway,
+    TakenAway(Vec<PhaseView>),
     GivenUp,
 }
 
@@ -144,14 +144,16 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
             }
         });
     }
+    if matches!(done, Err(Broken::TakenAway)) {
+        return JobDone::TakenAway(phases);
+    }
     let result = |outcome, why, exit_code| JobDone::Ended(Box::new(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests, answer }));
     match done {
         Ok(()) => result(Outcome::Passed, None, Some(0)),
         Err(Broken::Failed { why, exit_code }) => result(Outcome::Failed, Some(why), exit_code),
         Err(Broken::TimedOut(why)) => result(Outcome::TimedOut, Some(why), None),
         Err(Broken::Stopped) => result(Outcome::Stopped, Some("stopped".into()), None),
-        Err(Broken::TakenAway) => JobDone::TakenAway,
-        Err(Broken::GivenUp) => JobDone::GivenUp,
+        Err(Broken::GivenUp | Broken::TakenAway) => JobDone::GivenUp,
     }
 }
 

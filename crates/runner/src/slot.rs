@@ -9,6 +9,7 @@ use crate::processes::kill_marked;
 use crate::session::{Held, Runner};
 use crate::step::Halt;
 use ordotaxis_core::engine::Outcome;
+use ordotaxis_wire::run::PhaseView;
 use ordotaxis_wire::runner::{AttemptId, Claimed, Finish, GiveBack, LetGo};
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -61,7 +62,7 @@ impl Slot {
             match result {
                 JobDone::Ended(result) => self.finish(&held, *result, quick).await?,
                 JobDone::GivenUp => self.runner.let_go(held.lease.attempt),
-                JobDone::TakenAway => self.lose(&held).await,
+                JobDone::TakenAway(phases) => self.lose(&held, phases).await,
             }
             if self.is_leaving() {
                 self.give_back_all().await;
@@ -103,9 +104,10 @@ impl Slot {
     }
 
     /// The machine is about to go, and with it this job: others may have it.
-    async fn lose(&mut self, held: &Held) {
+    async fn lose(&mut self, held: &Held, phases: Vec<PhaseView>) {
         let (runner, attempt) = (&self.runner, held.lease.attempt);
-        let ask = LetGo { session: runner.sign_on.session.clone(), why: format!("the machine of {} was taken away", runner.name()) };
+        let why = format!("the machine of {} was taken away", runner.name());
+        let ask = LetGo { session: runner.sign_on.session.clone(), why, phases };
         let lost = insist(&runner.leave.at_once, || runner.shared.client.let_go(attempt, &ask)).await;
         if let Err(error) = lost {
             // It is lost all the same, once its lease has run out.

@@ -5,7 +5,7 @@ use crate::port::free_port;
 use crate::process::Process;
 use crate::repository::Repository;
 use crate::wait::until;
-use ordotaxis_practice::{Dialect, Forge, Status};
+use ordotaxis_practice::{Cloud, Dialect, Forge, Status, Processes, Weather};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -55,6 +55,18 @@ pub struct RunnerOptions<'a> {
     pub outside: &'a str,
     /// What goes before its command: it runs in a name space of its own.
     pub within: Vec<String>,
+}
+
+impl Drop for World {
+    /// Machines that are processes of the service's machine outlive the service: not the test.
+    fn drop(&mut self) {
+        if let Some(service) = self.service.take() {
+            service.kill();
+        }
+        for process in self.pool_processes() {
+            let _ = nix::sys::signal::killpg(nix::unistd::Pid::from_raw(process), nix::sys::signal::Signal::SIGKILL);
+        }
+    }
 }
 
 impl Default for RunnerOptions<'_> {
@@ -152,6 +164,28 @@ impl World {
             .env("XDG_CACHE_HOME", self.folder.path().join("cache"))
             .current_dir(self.folder.path());
         command
+    }
+
+    /// The processes of pools whose machines are processes, whether they have ended or not.
+    pub fn pool_processes(&self) -> Vec<i32> {
+        let folders = |folder: PathBuf| std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
+        let machines = folders(self.folder.path().join("service/pools")).flat_map(folders);
+        let process = |machine: PathBuf| {
+            let text = std::fs::read_to_string(machine.join("process")).ok()?;
+            text.split_once(' ')?.0.parse().ok().filter(|pid| *pid > 1)
+        };
+        machines.filter_map(process).collect()
+    }
+
+    /// A practice cloud whose machines run the binary under test, and its address.
+    pub async fn cloud(&self, weather: Weather) -> (Cloud, String) {
+        let boot = Processes { program: self.ordotaxis.clone(), folder: self.folder.path().join("cloud") };
+        let cloud = Cloud::new(Box::new(boot));
+        cloud.set_weather(weather);
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+        let url = format!("http://{}", listener.local_addr().expect("an address"));
+        tokio::spawn(cloud.clone().serve(listener));
+        (cloud, url)
     }
 
     /// Runs a line of a guide, as a shell does.

@@ -48,6 +48,7 @@ fn a_runner_comes_and_goes() {
     stays::<Enrolled>(json!({ "name": "heavy-a1b2c3", "credential": "oxr_1", "machine": { "slots": 1, "lasts_ms": 7_200_000 } }));
     stays::<TakenAway>(json!({ "session": "s1" }));
     stays::<LetGo>(json!({ "session": "s1", "why": "its machine was taken away" }));
+    stays::<LetGo>(json!({ "session": "s1", "why": "its machine was taken away", "phases": [phase()] }));
     stays::<SignOn>(json!({
         "version": 8, "session": "s1", "slots": 2, "system": ["linux", "x86_64"], "labels": ["usb"], "isolation": "sandbox",
         "fence": "bubblewrap", "tools": [{ "name": "make", "version": "4.3" }], "cores": 2, "memory_bytes": 1024

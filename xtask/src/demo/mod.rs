@@ -16,6 +16,8 @@ use std::time::{Duration, Instant};
 
 /// The stations' machines, and the port that the demo's files say of each.
 const MACHINES: [(&str, u16); 5] = [("trial", 8301), ("north-pier", 8302), ("lock-gate", 8303), ("outer-buoy", 8304), ("preview", 8305)];
+/// Where the practice cloud is, as the demo's configuration says it.
+const CLOUD: u16 = 7060;
 /// Made up like everything here; the line to a station opens with it.
 const STATION_KEY: &str = "salt-and-mud-42";
 
@@ -67,6 +69,20 @@ pub(crate) fn demo(once: bool) -> Result<(), String> {
     process::wait_for_interrupt()
 }
 
+impl Drop for World {
+    /// Machines that are processes of the service's machine outlive the service, as they should: not the demo.
+    fn drop(&mut self) {
+        self._processes.clear();
+        let folders = |folder: PathBuf| std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
+        for machine in folders(self.folder.join("service/pools")).flat_map(folders) {
+            let text = std::fs::read_to_string(machine.join("process")).unwrap_or_default();
+            if let Some(pid) = text.split_once(' ').and_then(|(pid, _)| pid.parse::<u32>().ok()).filter(|pid| *pid > 1) {
+                let _ = Command::new("kill").args(["-KILL", "--", &format!("-{pid}")]).stderr(std::process::Stdio::null()).status();
+            }
+        }
+    }
+}
+
 struct World {
     folder: PathBuf,
     service_url: String,
@@ -99,9 +115,22 @@ impl World {
                 .arg(folder.join("mail")),
             "practice mail at",
         )?;
+        let cloud_port = free_port(if once { 0 } else { CLOUD })?;
+        let cloud = Process::start(
+            &folder,
+            "cloud",
+            practice()
+                .args(["cloud", "--listen", &format!("127.0.0.1:{cloud_port}"), "--start-ms", "700", "--quota", "4", "--program"])
+                .arg(binary("ordotaxis"))
+                .arg("--data")
+                .arg(folder.join("cloud")),
+            "practice cloud at",
+        )?;
         let config = folder.join("service.toml");
         let text = std::fs::read_to_string(setup::root().join("demo/service.toml")).map_err(|error| error.to_string())?;
-        std::fs::write(&config, text.replace("127.0.0.1:7025", &format!("127.0.0.1:{mail_port}"))).map_err(|error| error.to_string())?;
+        let text = text.replace("127.0.0.1:7025", &format!("127.0.0.1:{mail_port}"));
+        let text = text.replace(&format!("127.0.0.1:{CLOUD}"), &format!("127.0.0.1:{cloud_port}"));
+        std::fs::write(&config, text).map_err(|error| error.to_string())?;
         let service = Process::start(
             &folder,
             "service",
@@ -132,7 +161,7 @@ impl World {
             let machine = world.start_machine(name, port)?;
             world._processes.push(machine);
         }
-        world._processes.extend([service, forge, mail]);
+        world._processes.extend([service, forge, mail, cloud]);
         Ok(world)
     }
 

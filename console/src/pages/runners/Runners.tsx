@@ -28,7 +28,8 @@ export default function Runners() {
       <h1>{sentence(there.length, busy, slots, queue.data?.length ?? 0)}</h1>
       {runners.data.length === 0 && (
         <p className="empty">
-          Runners do the jobs. <span className="code">ordotaxis runner invite</span> makes a token that enrols one.
+          Runners do the jobs. <span className="code">ordotaxis runner invite</span> makes a token that enrols one;{' '}
+          <Link to="/pools">pools</Link> make them when jobs queue.
         </p>
       )}
       {[...there, ...gone].map((runner) => (

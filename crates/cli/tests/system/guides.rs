@@ -69,6 +69,50 @@ async fn the_guide_to_notices_runs_as_printed() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_guide_to_pools_runs_as_printed() {
+    let mut world = world().await;
+    let text = guide("pools.md");
+    let blocks: Vec<&str> = text.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next()).collect();
+    let (pipelines, settings): (Vec<&str>, Vec<&str>) = blocks.into_iter().partition(|block| block.starts_with("language"));
+    let lines = commands("pools.md");
+    let about_one = |line: &String| line.contains("desk-k3f9w2pq07xh");
+    assert!(lines.len() > 7 && pipelines.len() == 2 && settings.len() == 3, "{lines:?}");
+    let repository = world.project("tidegauge").await;
+    for line in lines.iter().filter(|line| !about_one(line) && !line.contains("try")) {
+        let ran = world.shell(line).await;
+        assert_eq!(ran.code, 0, "{line}: {ran:?}");
+    }
+    let commit = repository.push_pipeline(pipelines[0]);
+    let run = world.verdict("tidegauge", &commit).await;
+    assert_eq!((run["state"].as_str(), world.log(&run, "test.tables").await.as_str()), (Some("passed"), "1 core\n"));
+    // The machine that has done it is looked at as the guide does, while it has nothing to do.
+    let kept = world.run(&["pool", "set", "desk", "--least", "1", "--idle", "1h"]).await;
+    assert_eq!(kept.code, 0, "{kept:?}");
+    let one = ordotaxis_testbed::until("a machine waits", || async {
+        let all = world.json(&["pool", "show", "desk"]).await;
+        let waits = all["machines"].as_array().into_iter().flatten().find(|machine| machine["stage"] == "registered");
+        waits.and_then(|machine| machine["id"].as_str().map(str::to_owned))
+    })
+    .await;
+    for line in lines.iter().filter(|line| about_one(line)) {
+        let ran = world.shell(&line.replace("desk-k3f9w2pq07xh", &one)).await;
+        assert_eq!(ran.code, 0, "{line}: {ran:?}");
+    }
+    let _runner = world.runner(RunnerOptions { isolation: "sandbox", ..RunnerOptions::default() }).await;
+    let second = world.verdict("tidegauge", &repository.push_pipeline(pipelines[1])).await;
+    assert_eq!(second["state"], "passed", "{second}");
+    // What the guide puts into a configuration is one; a key of the whole comes before its tables.
+    let mut settings = settings;
+    settings.sort_by_key(|block| !block.starts_with("pool_programs"));
+    world.configure(&format!("\n{}", settings.concat()));
+    world.kill_service();
+    world.start_service();
+    let pools = world.json(&["pool", "list"]).await;
+    let names: Vec<&str> = pools.as_array().into_iter().flatten().filter_map(|pool| pool["name"].as_str()).collect();
+    assert_eq!(names, ["cloud", "desk", "heavy", "sky"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_guide_to_landing_runs_as_printed() {
     let setting = super::landing::Setting::new("rules = 1\n[branch.main]\nland = \"queue\"\n").await;
     let (world, repository) = (&setting.world, &setting.repository);

@@ -36,6 +36,7 @@ mod notices;
 mod order;
 mod outside;
 mod pages;
+mod pools;
 mod private;
 mod proxy;
 mod rehearse;

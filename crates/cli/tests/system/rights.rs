@@ -10,7 +10,7 @@ const NEEDS: &[(&str, &str)] = &[
     ("nothing", "sign_in sign_out sign_in_ways begin_sign_in"),
     (
         "signed in",
-        "board check live me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
+        "board check live list_pools list_machines show_machine me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
          end_token trace find_components list_needs list_notices choose_notices drop_notice_choice sample_notice list_persons list_groups list_grants",
     ),
     (
@@ -30,7 +30,7 @@ const NEEDS: &[(&str, &str)] = &[
     ("owner", "remove_project set_seen set_rules"),
     (
         "owner of the service",
-        "add_project find_repositories invite_runner set_runner remove_runner drain_runner list_work work_again sweep_store verify_store add_person set_person
+        "add_project find_repositories invite_runner set_runner remove_runner drain_runner set_pool remove_pool remove_machine keep_machine machine_console list_work work_again sweep_store verify_store add_person set_person
          remove_person add_identity remove_identity set_group remove_group set_grant remove_grant sign_in_link_for journal export_journal
          verify_journal",
     ),
@@ -66,6 +66,7 @@ async fn call(client: &reqwest::Client, world: &World, token: Option<&str>, meth
         .replace("{job}", "a.b")
         .replace("{name}", "no-such-thing")
         .replace("{pipeline}", "main")
+        .replace("{pool}", "no-such-pool")
         .replace("{version}", "1.0");
     let method: Method = method.to_uppercase().parse().expect("a method");
     let mut request = client.request(method.clone(), format!("{}{path}", world.url));

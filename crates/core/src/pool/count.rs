@@ -2,14 +2,14 @@
 //! and what is coming, in the order in which it will be free; where a job would wait behind others for longer than a new machine
 //! takes to come, one is missing, of the cheapest pool that fits and has room.
 
-use super::outlook::Outlook;
+use super::outlook::{Outlook, Outlooks};
 use super::rules::{Pool, Size};
 use super::seen::Seen;
 use crate::dispatch::{Needs, Offer, Want};
 use crate::engine::Millis;
 use crate::language::Capacity;
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, BinaryHeap, HashMap};
+use std::collections::{BinaryHeap, HashMap};
 use std::sync::Arc;
 
 /// No job is taken to be shorter: so many tiny ones on one machine are no plan.
@@ -95,7 +95,7 @@ pub(super) struct Missing {
 /// What comes of it all.
 pub(super) struct Counted {
     pub(super) missing: Vec<Missing>,
-    pub(super) outlooks: HashMap<Arc<Needs>, Outlook>,
+    pub(super) outlooks: HashMap<Arc<Needs>, Outlooks>,
 }
 
 /// What is looked at.
@@ -119,8 +119,8 @@ impl Count<'_> {
         Counted { missing: self.missing, outlooks }
     }
 
-    /// Hands the jobs of one kind to places. Says what the last of them waits for.
-    fn hand_out(&mut self, want: &Want) -> Outlook {
+    /// Hands the jobs of one kind to places. Says what the first and the last of them wait for.
+    fn hand_out(&mut self, want: &Want) -> Outlooks {
         let (now, asks) = (self.now, want.needs.capacity);
         let pools = self.pools_for(&want.needs);
         // What may be waited for behind other jobs. What has waited so long already waits behind nobody.
@@ -135,7 +135,7 @@ impl Count<'_> {
                 free.push(Reverse((begins, at)));
             }
         }
-        let mut soonest: BTreeMap<&'static str, Outlook> = BTreeMap::new();
+        let mut said: Option<Outlooks> = None;
         for _ in 0..want.count {
             let next = free.peek().map(|Reverse(next)| *next);
             let behind = next.map(|(begins, at)| begins - self.places[at].ready_at);
@@ -152,17 +152,17 @@ impl Count<'_> {
                 None => self.add(&want.needs, &pools).map(|at| (self.places[at].ready_at, at)),
             };
             let Some((begins, at)) = taken else {
-                return self.without(&want.needs, &pools, next);
+                let last = self.without(&want.needs, &pools, next);
+                return Outlooks { first: said.map_or_else(|| last.clone(), |said| said.first), last };
             };
             self.places[at].take(asks, begins, want.usual);
             if let Some(again) = self.places[at].begins(asks) {
                 free.push(Reverse((again, at)));
             }
             let outlook = self.with(at, begins);
-            soonest.entry(outlook.kind()).or_insert(outlook);
+            said = Some(Outlooks { first: said.map_or_else(|| outlook.clone(), |said| said.first), last: outlook });
         }
-        // The most telling: what is being made, then what is waited for.
-        ["coming", "behind", "there"].iter().find_map(|kind| soonest.remove(kind)).unwrap_or(Outlook::There)
+        said.unwrap_or(Outlooks { first: Outlook::There, last: Outlook::There })
     }
 
     /// Pools that would do such jobs, the cheapest first.

@@ -4,7 +4,7 @@ use super::count::{Count, Counted, Place};
 use super::event::Effect;
 use super::listed::Orphan;
 use super::machine::{Machine, Stage};
-use super::outlook::Outlook;
+use super::outlook::Outlooks;
 use super::rules::{Pool, Size};
 use super::seen::Seen;
 use crate::dispatch::{Needs, Want};
@@ -23,7 +23,7 @@ pub struct Pools {
     /// Machines that are otherwise than they were written down.
     pub(super) changed: BTreeSet<String>,
     /// What queued jobs wait for, by what they need.
-    outlooks: HashMap<Arc<Needs>, Outlook>,
+    outlooks: HashMap<Arc<Needs>, Outlooks>,
 }
 
 impl Pools {
@@ -71,7 +71,7 @@ impl Pools {
     }
 
     /// What queued jobs wait for, by what they need, as of the last look.
-    pub fn outlooks(&self) -> &HashMap<Arc<Needs>, Outlook> {
+    pub fn outlooks(&self) -> &HashMap<Arc<Needs>, Outlooks> {
         &self.outlooks
     }
 
@@ -187,23 +187,35 @@ impl Pools {
         let worked: HashMap<&str, Option<Millis>> = runners.iter().map(|seen| (seen.offer.name.as_str(), seen.worked_at)).collect();
         for at in 0..self.pools.len() {
             let pool = &self.pools[at];
+            if pool.ended {
+                self.end_all(&pool.name.clone(), now);
+                continue;
+            }
             let idle = |machine: &&Machine| machine.pool == pool.name && machine.stage == Stage::Registered && machine.serves();
             let since = |machine: &Machine| {
                 let worked = worked.get(machine.id.as_str()).copied().flatten();
                 machine.registered_at.max(worked).unwrap_or(now)
             };
-            let patience = if pool.ended { 0 } else { pool.rules.idle };
-            let late = |machine: &&Machine| now - since(machine) >= patience && !wanted.contains(machine.id.as_str());
+            let late = |machine: &&Machine| now - since(machine) >= pool.rules.idle && !wanted.contains(machine.id.as_str());
             let mut late: Vec<(Millis, String)> =
                 self.machines.values().filter(idle).filter(late).map(|machine| (since(machine), machine.id.clone())).collect();
             late.sort();
-            let least = if pool.ended { 0 } else { pool.rules.least };
-            let spare = self.serving(&pool.name).saturating_sub(least);
-            let why = if pool.ended { "its pool has ended" } else { "there was nothing for it to do" };
+            let spare = self.serving(&pool.name).saturating_sub(pool.rules.least);
             for (_, id) in late.into_iter().take(spare) {
                 if let Some(machine) = self.machine_mut(&id) {
-                    machine.leave(why, false, now);
+                    machine.leave("there was nothing for it to do", false, now);
                 }
+            }
+        }
+    }
+
+    /// The machines of a pool that has ended go: those that work when they have.
+    fn end_all(&mut self, pool: &str, now: Millis) {
+        let own = |machine: &&Machine| machine.pool == pool && machine.serves();
+        let ids: Vec<String> = self.machines.values().filter(own).map(|machine| machine.id.clone()).collect();
+        for id in ids {
+            if let Some(machine) = self.machine_mut(&id) {
+                machine.leave("its pool has ended", machine.is_coming(), now);
             }
         }
     }

@@ -27,6 +27,6 @@ mod seen;
 pub use event::{Effect, Event, Listed};
 pub use look::Pools;
 pub use machine::{Machine, Stage};
-pub use outlook::Outlook;
+pub use outlook::{Outlook, Outlooks};
 pub use rules::{Pool, Rules, Trouble};
 pub use seen::{Doing, Seen, likely_end};

@@ -19,18 +19,14 @@ pub enum Outlook {
     NoPool,
 }
 
-impl Outlook {
-    pub(super) fn kind(&self) -> &'static str {
-        match self {
-            Outlook::There => "there",
-            Outlook::Coming { .. } => "coming",
-            Outlook::Behind { .. } => "behind",
-            Outlook::Full { .. } => "full",
-            Outlook::Trouble { .. } => "trouble",
-            Outlook::NoPool => "none",
-        }
-    }
+/// The same for those of a kind that go first, and for those behind them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outlooks {
+    pub first: Outlook,
+    pub last: Outlook,
+}
 
+impl Outlook {
     /// The sentence, without a capital and without a full stop; none where pools have nothing to do with it. `clock` writes a
     /// moment, `length` a length of time in milliseconds.
     ///

@@ -169,7 +169,7 @@ fn a_provider_that_refuses_is_asked_ever_more_seldom_and_others_are_asked_meanwh
         world.pools.forget_gone();
     }
     assert_eq!(asked, [0, 0, 0, 5, 15, 35, 75], "three at first, then one to see whether it is well again");
-    let told = world.pools.outlooks().values().next().cloned().expect("an outlook");
+    let told = world.pools.outlooks().values().next().cloned().expect("an outlook").last;
     let sentence = told.sentence(79 * SECOND, |at| format!("second {}", at / SECOND), |ms| format!("{ms} ms"));
     assert_eq!(sentence.as_deref(), Some("pool cheap could not make a machine: quota of 0; it is tried again at second 155"));
 }
@@ -180,7 +180,7 @@ fn a_job_waits_for_a_busy_machine_when_that_takes_less_than_a_new_one() {
     let busy = |ends_at| Seen { doing: vec![Doing { ends_at, capacity: Capacity::default() }], ..seen("quay", 1) };
     let fresh = |now| Want { since: now, ..want(1, 5 * SECOND) };
     assert!(made(&world.look(&[fresh(0)], &[busy(Some(59 * SECOND))], 0)).is_empty());
-    let outlook = world.pools.outlooks().values().next().cloned();
+    let outlook = world.pools.outlooks().values().next().map(|said| said.first.clone());
     assert_eq!(outlook, Some(Outlook::Behind { runner: "quay".into(), free_at: 59 * SECOND }));
     assert_eq!(made(&world.look(&[fresh(0)], &[busy(Some(60 * SECOND))], 0)).len(), 1, "a new one is there as soon");
     let mut world = World::new(vec![pool("heavy", rules())]);
@@ -191,8 +191,9 @@ fn a_job_waits_for_a_busy_machine_when_that_takes_less_than_a_new_one() {
     let mut world = World::new(vec![pool("heavy", rules())]);
     let many = [Want { since: 0, ..want(100, 5 * SECOND) }];
     assert_eq!(made(&world.look(&many, &[], 0)).len(), 4, "at most so many");
-    let full = world.pools.outlooks().values().next().cloned();
-    assert_eq!(full, Some(Outlook::Full { pool: "heavy".into(), most: 4, free_at: Some(120 * SECOND) }));
+    let full = world.pools.outlooks().values().next().cloned().expect("an outlook");
+    assert_eq!(full.last, Outlook::Full { pool: "heavy".into(), most: 4, free_at: Some(120 * SECOND) });
+    assert_eq!(full.first, Outlook::Coming { pool: "heavy".into(), likely_at: None }, "the next ones have theirs");
     let mut world = World::new(vec![pool("heavy", Rules { most: 100, ..rules() })]);
     assert_eq!(made(&world.look(&many, &[], 0)).len(), 9, "jobs of 5 s share a machine that takes a minute to come: twelve each");
 }
@@ -210,7 +211,7 @@ fn machines_are_as_large_as_jobs_ask_and_what_nobody_makes_is_said() {
     assert_eq!(effects.iter().find_map(size), Some(Capacity { cores: 2, ..Capacity::default() }), "a tool of any version will do");
     let mut world = World::new(vec![pool("tide", rules())]);
     assert!(made(&world.look(&wants(needs(5, "gcc")), &[], 0)).is_empty(), "larger than the pool's machines");
-    assert_eq!(world.pools.outlooks()[&needs(5, "gcc")], Outlook::NoPool);
+    assert_eq!(world.pools.outlooks()[&needs(5, "gcc")].last, Outlook::NoPool);
     assert!(made(&world.look(&wants(needs(1, "rustc")), &[], 0)).is_empty());
     // What was found counts: its gcc is too old.
     let old = Offer { name: "x".into(), labels: vec!["linux".into()], tools: vec![("gcc".into(), "3.2".into())], slots: 1, ..Offer::default() };
@@ -237,6 +238,21 @@ fn so_many_stay_ready_and_what_is_kept_is_left_alone() {
     assert_eq!(world.stage(&ids[0]), Some(Stage::Registered), "gone or not, it is kept");
     world.look(&[], &[], 3_000 * SECOND);
     assert_eq!(world.stage(&ids[0]), Some(Stage::Leaving), "until then");
+}
+
+#[test]
+fn a_pool_that_ends_lets_its_machines_go() {
+    let mut world = World::new(vec![pool("heavy", rules())]);
+    let ids: Vec<String> = made(&world.look(&[want(3, 60 * SECOND)], &[], 0)).into_iter().map(|(_, id)| id).collect();
+    let runners = [seen(&ids[0], 1), seen(&ids[1], 0)];
+    world.look(&[], &runners, SECOND);
+    world.pools.set_pools(Vec::new());
+    world.look(&[want(5, 60 * SECOND)], &runners, 2 * SECOND);
+    let effects = world.look(&[want(5, 60 * SECOND)], &runners, 3 * SECOND);
+    assert!(ids.iter().all(|id| world.stage(id) == Some(Stage::Leaving)), "they take nothing more");
+    let removed = |id: &String| effects.contains(&Effect::Remove { pool: "heavy".into(), name: id.clone() });
+    assert!(!removed(&ids[0]) && removed(&ids[2]), "what works may end its job: {effects:?}");
+    assert!(world.pools.pools()[0].ended && world.pools.machines().count() == 3, "and it makes no more");
 }
 
 #[test]

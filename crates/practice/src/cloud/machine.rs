@@ -10,7 +10,7 @@ pub(super) struct Machine {
     pub(super) begun: Instant,
     pub(super) console: Console,
     notice: CancellationToken,
-    name: String,
+    pub(super) order: Order,
     running: JoinHandle<()>,
     ended: Option<Instant>,
     pub(super) starts_at: Instant,
@@ -28,7 +28,7 @@ impl Machine {
         let (console, notice) = (Console::default(), CancellationToken::new());
         let taken = Weather::hits(weather.taken_each, number).then(|| Duration::from_millis(weather.taken_after_ms));
         let notice_time = Duration::from_millis(weather.notice_ms);
-        let (name, kept, stop) = (order.name.clone(), console.clone(), notice.clone());
+        let (ordered, kept, stop) = (order.clone(), console.clone(), notice.clone());
         let running = tokio::spawn(async move {
             kept.say(&format!("{} has {} cores and {} MiB", order.name, order.cores, order.memory_mib));
             tokio::time::sleep(start).await;
@@ -59,14 +59,14 @@ impl Machine {
             }
             cloud.ended(&name, begun);
         });
-        Machine { begun, console, notice, name, running, ended: None, starts_at: begun + start }
+        Machine { begun, console, notice, order: ordered, running, ended: None, starts_at: begun + start }
     }
 
     /// Tells it that it will be switched off, and does so.
     pub(super) fn take(&mut self, cloud: Cloud, notice: Duration) {
         self.console.say("it is being taken away");
         self.notice.cancel();
-        let (name, begun, running) = (self.name.clone(), self.begun, self.running.abort_handle());
+        let (name, begun, running) = (self.order.name.clone(), self.begun, self.running.abort_handle());
         tokio::spawn(async move {
             tokio::time::sleep(notice).await;
             running.abort();

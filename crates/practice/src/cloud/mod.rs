@@ -115,6 +115,11 @@ impl Cloud {
         self.state().machines.keys().cloned().collect()
     }
 
+    /// The machines that are there, as they were ordered.
+    pub fn orders(&self) -> Vec<Order> {
+        self.state().machines.values().map(|machine| machine.order.clone()).collect()
+    }
+
     /// What it did so far; machines that are there count up to now.
     pub fn counts(&self) -> Counts {
         let state = self.state();

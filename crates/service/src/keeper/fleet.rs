@@ -176,6 +176,9 @@ impl Room {
     pub(super) fn let_go(&mut self, runner: &str, attempt: AttemptId, ask: &LetGo, now: i64) -> Result<(), Stale> {
         self.session(runner, &ask.session)?;
         if self.held.get_of(runner, attempt).is_some() {
+            if !ask.phases.is_empty() {
+                self.phases(runner, attempt, &ask.phases, now)?;
+            }
             let why: String = ask.why.chars().take(WHY).collect();
             self.lose(attempt, &why, now);
         }

@@ -2,7 +2,7 @@
 
 use super::snapshot::Snapshot;
 use ordotaxis_core::dispatch::{Needs, Want};
-use ordotaxis_core::pool::{Doing, Outlook, Seen, likely_end};
+use ordotaxis_core::pool::{Doing, Outlooks, Seen, likely_end};
 use std::collections::HashMap;
 use std::sync::{Arc, PoisonError, RwLock};
 
@@ -22,18 +22,18 @@ impl Worked {
 }
 
 /// What queued jobs wait for in pools, by what they need.
-pub(crate) type Outlooks = HashMap<Arc<Needs>, Outlook>;
+pub(crate) type Waits = HashMap<Arc<Needs>, Outlooks>;
 
 /// Where pools put what they think, and readers find it.
 #[derive(Clone, Default)]
-pub(crate) struct PoolsSeen(Arc<RwLock<Arc<Outlooks>>>);
+pub(crate) struct PoolsSeen(Arc<RwLock<Arc<Waits>>>);
 
 impl PoolsSeen {
-    pub(crate) fn set(&self, outlooks: Outlooks) {
+    pub(crate) fn set(&self, outlooks: Waits) {
         *self.0.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(outlooks);
     }
 
-    pub(super) fn now(&self) -> Arc<Outlooks> {
+    pub(super) fn now(&self) -> Arc<Waits> {
         self.0.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 }

@@ -48,7 +48,7 @@ impl Stage {
     pub(super) fn new(lease: Duration) -> Stage {
         let holders = Holders::default();
         Stage {
-            room: Room::new(holders.clone(), Terms { lease, public_url: "http://here".into(), keep: 1_000_000, anyway: false }),
+            room: Room::new(holders.clone(), Default::default(), Terms { lease, public_url: "http://here".into(), keep: 1_000_000, anyway: false }),
             holders,
             now: 1_000,
         }
@@ -128,6 +128,7 @@ impl Stage {
             tools,
             cores: 2,
             memory_bytes: 1 << 30,
+            gpus: 0,
         };
         self.ask(|reply| FleetCommand::SignOn { runner: runner.into(), sign_on, granted: Default::default(), reply }).expect("an answer");
     }

@@ -3,7 +3,7 @@
 
 use super::claims::Turns;
 use super::live::LiveRun;
-use super::pools_seen::{Outlooks, Worked};
+use super::pools_seen::{Waits, Worked};
 use crate::clock::words_seen_at;
 use ordotaxis_core::dispatch::{Key, Offer, Queue, Waited, why_queued};
 use ordotaxis_core::engine::{Millis, State, why_job};
@@ -58,7 +58,7 @@ pub(crate) struct Snapshot {
     /// What each runner has done.
     pub(super) worked: HashMap<String, Worked>,
     /// What queued jobs wait for in pools.
-    pub(super) pools: Arc<Outlooks>,
+    pub(super) pools: Arc<Waits>,
     /// How each runner fences its jobs in.
     pub(super) isolation: HashMap<String, String>,
     pub(super) now: i64,
@@ -116,8 +116,15 @@ impl Snapshot {
             guess: self.guess(live, seen, key),
             turn,
             pause_until: live.run.jobs()[job].progress.pause().map(|at| words_seen_at(self.now, at)),
-            pool: self.pools.get(live.needs(job)).and_then(|outlook| outlook.sentence(self.now, |at| words_seen_at(self.now, at), likely)),
+            pool: self.pool_wait(live, job, seen.places.get(&key).map_or(0, |(count, _)| *count)),
         }
+    }
+
+    /// What a queued job waits for in pools: the next one, and those behind it, not the same.
+    fn pool_wait(&self, live: &LiveRun, job: usize, ahead: usize) -> Option<String> {
+        let said = self.pools.get(live.needs(job))?;
+        let outlook = if ahead == 0 { &said.first } else { &said.last };
+        outlook.sentence(self.now, |at| words_seen_at(self.now, at), likely)
     }
 
     /// For each job of a run why it has not ended; none for a run that does not go on.

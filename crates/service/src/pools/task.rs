@@ -214,6 +214,7 @@ impl Task {
             self.pools.forget_gone();
             let there: Vec<String> = self.pools.pools().iter().map(|pool| pool.name.clone()).collect();
             self.known.retain(|name, _| there.contains(name));
+            self.publish();
         }
         Ok(())
     }

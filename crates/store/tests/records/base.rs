@@ -65,8 +65,9 @@ async fn runners_are_known_by_their_credential() {
         change!(records, 0, add_invitation(token, "Ines", &granted, 100)).expect("an invitation");
     }
     assert_eq!(records.invitation("one", 100).await.expect("an answer"), None, "past its time");
-    let found = records.invitation("one", 99).await.expect("an answer").expect("the invitation");
-    assert_eq!(found, granted);
+    let invited = records.invitation("one", 99).await.expect("an answer").expect("the invitation");
+    let found = invited.granted;
+    assert_eq!((&found, invited.machine), (&granted, None));
     assert!(change!(records, 1, enrol("one", "quay", "oxr_secret", &found)).expect("an answer"));
     assert!(!change!(records, 1, enrol("one", "spar", "oxr_other", &found)).expect("an answer"), "it works once");
     assert!(matches!(change!(records, 1, enrol("two", "quay", "oxr_other", &found)), Err(StoreError::Exists { .. })));
@@ -83,6 +84,7 @@ async fn runners_are_known_by_their_credential() {
         tools: vec![ToolRow { name: "make".into(), version: "4.3".into() }],
         cores: 2,
         memory: 1 << 34,
+        gpus: 2,
         draining_by: None,
         granted: Granted::default(),
         fence: "bars".into(),
@@ -92,6 +94,7 @@ async fn runners_are_known_by_their_credential() {
     assert!(!change!(records, 1, set_draining("spar", Some("Odd"))).expect("an answer"));
     let known = records.runners().await.expect("a list").remove(0);
     assert_eq!((known.slots, known.labels, known.seen_at), (4, vec!["linux".to_owned()], Some(9)));
+    assert_eq!(known.gpus, 2);
     assert_eq!((known.tools, known.memory, known.draining_by.as_deref()), (row.tools, 1 << 34, Some("Odd")));
     assert_eq!((known.granted, known.fence.as_str()), (granted, "bars"), "what it says of itself changes nothing of what it may have");
     assert!(change!(records, 1, set_granted("quay", &Granted::default())).expect("an answer"));

@@ -17,6 +17,7 @@ mod delivery;
 mod forges;
 mod model;
 mod people;
+mod pools;
 mod releases;
 mod runs;
 mod tracing;

@@ -2,6 +2,7 @@
 
 use super::attempt::AttemptId;
 use super::lease::Lease;
+use crate::run::PhaseView;
 use ordotaxis_core::language::Capacity;
 use serde::{Deserialize, Serialize};
 
@@ -109,6 +110,9 @@ pub struct LetGo {
     pub session: String,
     /// A sentence.
     pub why: String,
+    /// What it went through.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub phases: Vec<PhaseView>,
 }
 
 /// A free slot asks for work; the call is held open for a while. A repeat for the same slot gets the same lease.

@@ -77,6 +77,10 @@ pub(crate) async fn set(
     if !is_pool_name(&name) {
         return Err(ApiError::field("/pool", "a pool's name is lower-case letters, digits and `-`, begins with a letter, and has at most 32"));
     }
+    let before = app.records.pools().await?.into_iter().find(|row| row.name == name);
+    if before.as_ref().is_some_and(|row| row.from_file && !row.ended) {
+        return Err(in_configuration(&name));
+    }
     check(&ask).map_err(|error| ApiError::field(&error.at, error.why))?;
     if ask.provider == Provider::Process && ask.isolation.as_deref() == Some("host") {
         // Jobs would do as the service's own user whatever that may.
@@ -90,10 +94,6 @@ pub(crate) async fn set(
         if let Err(error) = super::projects::find(&app, project).await {
             return Err(error.at("/projects"));
         }
-    }
-    let before = app.records.pools().await?.into_iter().find(|row| row.name == name);
-    if before.as_ref().is_some_and(|row| row.from_file) {
-        return Err(in_configuration(&name));
     }
     let text = serde_json::to_string(&ask).map_err(|error| ApiError::field("", error.to_string()))?;
     let mut tx = app.records.tx(&caller.actor, clock::now()).await?;
@@ -109,7 +109,7 @@ pub(crate) async fn set(
 #[utoipa::path(delete, operation_id = "remove_pool", path = "/api/v1/pools/{pool}", params(("pool" = String, Path)), responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn remove(State(app): State<App>, caller: Caller, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
     let known = app.records.pools().await?;
-    if known.iter().any(|row| row.name == name && row.from_file) {
+    if known.iter().any(|row| row.name == name && row.from_file && !row.ended) {
         return Err(in_configuration(&name));
     }
     let mut tx = app.records.tx(&caller.actor, clock::now()).await?;

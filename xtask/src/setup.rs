@@ -43,6 +43,11 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("meson", "meson"),
     ("bats", "bats"),
     ("nginx", "nginx-light"),
+    ("munged", "munge"),
+    ("slurmctld", "slurmctld"),
+    ("slurmd", "slurmd"),
+    ("sbatch", "slurm-client"),
+    ("python3", "python3"),
     ("chromium", "chromium"),
     ("chromedriver", "chromium-driver"),
 ];

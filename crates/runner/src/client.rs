@@ -6,7 +6,8 @@ use ordotaxis_content::ChunkId;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
     AskFiles, AskLarge, AskPack, AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish,
-    FoundCache, GiveBack, LetGo, LogAnswer, MachineTerms, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, TakenAway,
+    FoundCache, GiveBack, LetGo, LogAnswer, MachineTerms, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn,
+    TakenAway,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;

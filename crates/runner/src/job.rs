@@ -147,7 +147,8 @@ pub(crate) async fn do_job(shared: &Arc<Shared>, slot: u32, lease: &Lease, halt:
     if matches!(done, Err(Broken::TakenAway)) {
         return JobDone::TakenAway(phases);
     }
-    let result = |outcome, why, exit_code| JobDone::Ended(Box::new(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests, answer }));
+    let result =
+        |outcome, why, exit_code| JobDone::Ended(Box::new(JobResult { outcome, exit_code, why, phases, artifacts, caches, tests, answer }));
     match done {
         Ok(()) => result(Outcome::Passed, None, Some(0)),
         Err(Broken::Failed { why, exit_code }) => result(Outcome::Failed, Some(why), exit_code),

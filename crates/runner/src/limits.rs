@@ -39,7 +39,10 @@ fn set(path: &Path, settings: &[(&str, Option<String>)]) -> Option<PathBuf> {
 
 /// The groups of all slots of a runner, made when a slot has its first job, and the memory that each lets its job have.
 #[derive(Default)]
-pub(crate) struct Groups(Mutex<HashMap<u32, (Vec<PathBuf>, Option<u64>)>>);
+pub(crate) struct Groups(Mutex<HashMap<u32, Given>>);
+
+/// Groups, and the memory that they let a job have.
+type Given = (Vec<PathBuf>, Option<u64>);
 
 impl Groups {
     /// The group of a slot, for its next job. A job that asked for so much memory has no more than that.
@@ -50,7 +53,7 @@ impl Groups {
         let processes = limits.processes.map(|count| count.max(8));
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         // Someone may have removed them.
-        let there = |(folders, given): &&(Vec<PathBuf>, Option<u64>)| *given == memory && folders.iter().all(|folder| folder.exists());
+        let there = |(folders, given): &&Given| *given == memory && folders.iter().all(|folder| folder.exists());
         let folders = match known.get(&slot).filter(there) {
             Some((folders, _)) => folders.clone(),
             None => groups(&name(mark, slot), memory, processes),

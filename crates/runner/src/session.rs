@@ -14,6 +14,9 @@ use tokio::sync::watch;
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 
+/// So long jobs wait that are to save what they have done, for the service to hear of it.
+const TELL: Duration = Duration::from_secs(2);
+
 /// Cancelled by the caller: the first signal, the second signal; and when the machine is about to be taken away.
 #[derive(Debug, Clone, Default)]
 pub struct Leave {
@@ -70,12 +73,18 @@ impl Runner {
         self.shared.client.name()
     }
 
-    /// The machine is about to be taken away: the service is told, and jobs that can save what they have done do so.
+    /// The machine is about to be taken away: the service is told first, so that it knows why the runner leaves; then jobs that can
+    /// save what they have done do so, whether or not it could be told.
     pub(crate) async fn taken_away(&self) {
         let client = &self.shared.client;
+        let tell = || insist(&self.leave.at_once, || client.taken_away(&self.sign_on.session));
+        let told = tokio::time::timeout(TELL, tell()).await;
         let jobs: Vec<AttemptId> = self.holding().iter().filter(|(_, holding)| holding.saves).map(|(attempt, _)| *attempt).collect();
         jobs.into_iter().for_each(|attempt| self.halt(attempt, Halt::TakenAway));
-        let told = insist(&self.leave.at_once, || client.taken_away(&self.sign_on.session)).await;
+        let told = match told {
+            Ok(told) => told,
+            Err(_) => tell().await,
+        };
         if let Err(error) = told {
             tracing::warn!(%error, "it could not be said that the machine is taken away");
         }

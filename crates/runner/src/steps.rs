@@ -205,7 +205,8 @@ impl Job<'_> {
             StepEnd::Exited(_) | StepEnd::Signalled(_) if self.fence().out_of_memory() => {
                 let limit = self.fence().memory_mib().unwrap_or(0);
                 let asked = self.lease.capacity.memory_mib;
-                let whose = if asked > 0 && u64::from(asked) == limit { "the memory that the job asks for," } else { "the runner's limit of" };
+                let whose =
+                    if asked > 0 && u64::from(asked) == limit { "the memory that the job asks for," } else { "the runner's limit of" };
                 let each = if whose.starts_with("the runner") { " a job" } else { "" };
                 (format!("step {name} used more memory than {whose} {limit} MiB{each}"), None)
             }

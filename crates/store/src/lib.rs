@@ -15,13 +15,12 @@ pub use key::{Secret, digest_of, digest_of_bytes};
 pub use log_id::LogId;
 pub use logs::{Found, Lines, Logs, Searched};
 pub use records::{
-    Invited, PoolRow,
     AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ComponentRow, ConnectionRow, DeliveryRow, DeploymentRow, DueArtifact, DueSchedule,
     DueWork, Entry, EnvironmentRow, Event, FindingRow, FlakyRow, Forge, ForgeWord, Given, GoodToken, GrantRow, Granted, GroupRow, Head,
-    HistoryRow, Holder, Holding, IdentityRow, JobRow, JobToken, JournalFilter, JournalRow, JournalState, Kind, LandingEnd, MadeRow,
-    NewBill, NewCache, NewDelivery, NewDeployment, NewEvent, NewNotice, NewNumber, NewRelease, NewResult, NewRunRow, NewSession, NewToken,
-    NewWork, NoticeRow, NumberRow, PastRow, PersonRow, PolledRow, PreviewRow, Project, ProposalRow, Reach, Records, ReleaseAsset,
-    ReleaseEdit, ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReviewRow, RunChange, RunEvent, RunKey, RunRow, RunnerRow, SecretRow,
-    SessionRow, SetAside, Sibling, SigningKeyRow, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun,
-    TokenRow, Took, ToolRow, TracedFile, TrialRun, TroubledWork, Tx, Unsealed, WorkKind,
+    HistoryRow, Holder, Holding, IdentityRow, Invited, JobRow, JobToken, JournalFilter, JournalRow, JournalState, Kind, LandingEnd,
+    MadeRow, NewBill, NewCache, NewDelivery, NewDeployment, NewEvent, NewNotice, NewNumber, NewRelease, NewResult, NewRunRow, NewSession,
+    NewToken, NewWork, NoticeRow, NumberRow, PastRow, PersonRow, PolledRow, PoolRow, PreviewRow, Project, ProposalRow, Reach, Records,
+    ReleaseAsset, ReleaseEdit, ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReviewRow, RunChange, RunEvent, RunKey, RunRow, RunnerRow,
+    SecretRow, SessionRow, SetAside, Sibling, SigningKeyRow, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline,
+    StoredRun, TokenRow, Took, ToolRow, TracedFile, TrialRun, TroubledWork, Tx, Unsealed, WorkKind,
 };

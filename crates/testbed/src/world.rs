@@ -5,7 +5,7 @@ use crate::port::free_port;
 use crate::process::Process;
 use crate::repository::Repository;
 use crate::wait::until;
-use ordotaxis_practice::{Cloud, Dialect, Forge, Status, Processes, Weather};
+use ordotaxis_practice::{Cloud, Dialect, Forge, Processes, Status, Weather};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -23,6 +23,8 @@ pub struct World {
     pub service: Option<Process>,
     ordotaxis: PathBuf,
     config: &'static str,
+    /// What the service has in its environment besides.
+    pub environment: Vec<(String, String)>,
     runners: std::sync::atomic::AtomicU32,
     /// Last, so that it is removed when nobody writes to it any more.
     pub folder: TempDir,
@@ -120,6 +122,7 @@ impl World {
             service: None,
             ordotaxis: ordotaxis.into(),
             config,
+            environment: Vec::new(),
             runners: Default::default(),
         };
         world.start_service();
@@ -138,6 +141,7 @@ impl World {
         let listen = self.url.trim_start_matches("http://").to_owned();
         let mut command = Command::new(&self.ordotaxis);
         command.args(["serve", "--listen", &listen, "--data"]).arg(self.folder.path().join("service")).arg("--config").arg(config);
+        command.envs(self.environment.iter().map(|(name, value)| (name, value)));
         let ready = if self.token.is_empty() { "printed this once" } else { "serves at" };
         self.service = Some(Process::start(&mut command, self.folder.path(), "service", ready));
     }

@@ -43,7 +43,8 @@ fn the_version_says_when_a_form_was_changed() {
 fn a_runner_comes_and_goes() {
     stays::<Enrol>(json!({ "token": "oxi_1", "name": "quay" }));
     stays::<Enrolled>(json!({ "name": "quay", "credential": "oxr_1" }));
-    let machine = json!({ "slots": 1, "jobs": 1, "lasts_ms": 7_200_000, "capacity": { "cores": 2, "memory_mib": 4096 }, "isolation": "sandbox" });
+    let machine =
+        json!({ "slots": 1, "jobs": 1, "lasts_ms": 7_200_000, "capacity": { "cores": 2, "memory_mib": 4096 }, "isolation": "sandbox" });
     stays::<Enrolled>(json!({ "name": "heavy-a1b2c3", "credential": "oxr_1", "machine": machine }));
     stays::<Enrolled>(json!({ "name": "heavy-a1b2c3", "credential": "oxr_1", "machine": { "slots": 1, "lasts_ms": 7_200_000 } }));
     stays::<TakenAway>(json!({ "session": "s1" }));
@@ -71,7 +72,9 @@ fn a_runner_comes_and_goes() {
 #[test]
 fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
     stays::<Phases>(json!({ "phases": [phase()] }));
-    for kind in ["checkout", "take", "step", "give", "cache", "save", "publish", "beside", "check", "watch", "switch", "checkpoint", "after"] {
+    for kind in
+        ["checkout", "take", "step", "give", "cache", "save", "publish", "beside", "check", "watch", "switch", "checkpoint", "after"]
+    {
         let mut phase = phase();
         phase["kind"] = kind.into();
         stays::<Phases>(json!({ "phases": [phase] }));

@@ -1,6 +1,6 @@
 //! `runner join`: a pool's machine. It enrols with the invitation in its environment, works as the service says, and leaves.
 
-use super::runner::{configured, isolation};
+use super::as_runner::{configured, isolation};
 use super::signals::{self, reaches, set_up_log};
 use crate::failure::{Done, Failure, OK};
 use crate::fence::IsolationChoice;
@@ -30,7 +30,8 @@ pub(super) async fn join(url: &str, dir: PathBuf, config: Option<PathBuf>, mount
         Err(_) => enrolled(url, &dir).await?,
     };
     let choice = terms.isolation.as_deref().map(|word| IsolationChoice::from_str(word, false));
-    let unknown = |word: String| Failure::new(3, word, "the service asks for an isolation that this build does not know; install its version");
+    let unknown =
+        |word: String| Failure::new(3, word, "the service asks for an isolation that this build does not know; install its version");
     let isolation = isolation(choice.transpose().map_err(unknown)?)?;
     let config = Config { offers: offers(config.offers, &terms), ..config };
     let leave = Leave::default();
@@ -104,6 +105,10 @@ fn read(dir: &Path) -> Result<MachineTerms, Failure> {
     let path = dir.join(TERMS);
     let text = std::fs::read_to_string(&path).ok();
     text.and_then(|text| serde_json::from_str(&text).ok()).ok_or_else(|| {
-        Failure::new(2, format!("{} is not there, or damaged", path.display()), "the folder belongs to another runner; name one of its own with --dir")
+        Failure::new(
+            2,
+            format!("{} is not there, or damaged", path.display()),
+            "the folder belongs to another runner; name one of its own with --dir",
+        )
     })
 }

@@ -3,6 +3,7 @@
 mod add;
 mod approve;
 mod artifacts;
+mod as_runner;
 mod cache;
 mod check;
 mod compare;
@@ -271,7 +272,10 @@ enum Command {
 impl Options {
     /// Whether a runner's own mounts are needed: they must be made before there is a second thread.
     pub(crate) fn runs_jobs(&self) -> bool {
-        matches!(self.command, Command::Runner { command: runner::RunnerCommand::Work { .. } | runner::RunnerCommand::Join { .. } } | Command::Rehearse(_))
+        matches!(
+            self.command,
+            Command::Runner { command: runner::RunnerCommand::Work { .. } | runner::RunnerCommand::Join { .. } } | Command::Rehearse(_)
+        )
     }
 
     /// Whether the command looks at signals itself.

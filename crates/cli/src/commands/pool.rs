@@ -175,7 +175,13 @@ async fn machine(api: &Api, id: &str, json: bool) -> Done {
         out::json(&machine);
         return OK;
     }
-    out::print(format!("{} of pool {}: {} since {}", out::bold(&machine.id), machine.pool, machine.stage.word(), out::moment(machine.since)));
+    out::print(format!(
+        "{} of pool {}: {} since {}",
+        out::bold(&machine.id),
+        machine.pool,
+        machine.stage.word(),
+        out::moment(machine.since)
+    ));
     out::print(format!("  {}", machine.why));
     let size = Capacity { cores: machine.cores, memory_mib: machine.memory_mib, gpus: machine.gpus };
     let line = |what: &str, text: String| if text.is_empty() { None } else { Some(format!("  {what:<12}{text}")) };
@@ -226,9 +232,9 @@ async fn try_it(program: PathBuf, settings: Vec<String>) -> Done {
         let (key, value) = text.split_once('=').ok_or_else(|| wrong(text))?;
         map.insert(key.to_owned(), value.into());
     }
-    let path = program.canonicalize().map_err(|error| {
-        Failure::new(2, format!("{} cannot be tried: {error}", program.display()), "name a program that can be run")
-    })?;
+    let path = program
+        .canonicalize()
+        .map_err(|error| Failure::new(2, format!("{} cannot be tried: {error}", program.display()), "name a program that can be run"))?;
     let done = ordotaxis_service::try_program(&path, map, |line| out::print(format!("good  {line}"))).await;
     done.map_err(|error| Failure::new(1, error.to_string(), "`ordotaxis pool schema` says what is asked and answered"))?;
     out::print(format!("{} makes and removes machines as it should", program.display()));

@@ -1,5 +1,6 @@
 //! `runner invite`, `enrol`, `work`, `list`, `drain`.
 
+use super::as_runner::{configured, isolation};
 use super::signals::{self, reaches, set_up_log};
 use crate::api::{Api, address};
 use crate::failure::{Done, Failure, OK};
@@ -10,7 +11,7 @@ use crate::out::table;
 use clap::Subcommand;
 use clap::ValueEnum;
 use ordotaxis_core::dispatch::Taking;
-use ordotaxis_runner::{Config, Identity, Isolation, Leave, Rehearses, Settings, enrol, work};
+use ordotaxis_runner::{Identity, Leave, Rehearses, Settings, enrol, work};
 use ordotaxis_wire::fleet::RunnerView;
 use ordotaxis_wire::fleet::{Drain, Invitation, Invite, RunnerGrant};
 use ordotaxis_wire::words;
@@ -132,9 +133,7 @@ pub(super) async fn runner(command: RunnerCommand, global: &Global, mounts: bool
         RunnerCommand::Work { dir, slots, isolation, once, config } => {
             work_here(Work { dir, slots: if once { 1 } else { slots }, isolation, once, config }, mounts).await
         }
-        RunnerCommand::Join { dir, config } => {
-            super::join::join(&address(global), dir, config, mounts).await
-        }
+        RunnerCommand::Join { dir, config } => super::join::join(&address(global), dir, config, mounts).await,
         RunnerCommand::Ask { url } => {
             out::json(&ordotaxis_runner::ask(&url).await);
             OK
@@ -204,33 +203,6 @@ struct Work {
     config: Option<PathBuf>,
 }
 
-/// How steps are fenced in here: as chosen, if that works, else as well as it can be.
-pub(super) fn isolation(choice: Option<IsolationChoice>) -> Result<Isolation, Failure> {
-    match choice {
-        Some(IsolationChoice::Host) => Ok(Isolation::Host),
-        Some(IsolationChoice::Container) if Isolation::container_works() => Ok(Isolation::Container),
-        Some(IsolationChoice::Container) => Err(Failure::new(
-            2,
-            "containers cannot be made here",
-            "install podman and runc (`apt-get install podman runc`), or use --isolation sandbox",
-        )),
-        Some(IsolationChoice::Sandbox) if !Isolation::sandbox_works() => Err(Failure::new(
-            2,
-            "sandboxes cannot be made here",
-            "install bubblewrap (`apt-get install bubblewrap`), or use --isolation host",
-        )),
-        Some(IsolationChoice::Sandbox) => Ok(Isolation::Sandbox),
-        None if Isolation::sandbox_works() => Ok(Isolation::Sandbox),
-        None => Ok(Isolation::Host),
-    }
-}
-
-/// A runner's configuration, or that there is none.
-pub(super) fn configured(config: Option<PathBuf>) -> Result<Config, Failure> {
-    let wrong = |error: ordotaxis_runner::ConfigError| Failure::new(2, error.to_string(), "mend the file, or leave out --config");
-    config.map_or_else(|| Ok(Config::default()), |path| Config::load(&path).map_err(wrong))
-}
-
 async fn work_here(ask: Work, mounts: bool) -> Done {
     set_up_log();
     let Work { dir, slots, isolation: choice, once, config } = ask;
@@ -245,7 +217,8 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
         if slots == 1 { "slot" } else { "slots" },
         isolation.word(),
     );
-    let settings = Settings { folder: dir, slots, isolation, config, jobs: once.then_some(1), mounts, rehearses: Rehearses::No, patience: None };
+    let settings =
+        Settings { folder: dir, slots, isolation, config, jobs: once.then_some(1), mounts, rehearses: Rehearses::No, patience: None };
     let leave = Leave::default();
     let signals = signals::count(signals::LEAVES)?;
     for (count, token) in [(1, leave.soon.clone()), (2, leave.at_once.clone())] {

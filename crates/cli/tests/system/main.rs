@@ -44,6 +44,7 @@ mod releases;
 mod rights;
 mod rollouts;
 mod shapes;
+mod slurm;
 mod starts;
 mod talk;
 mod told;

@@ -10,7 +10,9 @@ use std::time::Duration;
 
 /// Jobs that only a pool's machines take.
 fn pipeline(jobs: usize, step: &str) -> String {
-    let job = |n: usize| format!("[job.a.j{n}]\ncheckout = false\nwhere = [\"heavy\"]\nretry = {{ times = 5, on = [\"lost\"] }}\nsteps = [{step:?}]\n");
+    let job = |n: usize| {
+        format!("[job.a.j{n}]\ncheckout = false\nwhere = [\"heavy\"]\nretry = {{ times = 5, on = [\"lost\"] }}\nsteps = [{step:?}]\n")
+    };
     format!("language = 1\n{}", (0..jobs).map(job).collect::<String>())
 }
 
@@ -129,7 +131,8 @@ async fn a_cloud_that_goes_wrong_leaves_no_machine_and_loses_no_job() {
         ..Weather::default()
     };
     let (cloud, url) = world.cloud(weather).await;
-    let options = ["--provider", "practice", "--cloud", &url, "--most", "6", "--jobs", "1", "--start", "6s", "--idle", "1s", "--isolation", "host"];
+    let options =
+        ["--provider", "practice", "--cloud", &url, "--most", "6", "--jobs", "1", "--start", "6s", "--idle", "1s", "--isolation", "host"];
     set(&world, &options).await;
     let commit = repository.push_pipeline(&pipeline(14, "sleep 0.2"));
     let run = world.verdict("tidegauge", &commit).await;
@@ -289,7 +292,8 @@ async fn a_program_makes_machines_and_what_it_does_wrong_is_found() {
         let _ = std::fs::remove_dir_all(&home);
     }
     // No program is named through the API that the configuration does not allow.
-    let set_good = ["pool", "set", "heavy", "--provider", "command", "--program", "good.py", "--most", "2", "--jobs", "1", "--label", "heavy"];
+    let set_good =
+        ["pool", "set", "heavy", "--provider", "command", "--program", "good.py", "--most", "2", "--jobs", "1", "--label", "heavy"];
     let refused = world.run(&set_good).await;
     assert!(refused.code == 2 && refused.err.contains("names no folder `pool_programs`"), "{refused:?}");
     world.configure(&format!("\npool_programs = {programs:?}\n"));
@@ -383,13 +387,8 @@ async fn jobs_have_what_they_ask_for_to_themselves() {
     let go = world.folder.path().join("go");
     let wait = format!("while ! [ -e {} ]; do sleep 0.02; done", go.display());
     let job = |name: &str, asks: &str| format!("[job.a.{name}]\ncheckout = false\n{asks}\nsteps = [{wait:?}]\n");
-    let file = [
-        ("two", "cores = 2"),
-        ("three", "cores = 3"),
-        ("graphic", "gpus = 1\ncores = 1"),
-        ("memory", "memory = \"2GiB\""),
-        ("plain", ""),
-    ];
+    let file =
+        [("two", "cores = 2"), ("three", "cores = 3"), ("graphic", "gpus = 1\ncores = 1"), ("memory", "memory = \"2GiB\""), ("plain", "")];
     let file: String = file.iter().map(|(name, asks)| job(name, asks)).collect();
     let commit = repository.push_pipeline(&format!("language = 1\n{file}"));
     let running = |run: &Value| ["a.two", "a.graphic", "a.plain"].iter().all(|id| World::job(run, id)["state"] == "running");

@@ -149,13 +149,7 @@ impl Queue {
     /// let running = |project| if project == 1 { 3 } else { 0 };
     /// assert_eq!(queue.first_for(&runner, 0, running, nobody), Some((8, 0)), "the project with the least running");
     /// ```
-    pub fn first_for(
-        &self,
-        offer: &Offer,
-        now: Millis,
-        running: impl Fn(i64) -> usize,
-        held: impl Fn(&str) -> bool,
-    ) -> Option<Key> {
+    pub fn first_for(&self, offer: &Offer, now: Millis, running: impl Fn(i64) -> usize, held: impl Fn(&str) -> bool) -> Option<Key> {
         if self.holds_back(offer, now, &held) {
             return None;
         }

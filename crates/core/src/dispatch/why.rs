@@ -49,7 +49,9 @@ pub fn why_queued(needs: &Needs, offers: &[Offer], waited: &Waited) -> String {
             all => format!("all {} runners that fit are draining and take nothing more", all.len()),
         },
         _ if working.iter().any(|offer| offer.free > 0 && offer.has_room(needs)) => format!("a free runner is about to take it; {queue}"),
-        [only] if only.free > 0 => format!("{}, the only runner that fits, has not {} left; {queue}{guess}{pool}", only.name, needs.capacity.words()),
+        [only] if only.free > 0 => {
+            format!("{}, the only runner that fits, has not {} left; {queue}{guess}{pool}", only.name, needs.capacity.words())
+        }
         all if all.iter().any(|offer| offer.free > 0) => {
             format!("none of {} runners that fit has {} left; {queue}{guess}{pool}", all.len(), needs.capacity.words())
         }
@@ -116,9 +118,9 @@ fn nobody_fits(needs: &Needs, offers: &[Offer]) -> String {
 /// No machine is as large as the job asks for.
 fn too_small(needs: &Needs, offers: &[&Offer]) -> String {
     let largest = offers.iter().max_by_key(|offer| (offer.capacity.gpus.min(needs.capacity.gpus), offer.capacity));
-    let there = largest.filter(|offer| !offer.capacity.is_none()).map_or("none says what it has".to_owned(), |offer| {
-        format!("the largest is {} with {}", offer.name, offer.capacity.words())
-    });
+    let there = largest
+        .filter(|offer| !offer.capacity.is_none())
+        .map_or("none says what it has".to_owned(), |offer| format!("the largest is {} with {}", offer.name, offer.capacity.words()));
     format!("it asks for {}, and no connected runner has so much; {there}", needs.capacity.words())
 }
 

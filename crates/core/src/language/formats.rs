@@ -35,7 +35,9 @@ impl Reader<'_> {
             Format::Size => {
                 if super::capacity::mebibytes(text).is_none() {
                     let message = format!("{} is no size: `{text}`", named());
-                    self.note(Diagnostic::error(Code::BadValue, span, message).hint("write a whole number and a unit: \"512MiB\", \"4GiB\""));
+                    self.note(
+                        Diagnostic::error(Code::BadValue, span, message).hint("write a whole number and a unit: \"512MiB\", \"4GiB\""),
+                    );
                 }
             }
             Format::Label if text.trim().is_empty() => self.error(Code::BadValue, span, format!("{} is empty", named())),

@@ -141,8 +141,24 @@ const RETRY: Key =
 const AFTERWARDS: Key = key("afterwards", &Shape::Table { keys: AFTERWARDS_KEYS, called: "`afterwards`" }, "steps run after the others");
 const PREPARE: Key = key("prepare", STEP_LIST, "steps put before every job's own");
 
-pub(crate) const DEFAULTS: &[Key] =
-    &[WHERE, ENV_KEY, TIMEOUT, MAY_FAIL, EAGER, CHECKOUT_KEY, PREPARE, TOOLS, IMAGE, NETWORK, CORES, MEMORY, GPUS, RETRY, AFTERWARDS, CHECKPOINT];
+pub(crate) const DEFAULTS: &[Key] = &[
+    WHERE,
+    ENV_KEY,
+    TIMEOUT,
+    MAY_FAIL,
+    EAGER,
+    CHECKOUT_KEY,
+    PREPARE,
+    TOOLS,
+    IMAGE,
+    NETWORK,
+    CORES,
+    MEMORY,
+    GPUS,
+    RETRY,
+    AFTERWARDS,
+    CHECKPOINT,
+];
 
 /// What jobs and patterns share; a job has these alone.
 macro_rules! job_keys {

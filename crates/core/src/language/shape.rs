@@ -238,7 +238,9 @@ impl Reader<'_> {
             (Shape::Text(Format::Duration), DeValue::Integer(_)) => {
                 Some(format!("write it with a unit: \"{}s\" or \"{}m\"", written?, written?))
             }
-            (Shape::Text(Format::Size), DeValue::Integer(_)) => Some(format!("write it with a unit: \"{}MiB\" or \"{}GiB\"", written?, written?)),
+            (Shape::Text(Format::Size), DeValue::Integer(_)) => {
+                Some(format!("write it with a unit: \"{}MiB\" or \"{}GiB\"", written?, written?))
+            }
             (Shape::Text(_), DeValue::Integer(_) | DeValue::Float(_) | DeValue::Boolean(_) | DeValue::Datetime(_)) => {
                 Some(format!("put it in quotes: \"{}\"", written?))
             }

@@ -187,9 +187,10 @@ impl Count<'_> {
         let place = &self.places[at];
         match place.pool {
             _ if place.ready_at <= self.now && begins <= self.now => Outlook::There,
-            Some(pool) if place.ready_at > self.now => {
-                Outlook::Coming { pool: self.pools[pool].name.clone(), likely_at: Some(begins).filter(|_| !self.pools[pool].starts.is_empty()) }
-            }
+            Some(pool) if place.ready_at > self.now => Outlook::Coming {
+                pool: self.pools[pool].name.clone(),
+                likely_at: Some(begins).filter(|_| !self.pools[pool].starts.is_empty()),
+            },
             _ => Outlook::Behind { runner: place.name.clone(), free_at: begins },
         }
     }

@@ -17,25 +17,60 @@ pub struct Listed {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Event {
     /// The provider has it.
-    Made { id: String, words: String },
+    Made {
+        id: String,
+        words: String,
+    },
     /// The provider said no: there is no such machine.
-    Refused { id: String, why: String },
+    Refused {
+        id: String,
+        why: String,
+    },
     /// It did not answer, or in a way that nobody understands: the machine may be there or not.
-    Unclear { id: String, why: String },
+    Unclear {
+        id: String,
+        why: String,
+    },
     /// What there is, as it was asked for at that time.
-    Listed { pool: String, asked_at: Millis, machines: Vec<Listed> },
-    NotListed { pool: String, why: String },
+    Listed {
+        pool: String,
+        asked_at: Millis,
+        machines: Vec<Listed>,
+    },
+    NotListed {
+        pool: String,
+        why: String,
+    },
     /// The provider says that it removed it.
-    Removed { pool: String, name: String },
-    NotRemoved { pool: String, name: String, why: String },
+    Removed {
+        pool: String,
+        name: String,
+    },
+    NotRemoved {
+        pool: String,
+        name: String,
+        why: String,
+    },
     /// Its runner takes nothing more.
-    Drained { id: String },
+    Drained {
+        id: String,
+    },
     /// Its runner says that the machine is being taken away.
-    TakenAway { id: String, why: String },
+    TakenAway {
+        id: String,
+        why: String,
+    },
     /// Somebody wants it removed, whatever it does.
-    Remove { id: String, by: String },
+    Remove {
+        id: String,
+        by: String,
+    },
     /// Somebody wants to look at it until then; with none it is as any other again.
-    Keep { id: String, until: Option<Millis>, by: String },
+    Keep {
+        id: String,
+        until: Option<Millis>,
+        by: String,
+    },
 }
 
 /// What is to be done. Whatever of it comes to an end is told as an [`Event`].

@@ -1,10 +1,10 @@
 //! What happens to one machine: what its provider answers, what its runner does, what the clock says.
 
 use super::event::{Effect, Event};
-use super::look::Pools;
 use super::machine::{Machine, Stage};
+use super::pools::Pools;
 use super::rules::{Pool, Rules};
-use super::seen::Seen;
+use super::seen::{Left, Seen};
 use crate::engine::Millis;
 use std::collections::HashMap;
 
@@ -16,6 +16,7 @@ const LAST: Millis = 10;
 
 /// Why a machine whose runner went away leaves.
 const NOT_HEARD: &str = "its runner is not heard any more";
+const LEFT: &str = "its runner has left";
 const DONE: &str = "it has done what it was made for";
 
 impl Pools {
@@ -102,14 +103,16 @@ impl Pools {
     }
 
     /// What runners and the clock say of each machine.
-    pub(super) fn live(&mut self, runners: &[Seen], now: Millis, effects: &mut Vec<Effect>) {
+    pub(super) fn live(&mut self, runners: &[Seen], left: &[Left], now: Millis, effects: &mut Vec<Effect>) {
         let seen: HashMap<&str, &Seen> = runners.iter().map(|seen| (seen.offer.name.as_str(), seen)).collect();
+        let left: HashMap<&str, u32> = left.iter().map(|left| (left.name.as_str(), left.begun)).collect();
         let ids: Vec<String> = self.machines.keys().cloned().collect();
         for id in ids {
             let Some(machine) = self.machines.get(&id) else { continue };
             let (before, mut machine) = (machine.clone(), machine.clone());
             let (rules, seen) = (self.rules_of(&machine.pool), seen.get(id.as_str()).copied());
-            machine.seen(seen, rules.as_ref(), now);
+            let left = left.get(machine.id.as_str()).copied();
+            machine.seen(seen, left, rules.as_ref(), now);
             if let Some(rules) = &rules {
                 machine.grow_old(rules, now);
             }
@@ -126,7 +129,7 @@ impl Pools {
         }
         let never_came = before.is_coming() && after.stage == Stage::Leaving && after.registered_at.is_none();
         let Some(pool) = self.pools.iter_mut().find(|pool| pool.name == after.pool) else { return };
-        if after.has_come() && !before.has_come() {
+        if after.registered_at.is_some() && before.registered_at.is_none() {
             pool.came(now - after.wanted_at, now);
         } else if never_came && pool.came_at.is_none_or(|came| came < after.wanted_at) {
             // Where others came meanwhile it is this machine's own fault.
@@ -146,9 +149,10 @@ impl Machine {
     }
 
     /// Whether its runner is there, and works.
-    fn seen(&mut self, seen: Option<&Seen>, rules: Option<&Rules>, now: Millis) {
-        match seen {
-            Some(seen) if self.stage != Stage::Gone => {
+    fn seen(&mut self, seen: Option<&Seen>, left: Option<u32>, rules: Option<&Rules>, now: Millis) {
+        let done = |jobs: u32| rules.and_then(|rules| rules.jobs).is_some_and(|most| jobs >= most);
+        match (seen, left) {
+            (Some(seen), _) if self.stage != Stage::Gone => {
                 self.jobs = self.jobs.max(seen.begun);
                 if self.stage == Stage::Leaving {
                     return;
@@ -159,13 +163,23 @@ impl Machine {
                 let (stage, why) = if busy { (Stage::Busy, "its runner works") } else { (Stage::Registered, "its runner waits for work") };
                 self.go(stage, why, now);
             }
-            None if self.has_come() && self.kept_until.is_none() => {
-                let most = rules.and_then(|rules| rules.jobs);
-                let why = if most.is_some_and(|most| self.jobs >= most) { DONE } else { NOT_HEARD };
-                self.leave(why, true, now);
+            // It may have come, done its job and left since the last look.
+            (None, Some(begun)) if self.is_coming() || self.has_come() => {
+                self.jobs = self.jobs.max(begun);
+                self.made_at.get_or_insert(now);
+                self.registered_at.get_or_insert(now);
+                if self.kept_until.is_none() {
+                    self.leave(if done(self.jobs) { DONE } else { LEFT }, true, now);
+                }
             }
-            None if self.stage == Stage::Leaving && self.registered_at.is_some() => self.at_once = true,
+            (None, None) if self.has_come() && self.kept_until.is_none() => {
+                self.leave(if done(self.jobs) { DONE } else { NOT_HEARD }, true, now);
+            }
+            (None, _) if self.stage == Stage::Leaving && self.registered_at.is_some() => self.at_once = true,
             _ => {}
+        }
+        if self.is_coming() && self.memory.listed_ended {
+            self.leave("the provider says that it has ended", true, now);
         }
     }
 

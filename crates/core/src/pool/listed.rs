@@ -1,8 +1,8 @@
 //! What a provider says there is, held against what is known. Lists may be old, or wrong: one of them proves little.
 
 use super::event::{Effect, Listed};
-use super::look::Pools;
 use super::machine::{Machine, Stage};
+use super::pools::{Orphan, Pools};
 use crate::engine::Millis;
 use std::collections::BTreeSet;
 
@@ -12,14 +12,6 @@ const MISSED: u32 = 3;
 const SOON: Millis = 1_000;
 /// And how often while there is nothing: for machines that nobody knows of.
 const SELDOM: Millis = 60_000;
-
-/// What is listed under a name of ours that nobody knows.
-#[derive(Debug, Clone)]
-pub(super) struct Orphan {
-    since: Millis,
-    pub(super) removing: bool,
-    asked_at: Option<Millis>,
-}
 
 impl Pools {
     pub(super) fn listed(&mut self, pool: &str, asked_at: Millis, machines: &[Listed], now: Millis) {
@@ -38,7 +30,8 @@ impl Pools {
                     self.note(&before, &after, now);
                 }
                 _ => {
-                    self.orphans.entry(key).or_insert(Orphan { since: now, removing: false, asked_at: None });
+                    let known = self.orphans.entry(key).or_insert(Orphan { since: now, ended: false, removing: false, asked_at: None });
+                    known.ended = listed.ended;
                 }
             }
         }
@@ -97,7 +90,7 @@ impl Machine {
                 self.go(Stage::Made, "the provider has it; its runner is yet to come", now);
             }
             // One whose runner is heard is there, whatever is said of it.
-            Stage::Wanted | Stage::Made if listed.ended => self.leave("the provider says that it has ended", true, now),
+            Stage::Wanted | Stage::Made if listed.ended => self.memory.listed_ended = true,
             // It was removed, and is there: it is asked for again.
             Stage::Leaving if self.memory.removed_at.is_some_and(|removed| removed <= asked_at) && !listed.ended => {
                 self.memory.removed_at = None;

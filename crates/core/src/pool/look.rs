@@ -1,97 +1,21 @@
-//! All pools and their machines, and one look at everything: what to do now.
+//! One look at everything: what to do now.
 
 use super::count::{Count, Counted, Place};
 use super::event::Effect;
-use super::listed::Orphan;
 use super::machine::{Machine, Stage};
-use super::outlook::Outlooks;
+use super::pools::Pools;
 use super::rules::{Pool, Size};
-use super::seen::Seen;
-use crate::dispatch::{Needs, Want};
+use super::seen::{Left, Seen};
+use crate::dispatch::Want;
 use crate::engine::Millis;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::Arc;
-
-/// All pools, their machines, and what providers list that nobody knows.
-#[derive(Debug, Clone, Default)]
-pub struct Pools {
-    /// What the names of this service's machines begin with, after their pool's.
-    pub(super) mark: String,
-    pub(super) pools: Vec<Pool>,
-    pub(super) machines: BTreeMap<String, Machine>,
-    pub(super) orphans: BTreeMap<(String, String), Orphan>,
-    /// Machines that are otherwise than they were written down.
-    pub(super) changed: BTreeSet<String>,
-    /// What queued jobs wait for, by what they need.
-    outlooks: HashMap<Arc<Needs>, Outlooks>,
-}
+use std::collections::{BTreeSet, HashMap};
 
 impl Pools {
-    /// With the machines that were written down and are not gone. `mark` tells this service's machines from others'.
-    pub fn new(mark: &str, machines: Vec<Machine>) -> Pools {
-        let machines = machines.into_iter().map(|machine| (machine.id.clone(), machine)).collect();
-        Pools { mark: mark.to_owned(), machines, ..Pools::default() }
-    }
-
-    /// Sets what pools there are. What was learnt of one stays with its name; one that is not named any more ends.
-    pub fn set_pools(&mut self, pools: Vec<Pool>) {
-        let mut old: HashMap<String, Pool> = std::mem::take(&mut self.pools).into_iter().map(|pool| (pool.name.clone(), pool)).collect();
-        let mut new: Vec<Pool> = pools
-            .into_iter()
-            .map(|pool| match old.remove(&pool.name) {
-                Some(known) => Pool { rules: pool.rules, offer: pool.offer, any_version: pool.any_version, ended: pool.ended, ..known },
-                None => pool,
-            })
-            .collect();
-        let used = |pool: &Pool| self.machines.values().any(|machine| machine.pool == pool.name && machine.stage != Stage::Gone);
-        new.extend(old.into_values().filter(used).map(|pool| Pool { ended: true, ..pool }));
-        self.pools = new;
-    }
-
-    /// What a machine of this pool was found to have: that counts from now on, whatever it was said to.
-    pub fn found(&mut self, pool: &str, offer: &crate::dispatch::Offer) {
-        if let Some(pool) = self.pool_mut(pool) {
-            let capacity = if pool.rules.fitted { pool.offer.capacity } else { offer.capacity };
-            pool.offer = crate::dispatch::Offer { name: String::new(), capacity, taken: Default::default(), draining: false, ..offer.clone() };
-            pool.any_version.clear();
-        }
-    }
-
-    pub fn pools(&self) -> &[Pool] {
-        &self.pools
-    }
-
-    /// Machines that are not gone, and those that went since [`Pools::forget_gone`], by name.
-    pub fn machines(&self) -> impl Iterator<Item = &Machine> {
-        self.machines.values()
-    }
-
-    pub fn machine(&self, id: &str) -> Option<&Machine> {
-        self.machines.get(id)
-    }
-
-    /// What queued jobs wait for, by what they need, as of the last look.
-    pub fn outlooks(&self) -> &HashMap<Arc<Needs>, Outlooks> {
-        &self.outlooks
-    }
-
-    /// Machines that are otherwise than when this was asked last: they are to be written down before anything else is done.
-    pub fn take_changed(&mut self) -> Vec<Machine> {
-        std::mem::take(&mut self.changed).iter().filter_map(|id| self.machines.get(id).cloned()).collect()
-    }
-
-    /// Those are gone and written down.
-    pub fn forget_gone(&mut self) {
-        self.machines.retain(|_, machine| machine.stage != Stage::Gone);
-        let used: BTreeSet<&str> = self.machines.values().map(|machine| machine.pool.as_str()).collect();
-        self.pools.retain(|pool| !pool.ended || used.contains(pool.name.as_str()));
-    }
-
     /// One look at everything. `name` gives an ending that no machine has had. What comes back is to be done in this order, once
     /// what changed is written down.
-    pub fn look(&mut self, wants: &[Want], runners: &[Seen], now: Millis, mut name: impl FnMut() -> String) -> Vec<Effect> {
+    pub fn look(&mut self, wants: &[Want], runners: &[Seen], left: &[Left], now: Millis, mut name: impl FnMut() -> String) -> Vec<Effect> {
         let mut effects = Vec::new();
-        self.live(runners, now, &mut effects);
+        self.live(runners, left, now, &mut effects);
         let mut places = self.places(runners, now);
         let room = self.room(now);
         let count = Count { now, pools: &self.pools, room: room.clone(), places: &mut places, missing: Vec::new() };
@@ -139,7 +63,7 @@ impl Pools {
     fn room(&self, now: Millis) -> Vec<usize> {
         let room = |pool: &Pool| {
             let there = self.machines.values().filter(|machine| machine.pool == pool.name && machine.stage != Stage::Gone).count();
-            let strays = self.orphans.keys().filter(|(of, _)| *of == pool.name).count();
+            let strays = self.orphans.iter().filter(|((of, _), orphan)| *of == pool.name && !orphan.ended).count();
             let room = pool.rules.most.saturating_sub(there + strays);
             match &pool.trouble {
                 _ if pool.ended => 0,
@@ -160,15 +84,7 @@ impl Pools {
         self.machines.values().filter(|machine| machine.pool == pool && machine.serves()).count()
     }
 
-    fn want(
-        &mut self,
-        at: usize,
-        size: Size,
-        why: &str,
-        now: Millis,
-        name: &mut impl FnMut() -> String,
-        effects: &mut Vec<Effect>,
-    ) {
+    fn want(&mut self, at: usize, size: Size, why: &str, now: Millis, name: &mut impl FnMut() -> String, effects: &mut Vec<Effect>) {
         let pool = &self.pools[at];
         let id = format!("{}-{}{}", pool.name, self.mark, name());
         if self.machines.contains_key(&id) {
@@ -218,16 +134,5 @@ impl Pools {
                 machine.leave("its pool has ended", machine.is_coming(), now);
             }
         }
-    }
-
-    pub(super) fn pool_mut(&mut self, name: &str) -> Option<&mut Pool> {
-        self.pools.iter_mut().find(|pool| pool.name == name)
-    }
-
-    /// A machine to be changed.
-    pub(super) fn machine_mut(&mut self, id: &str) -> Option<&mut Machine> {
-        let machine = self.machines.get_mut(id)?;
-        self.changed.insert(id.to_owned());
-        Some(machine)
     }
 }

@@ -95,6 +95,8 @@ pub(super) struct Memory {
     pub(super) removals: u32,
     /// When the provider said last that it removed it.
     pub(super) removed_at: Option<Millis>,
+    /// The provider listed it as ended before its runner was seen.
+    pub(super) listed_ended: bool,
     /// How many lists in a row did not name it.
     pub(super) missed: u32,
 }

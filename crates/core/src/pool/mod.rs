@@ -21,12 +21,13 @@ mod listed;
 mod look;
 mod machine;
 mod outlook;
+mod pools;
 mod rules;
 mod seen;
 
 pub use event::{Effect, Event, Listed};
-pub use look::Pools;
 pub use machine::{Machine, Stage};
 pub use outlook::{Outlook, Outlooks};
+pub use pools::Pools;
 pub use rules::{Pool, Rules, Trouble};
-pub use seen::{Doing, Seen, likely_end};
+pub use seen::{Doing, Left, Seen, likely_end};

@@ -40,7 +40,9 @@ impl Outlook {
         let within = |at: Millis| length((at - now).max(0));
         match self {
             Outlook::There | Outlook::NoPool => None,
-            Outlook::Coming { pool, likely_at: Some(at) } => Some(format!("pool {pool} is making a machine, likely there in {}", within(*at))),
+            Outlook::Coming { pool, likely_at: Some(at) } => {
+                Some(format!("pool {pool} is making a machine, likely there in {}", within(*at)))
+            }
             Outlook::Coming { pool, likely_at: None } => Some(format!("pool {pool} is making a machine")),
             Outlook::Behind { runner, free_at } => {
                 Some(format!("{runner} is likely free in {}, before a new machine would come", within(*free_at)))

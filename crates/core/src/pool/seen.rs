@@ -23,6 +23,14 @@ pub struct Seen {
     pub worked_at: Option<Millis>,
 }
 
+/// A runner that has left by itself since it was looked at last; it may have come since then, too.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Left {
+    pub name: String,
+    /// How many jobs it had begun.
+    pub begun: u32,
+}
+
 /// When a job is likely to end that usually takes so long and goes on since then. One that has taken longer than usual is guessed to
 /// go on for as long again as it is late: what hangs is not taken for what is about to end.
 ///

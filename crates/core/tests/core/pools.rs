@@ -2,7 +2,7 @@
 
 use ordotaxis_core::dispatch::{Needs, Offer, Want};
 use ordotaxis_core::language::Capacity;
-use ordotaxis_core::pool::{Doing, Effect, Event, Listed, Machine, Outlook, Pool, Pools, Rules, Seen, Stage};
+use ordotaxis_core::pool::{Doing, Effect, Event, Left, Listed, Machine, Outlook, Pool, Pools, Rules, Seen, Stage};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -25,7 +25,8 @@ fn rules() -> Rules {
 }
 
 fn pool(name: &str, rules: Rules) -> Pool {
-    let offer = Offer { labels: vec!["linux".into()], slots: 1, capacity: Capacity { cores: 4, memory_mib: 8192, gpus: 0 }, ..Offer::default() };
+    let offer =
+        Offer { labels: vec!["linux".into()], slots: 1, capacity: Capacity { cores: 4, memory_mib: 8192, gpus: 0 }, ..Offer::default() };
     Pool::new(name, rules, offer, vec!["gcc".into()])
 }
 
@@ -56,8 +57,13 @@ impl World {
     }
 
     fn look(&mut self, wants: &[Want], runners: &[Seen], now: i64) -> Vec<Effect> {
+        self.look_after(wants, runners, &[], now)
+    }
+
+    /// The same when these runners have left since the last look.
+    fn look_after(&mut self, wants: &[Want], runners: &[Seen], left: &[Left], now: i64) -> Vec<Effect> {
         let names = &mut self.names;
-        self.pools.look(wants, runners, now, || {
+        self.pools.look(wants, runners, left, now, || {
             *names += 1;
             format!("{names:04}")
         })
@@ -119,7 +125,11 @@ fn what_goes_wrong_with_a_machine_is_said() {
         ("by hand", vec![Event::Remove { id: "ID".into(), by: "Ines".into() }], 2, "removed by Ines"),
         (
             "it ended",
-            vec![Event::Listed { pool: "heavy".into(), asked_at: 1, machines: vec![Listed { name: "ID".into(), ended: true, words: "out of disk".into() }] }],
+            vec![Event::Listed {
+                pool: "heavy".into(),
+                asked_at: 1,
+                machines: vec![Listed { name: "ID".into(), ended: true, words: "out of disk".into() }],
+            }],
             2,
             "the provider says that it has ended",
         ),
@@ -214,7 +224,8 @@ fn machines_are_as_large_as_jobs_ask_and_what_nobody_makes_is_said() {
     assert_eq!(world.pools.outlooks()[&needs(5, "gcc")].last, Outlook::NoPool);
     assert!(made(&world.look(&wants(needs(1, "rustc")), &[], 0)).is_empty());
     // What was found counts: its gcc is too old.
-    let old = Offer { name: "x".into(), labels: vec!["linux".into()], tools: vec![("gcc".into(), "3.2".into())], slots: 1, ..Offer::default() };
+    let old =
+        Offer { name: "x".into(), labels: vec!["linux".into()], tools: vec![("gcc".into(), "3.2".into())], slots: 1, ..Offer::default() };
     world.pools.found("tide", &Offer { capacity: Capacity { cores: 4, ..Capacity::default() }, ..old });
     assert!(made(&world.look(&wants(needs(1, "gcc")), &[], 0)).is_empty(), "a pool that lacks it is not asked for more of the same");
 }
@@ -238,6 +249,27 @@ fn so_many_stay_ready_and_what_is_kept_is_left_alone() {
     assert_eq!(world.stage(&ids[0]), Some(Stage::Registered), "gone or not, it is kept");
     world.look(&[], &[], 3_000 * SECOND);
     assert_eq!(world.stage(&ids[0]), Some(Stage::Leaving), "until then");
+}
+
+/// A job of a moment is done between two looks: its machine came, and its pool has no trouble. What ended jobs a cluster still
+/// lists takes nobody's place.
+#[test]
+fn a_machine_that_came_and_left_between_two_looks_has_come() {
+    let mut world = World::new(vec![pool("heavy", Rules { jobs: Some(1), most: 1, ..rules() })]);
+    let (_, id) = made(&world.look(&[want(1, 0)], &[], 0)).remove(0);
+    world.pools.apply(Event::Made { id: id.clone(), words: String::new() }, 1);
+    let ended = |id: &str| vec![Listed { name: id.into(), ended: true, words: "it is completed".into() }];
+    world.pools.apply(Event::Listed { pool: "heavy".into(), asked_at: SECOND, machines: ended(&id) }, SECOND);
+    world.look_after(&[], &[], &[Left { name: id.clone(), begun: 1 }], 2 * SECOND);
+    let machine = world.pools.machine(&id).expect("it is known");
+    assert_eq!((machine.stage, machine.jobs, machine.why.as_str()), (Stage::Leaving, 1, "it has done what it was made for"));
+    assert!(world.pools.pools()[0].trouble.is_none());
+    world.pools.apply(Event::Removed { pool: "heavy".into(), name: id.clone() }, 3 * SECOND);
+    world.pools.apply(Event::Listed { pool: "heavy".into(), asked_at: 4 * SECOND, machines: ended(&id) }, 4 * SECOND);
+    assert_eq!(world.stage(&id), Some(Stage::Gone));
+    world.pools.forget_gone();
+    world.pools.apply(Event::Listed { pool: "heavy".into(), asked_at: 5 * SECOND, machines: ended(&id) }, 5 * SECOND);
+    assert_eq!(made(&world.look(&[want(1, 0)], &[], 6 * SECOND)).len(), 1, "it is listed still, and its place is free");
 }
 
 #[test]
@@ -451,7 +483,7 @@ impl Simulated {
         }
         if crash {
             // What was written down is all that is left; answers that were on their way are lost.
-            let machines: Vec<Machine> = self.world.pools.machines().map(|machine| reread(machine)).collect();
+            let machines: Vec<Machine> = self.world.pools.machines().map(reread).collect();
             let kept: Vec<Pool> = self.world.pools.pools().iter().map(|known| pool(&known.name, known.rules.clone())).collect();
             self.world.pools = Pools::new(MARK, machines);
             self.world.pools.set_pools(kept);

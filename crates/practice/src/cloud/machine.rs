@@ -1,9 +1,21 @@
 //! One machine: it starts, runs, and ends or is switched off.
 
-use super::{Cloud, Console, Order, Weather};
+use super::order::{Console, Order};
+use super::weather::Weather;
+use std::pin::Pin;
 use std::time::{Duration, Instant};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
+
+/// How it will go with a machine.
+pub(super) struct Life {
+    pub(super) begun: Instant,
+    pub(super) weather: Weather,
+    /// Its number among all that were ordered.
+    pub(super) number: u32,
+    /// Nothing ever runs on it.
+    pub(super) never: bool,
+}
 
 /// A machine that was ordered. Dropped, it is switched off.
 pub(super) struct Machine {
@@ -23,11 +35,17 @@ impl Drop for Machine {
 }
 
 impl Machine {
-    pub(super) fn start(cloud: Cloud, order: Order, weather: &Weather, number: u32, never: bool) -> Machine {
-        let (begun, start) = (Instant::now(), Duration::from_millis(weather.start_ms));
+    /// Starts it: `boot` makes of it what it is, and `at_end` is told when it has ended, and whether it was taken away.
+    pub(super) fn start(
+        order: Order,
+        life: Life,
+        boot: impl FnOnce(Order, Console, CancellationToken) -> Pin<Box<dyn Future<Output = ()> + Send>> + Send + 'static,
+        at_end: impl FnOnce(bool) + Send + 'static,
+    ) -> Machine {
+        let Life { begun, weather, number, never } = life;
+        let start = Duration::from_millis(weather.start_ms);
         let (console, notice) = (Console::default(), CancellationToken::new());
         let taken = Weather::hits(weather.taken_each, number).then(|| Duration::from_millis(weather.taken_after_ms));
-        let notice_time = Duration::from_millis(weather.notice_ms);
         let (ordered, kept, stop) = (order.clone(), console.clone(), notice.clone());
         let running = tokio::spawn(async move {
             kept.say(&format!("{} has {} cores and {} MiB", order.name, order.cores, order.memory_mib));
@@ -37,40 +55,37 @@ impl Machine {
                 return std::future::pending().await;
             }
             kept.say("it has started");
-            let name = order.name.clone();
-            let runs = cloud.0.boot.boot(order, kept.clone(), stop.clone());
+            let runs = boot(order, kept.clone(), stop.clone());
             let away = async {
-                match taken {
-                    Some(after) => {
-                        tokio::time::sleep(after).await;
-                        kept.say("it is being taken away");
-                        stop.cancel();
-                        tokio::time::sleep(notice_time).await;
-                    }
-                    None => std::future::pending().await,
-                }
+                let Some(after) = taken else { return std::future::pending().await };
+                tokio::time::sleep(after).await;
+                kept.say("it is being taken away");
+                stop.cancel();
+                tokio::time::sleep(Duration::from_millis(weather.notice_ms)).await;
             };
             tokio::select! {
-                () = runs => kept.say("it has ended"),
+                () = runs => {
+                    kept.say("it has ended");
+                    at_end(false);
+                }
                 () = away => {
-                    cloud.state().counts.taken += 1;
                     kept.say("it was taken away");
+                    at_end(true);
                 }
             }
-            cloud.ended(&name, begun);
         });
         Machine { begun, console, notice, order: ordered, running, ended: None, starts_at: begun + start }
     }
 
     /// Tells it that it will be switched off, and does so.
-    pub(super) fn take(&mut self, cloud: Cloud, notice: Duration) {
+    pub(super) fn take(&mut self, notice: Duration, at_end: impl FnOnce() + Send + 'static) {
         self.console.say("it is being taken away");
         self.notice.cancel();
-        let (name, begun, running) = (self.order.name.clone(), self.begun, self.running.abort_handle());
+        let running = self.running.abort_handle();
         tokio::spawn(async move {
             tokio::time::sleep(notice).await;
             running.abort();
-            cloud.ended(&name, begun);
+            at_end();
         });
     }
 

@@ -1,6 +1,8 @@
 //! The cloud's addresses, and a plain page.
 
-use super::{Cloud, Counts, Order, Weather};
+use super::order::Order;
+use super::sky::{Cloud, Counts};
+use super::weather::Weather;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::Html;
@@ -34,7 +36,14 @@ struct Take {
     notice_ms: u64,
 }
 
-pub(super) fn router(cloud: Cloud) -> Router {
+impl Cloud {
+    /// Answers calls until the listener fails.
+    pub async fn serve(self, listener: tokio::net::TcpListener) -> std::io::Result<()> {
+        axum::serve(listener, router(self)).await
+    }
+}
+
+fn router(cloud: Cloud) -> Router {
     Router::new()
         .route("/", get(page))
         .route("/weather", put(weather))
@@ -116,7 +125,10 @@ async fn page(State(cloud): State<Cloud>) -> Html<String> {
     let counts = cloud.counts();
     let mut text = format!(
         "<!doctype html><meta charset=utf-8><title>practice cloud</title><h1>Practice cloud</h1><p>{} made, {} removed, {} taken away, {} s paid for</p><table>",
-        counts.made, counts.removed, counts.taken, counts.paid_ms / 1000
+        counts.made,
+        counts.removed,
+        counts.taken,
+        counts.paid_ms / 1000
     );
     for (name, machine) in &cloud.state().machines {
         let plain: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-_.".contains(*c)).collect();

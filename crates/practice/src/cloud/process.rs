@@ -1,6 +1,6 @@
 //! Machines that are processes: a program is started as the machine's own, with what was ordered in its environment.
 
-use super::{Boot, Console, Order};
+use super::order::{Boot, Console, Order};
 use std::path::PathBuf;
 use std::pin::Pin;
 use std::process::Stdio;

@@ -58,7 +58,9 @@ impl Command {
     pub(super) fn stirs(&self) -> bool {
         match self {
             Command::Run(_) | Command::Pause => true,
-            Command::Fleet(command) => !matches!(command, FleetCommand::Beat { .. } | FleetCommand::Claim { .. } | FleetCommand::Unclaim { .. }),
+            Command::Fleet(command) => {
+                !matches!(command, FleetCommand::Beat { .. } | FleetCommand::Claim { .. } | FleetCommand::Unclaim { .. })
+            }
             Command::Look { .. } | Command::Tick { .. } => false,
         }
     }

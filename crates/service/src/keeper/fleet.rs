@@ -1,10 +1,10 @@
 //! Runners: their sessions, what each may have and offers, and the leases of what they hold.
 
 use super::held::Held;
+use super::pools_seen::Worked;
 use super::refused::Stale;
 use super::room::{Room, Session};
 use ordotaxis_core::dispatch::Offer;
-use super::pools_seen::Worked;
 use ordotaxis_core::engine::{Event, State};
 use ordotaxis_core::language::Capacity;
 use ordotaxis_store::{Granted, RunnerRow, ToolRow};
@@ -18,6 +18,8 @@ use tokio::sync::Notify;
 const SYSTEMS: [&str; 12] =
     ["linux", "macos", "windows", "freebsd", "netbsd", "openbsd", "x86_64", "x86", "aarch64", "arm", "riscv64", "powerpc64"];
 
+/// So long it is known that a runner has left: pools look far more often.
+const LEFT_KNOWN: Duration = Duration::from_secs(60);
 /// So many characters of what a runner says about an attempt are kept.
 const WHY: usize = 500;
 
@@ -97,8 +99,20 @@ impl Room {
         // Signing on again within a session is no new beginning.
         let worked = self.sessions.get(runner).filter(|known| known.id == session).map(|known| known.worked).unwrap_or_default();
         let told = labels.clone();
-        let session =
-            Session { id: session, labels, offered, system, granted, isolation, slots, capacity, worked, tools, seen: Instant::now(), news: Arc::default() };
+        let session = Session {
+            id: session,
+            labels,
+            offered,
+            system,
+            granted,
+            isolation,
+            slots,
+            capacity,
+            worked,
+            tools,
+            seen: Instant::now(),
+            news: Arc::default(),
+        };
         self.sessions.insert(runner.to_owned(), session);
         told
     }
@@ -121,7 +135,8 @@ impl Room {
 
     /// A runner leaves: what it still has goes to others. One of an older session changes nothing.
     pub(super) fn sign_off(&mut self, runner: &str, session: &str, now: i64) {
-        if self.sessions.get(runner).is_some_and(|known| known.id == session) {
+        if let Some(known) = self.sessions.get(runner).filter(|known| known.id == session) {
+            self.left.insert(runner.to_owned(), (known.worked.begun, Instant::now()));
             self.sessions.remove(runner);
             self.waiting.retain(|waiting| waiting.runner != runner);
             self.give_up(runner, &format!("runner {runner} left and gave it back"), now, |_| true);
@@ -149,8 +164,20 @@ impl Room {
         // What it had when it was last seen; its next call brings the rest.
         let (system, offered) = (labels.clone(), Some(labels.clone()));
         let worked = Worked::default();
-        let session =
-            Session { id, labels, system, offered, granted, isolation, slots, capacity, worked, tools, seen: Instant::now(), news: Arc::default() };
+        let session = Session {
+            id,
+            labels,
+            system,
+            offered,
+            granted,
+            isolation,
+            slots,
+            capacity,
+            worked,
+            tools,
+            seen: Instant::now(),
+            news: Arc::default(),
+        };
         self.sessions.insert(row.name, session);
     }
 
@@ -235,6 +262,7 @@ impl Room {
         }
         let lease = self.terms.lease;
         self.sessions.retain(|_, session| session.seen.elapsed() < lease * 2);
+        self.left.retain(|_, (_, at)| at.elapsed() < LEFT_KNOWN);
         self.end_pauses(now);
     }
 }

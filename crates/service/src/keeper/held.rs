@@ -157,7 +157,13 @@ mod tests {
             phases: String::new(),
             caches: String::new(),
         };
-        Held { row, until: Instant::now(), project, capacity: Capacity { cores: 1, ..Capacity::default() }, ahead: (job == AHEAD).then_some(0) }
+        Held {
+            row,
+            until: Instant::now(),
+            project,
+            capacity: Capacity { cores: 1, ..Capacity::default() },
+            ahead: (job == AHEAD).then_some(0),
+        }
     }
 
     proptest! {

@@ -7,7 +7,7 @@
 //! - `fleet`: runners, their sessions and leases; `dispatch`: who gets which job; `ahead`: leases ahead of time; `claims`: turns that one job holds;
 //! - `deliver`: what runs tell environments, and these them;
 //! - `reuse`: results of earlier runs that jobs take over;
-//! - `snapshot`: what those see who only look; `pools_seen`: what pools see, and it of them;
+//! - `snapshot`: what those see who only look; `wanted`, `pools_seen`: what pools see of it, and it of them;
 //! - `lease`: what a runner gets to know about a job; `task`: the loop.
 
 mod ahead;
@@ -35,6 +35,7 @@ mod room_tests;
 mod runs;
 mod snapshot;
 mod task;
+mod wanted;
 
 pub(crate) use artifact::CompleteArtifact;
 pub(crate) use artifact::of_row;

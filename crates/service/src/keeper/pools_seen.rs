@@ -1,8 +1,7 @@
-//! What pools see of the keeper, and it of them: who works, what is wanted, and what queued jobs wait for there.
+//! What runners have done, and what queued jobs wait for in pools.
 
-use super::snapshot::Snapshot;
-use ordotaxis_core::dispatch::{Needs, Want};
-use ordotaxis_core::pool::{Doing, Outlooks, Seen, likely_end};
+use ordotaxis_core::dispatch::Needs;
+use ordotaxis_core::pool::Outlooks;
 use std::collections::HashMap;
 use std::sync::{Arc, PoisonError, RwLock};
 
@@ -35,29 +34,5 @@ impl PoolsSeen {
 
     pub(super) fn now(&self) -> Arc<Waits> {
         self.0.read().unwrap_or_else(PoisonError::into_inner).clone()
-    }
-}
-
-impl Snapshot {
-    /// What is wanted of runners.
-    pub(crate) fn wants(&self) -> Vec<Want> {
-        self.queue.wants(|turn| self.turns.holder(turn).is_some())
-    }
-
-    /// Every connected runner, and what it does.
-    pub(crate) fn seen_runners(&self) -> Vec<Seen> {
-        let mut doing: HashMap<&str, Vec<Doing>> = HashMap::new();
-        for held in &self.held {
-            let Some(live) = self.runs.get(&held.attempt.run) else { continue };
-            let usual = live.usual.get(held.attempt.job).copied().filter(|_| live.usual_known);
-            let ends_at = usual.map(|usual| likely_end(held.started_at, usual, self.now));
-            doing.entry(&held.runner).or_default().push(Doing { ends_at, capacity: live.needs(held.attempt.job).capacity });
-        }
-        let seen = |offer: &ordotaxis_core::dispatch::Offer| {
-            let worked = self.worked.get(&offer.name).copied().unwrap_or_default();
-            let doing = doing.remove(offer.name.as_str()).unwrap_or_default();
-            Seen { offer: offer.clone(), doing, begun: worked.begun, worked_at: worked.at }
-        };
-        self.offers.iter().map(seen).collect()
     }
 }

@@ -15,6 +15,7 @@ use ordotaxis_core::access::Action;
 use ordotaxis_core::dispatch::Queue;
 use ordotaxis_core::engine::State;
 use ordotaxis_core::language::Capacity;
+use ordotaxis_core::pool::Left;
 use ordotaxis_store::{AttemptRow, Granted, JobRow, StepRows};
 use ordotaxis_wire::runner::{AttemptId, Claimed, Tool};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -83,6 +84,8 @@ pub(super) struct Room {
     pub(super) pauses: BTreeSet<(Instant, i64, usize)>,
     pub(super) turns: Turns,
     pub(super) sessions: BTreeMap<String, Session>,
+    /// Runners that have left by themselves lately, and how many jobs each had begun.
+    pub(super) left: HashMap<String, (u32, Instant)>,
     /// Runners that take nothing more, and who asked for that.
     pub(super) draining: HashMap<String, String>,
     pub(super) waiting: Vec<Waiting>,
@@ -120,6 +123,7 @@ impl Room {
             pauses: BTreeSet::new(),
             turns: Turns::default(),
             sessions: BTreeMap::new(),
+            left: HashMap::new(),
             draining: HashMap::new(),
             waiting: Vec::new(),
             finished: Vec::new(),
@@ -310,6 +314,7 @@ impl Room {
             held: held.collect(),
             offers: self.offers(),
             worked: self.sessions.iter().map(|(name, session)| (name.clone(), session.worked)).collect(),
+            left: self.left.iter().map(|(name, (begun, _))| Left { name: name.clone(), begun: *begun }).collect(),
             pools: self.pools.now(),
             isolation: self.sessions.iter().map(|(name, session)| (name.clone(), session.isolation.clone())).collect(),
             now,

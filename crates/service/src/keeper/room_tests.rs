@@ -48,7 +48,11 @@ impl Stage {
     pub(super) fn new(lease: Duration) -> Stage {
         let holders = Holders::default();
         Stage {
-            room: Room::new(holders.clone(), Default::default(), Terms { lease, public_url: "http://here".into(), keep: 1_000_000, anyway: false }),
+            room: Room::new(
+                holders.clone(),
+                Default::default(),
+                Terms { lease, public_url: "http://here".into(), keep: 1_000_000, anyway: false },
+            ),
             holders,
             now: 1_000,
         }

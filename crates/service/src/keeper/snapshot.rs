@@ -8,6 +8,7 @@ use crate::clock::words_seen_at;
 use ordotaxis_core::dispatch::{Key, Offer, Queue, Waited, why_queued};
 use ordotaxis_core::engine::{Millis, State, why_job};
 use ordotaxis_core::language::JobId;
+use ordotaxis_core::pool::Left;
 use ordotaxis_wire::fleet::DoingView;
 use ordotaxis_wire::run::PhaseView;
 use ordotaxis_wire::runner::AttemptId;
@@ -57,6 +58,8 @@ pub(crate) struct Snapshot {
     pub(super) offers: Vec<Offer>,
     /// What each runner has done.
     pub(super) worked: HashMap<String, Worked>,
+    /// Runners that have left by themselves lately.
+    pub(crate) left: Vec<Left>,
     /// What queued jobs wait for in pools.
     pub(super) pools: Arc<Waits>,
     /// How each runner fences its jobs in.

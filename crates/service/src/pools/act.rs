@@ -1,15 +1,40 @@
 //! What a look wants done: written down first, then done. Providers are asked side by side, and what they answer is an event.
 
-use super::handle::Message;
+use super::handle::{Message, PoolNow};
 use super::provider::{Failed, Provider, Wanted};
 use super::settings::granted;
-use super::task::{LookError, Task};
+use crate::app::App;
 use crate::clock;
-use crate::keeper::FleetCommand;
-use ordotaxis_core::pool::{Effect, Event, Machine, Stage};
+use crate::keeper::{Away, FleetCommand};
+use ordotaxis_core::pool::{Effect, Event, Machine, Pools, Stage};
 use ordotaxis_store::{Secret, StoreError};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError};
+use tokio_util::sync::CancellationToken;
+
+/// What is known while something is done.
+pub(super) struct Hands<'a> {
+    pub(super) app: &'a App,
+    pub(super) pools: &'a Pools,
+    pub(super) known: &'a HashMap<String, PoolNow>,
+    /// Ends what is under way.
+    pub(super) stop: &'a CancellationToken,
+}
+
+/// Why a look came to nothing.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum LookError {
+    #[error("the machines could not be written down or read")]
+    Store(#[from] StoreError),
+    #[error("the keeper is away")]
+    Away,
+}
+
+impl From<Away> for LookError {
+    fn from(_: Away) -> LookError {
+        LookError::Away
+    }
+}
 
 /// Whoever asks a runner to take nothing more.
 const BY: &str = "its pool";
@@ -21,7 +46,7 @@ pub(super) struct Done {
 
 /// Writes machines down as they are now; with them the invitations of those that are wanted, and the end of those that are given up.
 pub(super) async fn write(
-    task: &Task,
+    hands: &Hands<'_>,
     machines: &[Machine],
     effects: &[Effect],
     found: &BTreeMap<String, String>,
@@ -32,12 +57,12 @@ pub(super) async fn write(
     if machines.is_empty() && found.is_empty() && !effects.iter().any(|effect| ended(&effect)) {
         return Ok(invitations);
     }
-    let mut tx = task.app.records.tx_by_rule("pools", now).await?;
+    let mut tx = hands.app.records.tx_by_rule("pools", now).await?;
     tx.write_machines(machines).await?;
     for effect in effects {
         match effect {
             Effect::Make { pool, id, .. } => {
-                let (Some(known), Some(machine)) = (task.known.get(pool), task.pools.machine(id)) else { continue };
+                let (Some(known), Some(machine)) = (hands.known.get(pool), hands.pools.machine(id)) else { continue };
                 let invitation = Secret::random("oxi");
                 let until = machine.wanted_at.saturating_add(known.pool.rules.start);
                 tx.invite_machine(invitation.expose(), id, &granted(&known.settings), until).await?;
@@ -61,7 +86,7 @@ pub(super) async fn write(
 
 /// Does it. What the keeper does is done when this returns; what providers do goes on, and is told when it has come to an end.
 pub(super) async fn carry_out(
-    task: &Task,
+    hands: &Hands<'_>,
     effects: Vec<Effect>,
     mut invitations: HashMap<String, Secret>,
 ) -> Result<Vec<Done>, LookError> {
@@ -70,19 +95,19 @@ pub(super) async fn carry_out(
         match effect {
             Effect::Drain { id, why } => {
                 let by = Some(format!("{BY}: {why}"));
-                task.app.keeper.ask(|reply| FleetCommand::Drain { runner: id.clone(), by, reply }).await?;
+                hands.app.keeper.ask(|reply| FleetCommand::Drain { runner: id.clone(), by, reply }).await?;
                 done.push(Done { id });
             }
-            Effect::Undrain { id } => task.app.keeper.ask(|reply| FleetCommand::Drain { runner: id, by: None, reply }).await?,
+            Effect::Undrain { id } => hands.app.keeper.ask(|reply| FleetCommand::Drain { runner: id, by: None, reply }).await?,
             Effect::EndRunner { id, why } => {
-                task.app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != id);
+                hands.app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != id);
                 let why = format!("machine {id} was removed: {why}");
-                task.app.keeper.ask(|reply| FleetCommand::RemoveRunner { runner: id, why, reply }).await?;
+                hands.app.keeper.ask(|reply| FleetCommand::RemoveRunner { runner: id, why, reply }).await?;
             }
             Effect::Make { pool, id, capacity, lasts } => {
                 let Some(invitation) = invitations.remove(&id) else { continue };
-                let url = task.app.public_url.clone();
-                ask(task, &pool, move |provider| async move {
+                let url = hands.app.public_url.clone();
+                ask(hands, &pool, move |provider| async move {
                     let wanted = Wanted { id: &id, capacity, lasts, url: &url, invitation: &invitation };
                     match provider.make(&wanted).await {
                         Ok(words) => Event::Made { id, words },
@@ -93,7 +118,7 @@ pub(super) async fn carry_out(
             }
             Effect::Remove { pool, name } => {
                 let of = pool.clone();
-                ask(task, &pool, |provider| async move {
+                ask(hands, &pool, |provider| async move {
                     match provider.remove(&name).await {
                         Ok(()) => Event::Removed { pool: of, name },
                         Err(why) => {
@@ -105,7 +130,7 @@ pub(super) async fn carry_out(
             }
             Effect::List { pool } => {
                 let (of, asked_at) = (pool.clone(), clock::now());
-                ask(task, &pool, move |provider| async move {
+                ask(hands, &pool, move |provider| async move {
                     match provider.list().await {
                         Ok(machines) => Event::Listed { pool: of, asked_at, machines },
                         Err(why) => {
@@ -121,12 +146,12 @@ pub(super) async fn carry_out(
 }
 
 /// Asks a pool's provider, and tells the loop what came of it: always, so that nothing is waited for that does not come.
-fn ask<F>(task: &Task, pool: &str, question: impl FnOnce(Arc<Provider>) -> F)
+fn ask<F>(hands: &Hands<'_>, pool: &str, question: impl FnOnce(Arc<Provider>) -> F)
 where
     F: Future<Output = Event> + Send + 'static,
 {
-    let Some(known) = task.known.get(pool) else { return };
-    let (sender, stop) = (task.app.pools.sender(), task.stop.clone());
+    let Some(known) = hands.known.get(pool) else { return };
+    let (sender, stop) = (hands.app.pools.sender(), hands.stop.clone());
     let asked = question(known.provider.clone());
     tokio::spawn(async move {
         if let Some(event) = stop.run_until_cancelled(asked).await {

@@ -148,7 +148,10 @@ fn own_settings(settings: &PoolSettings) -> Result<(), SettingError> {
     for (of, there) in tables {
         let word = of.word();
         if there && of != settings.provider {
-            return Err(wrong(&format!("/{word}"), format!("`{word}` is for pools whose provider is {word}, not {}", settings.provider.word())));
+            return Err(wrong(
+                &format!("/{word}"),
+                format!("`{word}` is for pools whose provider is {word}, not {}", settings.provider.word()),
+            ));
         }
         if !there && of == settings.provider && of != Provider::Slurm {
             return Err(wrong(&format!("/{word}"), format!("provider {word} needs its own table `{word}`")));
@@ -157,7 +160,10 @@ fn own_settings(settings: &PoolSettings) -> Result<(), SettingError> {
     if let Some(command) = &settings.command {
         let plain = !command.program.is_empty() && !command.program.starts_with('.') && !command.program.contains(['/', '\0']);
         if !plain {
-            return Err(wrong("/command/program", "`program` is a file's name in the folder `pool_programs` of the service's configuration"));
+            return Err(wrong(
+                "/command/program",
+                "`program` is a file's name in the folder `pool_programs` of the service's configuration",
+            ));
         }
     }
     if let Some(slurm) = &settings.slurm {
@@ -175,7 +181,8 @@ fn own_settings(settings: &PoolSettings) -> Result<(), SettingError> {
     }
     if let Some(practice) = &settings.practice {
         let url = reqwest::Url::parse(&practice.url).ok();
-        let near = url.as_ref().and_then(|url| url.host_str()).is_some_and(|host| host == "127.0.0.1" || host == "localhost" || host == "[::1]");
+        let near =
+            url.as_ref().and_then(|url| url.host_str()).is_some_and(|host| host == "127.0.0.1" || host == "localhost" || host == "[::1]");
         if !near {
             return Err(wrong("/practice/url", "`url` is the practice cloud's address on this machine, such as http://127.0.0.1:7060"));
         }

@@ -1,12 +1,11 @@
 //! The loop: one look after another, whenever a job queued, a runner came or went, or a provider answered, and now and then.
 
-use super::act::{Done, carry_out, write};
+use super::act::{Done, Hands, LookError, carry_out, write};
 use super::handle::{Message, Now, PoolNow};
 use super::provider::Provider;
 use super::settings::{Found, checked, pool_of};
 use crate::app::App;
 use crate::clock;
-use crate::keeper::Away;
 use crate::settings::Settings;
 use ordotaxis_core::pool::{Event, Machine, Pools, Seen, Stage};
 use ordotaxis_store::{PoolRow, Records, StoreError};
@@ -31,21 +30,6 @@ const MARK: &str = "pools";
 /// Its length, and that of what is added to it, in characters of which there are 32.
 const MARK_LENGTH: usize = 4;
 const NAME_LENGTH: usize = 8;
-
-/// Why a look came to nothing.
-#[derive(Debug, thiserror::Error)]
-pub(super) enum LookError {
-    #[error("the machines could not be written down or read")]
-    Store(#[from] StoreError),
-    #[error("the keeper is away")]
-    Away,
-}
-
-impl From<Away> for LookError {
-    fn from(_: Away) -> LookError {
-        LookError::Away
-    }
-}
 
 /// Works as long as the service goes on.
 pub(crate) async fn work(app: App) {
@@ -138,14 +122,14 @@ fn machine_of(event: &Event) -> &str {
 }
 
 /// One life of the loop: everything in it was read from the disk.
-pub(super) struct Task {
-    pub(super) app: App,
-    pub(super) pools: Pools,
-    pub(super) known: HashMap<String, PoolNow>,
+struct Task {
+    app: App,
+    pools: Pools,
+    known: HashMap<String, PoolNow>,
     /// What was found of pools' machines, as it is written down.
     found: HashMap<String, String>,
     /// Ends what this life has under way when it does.
-    pub(super) stop: CancellationToken,
+    stop: CancellationToken,
 }
 
 impl Drop for Task {
@@ -174,7 +158,8 @@ impl Task {
         for row in rows {
             let settings: Result<PoolSettings, _> = serde_json::from_str(&row.settings);
             let settings = settings.map_err(|error| error.to_string());
-            let good = settings.and_then(|settings| checked(&settings).map(|checked| (settings, checked)).map_err(|error| error.to_string()));
+            let good =
+                settings.and_then(|settings| checked(&settings).map(|checked| (settings, checked)).map_err(|error| error.to_string()));
             match good {
                 Ok((settings, checked)) => {
                     let pool = pool_of(&row, &checked);
@@ -189,6 +174,10 @@ impl Task {
         self.pools.set_pools(pools);
     }
 
+    fn hands(&self) -> Hands<'_> {
+        Hands { app: &self.app, pools: &self.pools, known: &self.known, stop: &self.stop }
+    }
+
     fn has_any(&self) -> bool {
         !self.known.is_empty()
     }
@@ -201,13 +190,13 @@ impl Task {
         }
         let snapshot = self.app.keeper.snapshot().await?;
         let (wants, seen, now) = (snapshot.wants(), snapshot.seen_runners(), clock::now());
-        let effects = self.pools.look(&wants, &seen, now, || random_word(NAME_LENGTH));
+        let effects = self.pools.look(&wants, &seen, &snapshot.left, now, || random_word(NAME_LENGTH));
         let machines = self.pools.take_changed();
         let found = self.newly_found(&machines, &seen);
-        let invitations = write(self, &machines, &effects, &found, now).await?;
+        let invitations = write(&self.hands(), &machines, &effects, &found, now).await?;
         let ended = self.pools.machines().any(|machine| machine.stage == Stage::Gone);
         self.publish();
-        for Done { id } in carry_out(self, effects, invitations).await? {
+        for Done { id } in carry_out(&self.hands(), effects, invitations).await? {
             self.pools.apply(Event::Drained { id }, now);
         }
         if ended {

@@ -18,7 +18,8 @@ pub(crate) fn pool_views(now: &Now, gone: &[Machine], at: i64) -> Vec<PoolView> 
 fn pool_view(pool: &PoolNow, now: &Now, gone: &[Machine], at: i64) -> PoolView {
     let name = &pool.row.name;
     let there: Vec<&Machine> = now.machines.values().filter(|machine| machine.pool == *name && machine.stage != Stage::Gone).collect();
-    let count = |stages: &[Stage]| u32::try_from(there.iter().filter(|machine| stages.contains(&machine.stage)).count()).unwrap_or(u32::MAX);
+    let count =
+        |stages: &[Stage]| u32::try_from(there.iter().filter(|machine| stages.contains(&machine.stage)).count()).unwrap_or(u32::MAX);
     let day: Vec<&Machine> = there.iter().copied().chain(gone.iter().filter(|machine| machine.pool == *name)).collect();
     let cost: u64 = day.iter().filter_map(|machine| machine.cost(at)).fold(0, u64::saturating_add);
     let (why, troubled) = why(pool, &there, at);
@@ -46,7 +47,11 @@ fn pool_view(pool: &PoolNow, now: &Now, gone: &[Machine], at: i64) -> PoolView {
 fn why(pool: &PoolNow, there: &[&Machine], at: i64) -> (String, bool) {
     let clock = |moment| words_seen_at(at, moment);
     if let Some(trouble) = &pool.pool.trouble {
-        let again = if trouble.until > at { format!("; it is tried again at {}", clock(trouble.until)) } else { "; it is being tried again".into() };
+        let again = if trouble.until > at {
+            format!("; it is tried again at {}", clock(trouble.until))
+        } else {
+            "; it is being tried again".into()
+        };
         return (format!("it could not make a machine: {}{again}", trouble.why), true);
     }
     if let Some(why) = &pool.pool.unlisted {
@@ -61,7 +66,8 @@ fn why(pool: &PoolNow, there: &[&Machine], at: i64) -> (String, bool) {
     }
     if there.iter().any(|machine| machine.is_coming()) {
         let usual = pool.pool.usual_start();
-        let known = if usual == pool.pool.rules.start { String::new() } else { format!(", which usually takes {}", words::duration(usual)) };
+        let known =
+            if usual == pool.pool.rules.start { String::new() } else { format!(", which usually takes {}", words::duration(usual)) };
         return (format!("machines are coming{known}"), false);
     }
     match there.is_empty() {

@@ -19,7 +19,7 @@ mod would;
 
 use super::runners_there::{self, There};
 use super::watch as follow;
-use super::{check, local, plan, runner, signals};
+use super::{as_runner, check, local, plan, signals};
 use crate::failure::{Done, Failure, failed};
 use crate::global::Global;
 use crate::out;
@@ -180,7 +180,7 @@ fn isolation(ask: &Ask, wants: &Wants) -> Result<Isolation, Failure> {
     if ask.isolation.is_none() && wants.images && Isolation::container_works() {
         return Ok(Isolation::Container);
     }
-    runner::isolation(ask.isolation)
+    as_runner::isolation(ask.isolation)
 }
 
 /// The folder that is rehearsed: this one when it has pipelines, else the top of its repository.

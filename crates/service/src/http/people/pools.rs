@@ -75,7 +75,10 @@ pub(crate) async fn set(
     Body(ask): Body<PoolSettings>,
 ) -> Result<StatusCode, ApiError> {
     if !is_pool_name(&name) {
-        return Err(ApiError::field("/pool", "a pool's name is lower-case letters, digits and `-`, begins with a letter, and has at most 32"));
+        return Err(ApiError::field(
+            "/pool",
+            "a pool's name is lower-case letters, digits and `-`, begins with a letter, and has at most 32",
+        ));
     }
     let before = app.records.pools().await?.into_iter().find(|row| row.name == name);
     if before.as_ref().is_some_and(|row| row.from_file && !row.ended) {

@@ -12,8 +12,8 @@ use crate::http::caller::AsRunner;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
 use crate::http::known::Address;
-use crate::label::is_label;
 use crate::keeper::{FleetCommand, RunCommand, Stale};
+use crate::label::is_label;
 use crate::release::add_release;
 use crate::secrets::add_secrets;
 use attempt::{attempt_id, stale};
@@ -26,7 +26,8 @@ use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_core::pool::Event;
 use ordotaxis_store::{Entry, Invited, LogId, Secret};
 use ordotaxis_wire::runner::{
-    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, GiveBack, LetGo, LogAnswer, OLDEST, Phases, SignOff, SignOn, SignedOn, TakenAway, VERSION,
+    Beat, Beaten, Claim, Claimed, Enrol, Enrolled, Finish, GiveBack, LetGo, LogAnswer, OLDEST, Phases, SignOff, SignOn, SignedOn,
+    TakenAway, VERSION,
 };
 use serde::Deserialize;
 use std::time::Duration;
@@ -98,7 +99,11 @@ async fn enrol(State(app): State<App>, caller: Address, Body(ask): Body<Enrol>) 
 /// A runner has started.
 async fn sign_on(State(app): State<App>, AsRunner(runner): AsRunner, Body(sign_on): Body<SignOn>) -> Result<Json<SignedOn>, ApiError> {
     if !(OLDEST..=VERSION).contains(&sign_on.version) {
-        let age = if sign_on.version < OLDEST { "too old: install the service's version of ordotaxis there" } else { "newer: update the service first" };
+        let age = if sign_on.version < OLDEST {
+            "too old: install the service's version of ordotaxis there"
+        } else {
+            "newer: update the service first"
+        };
         let detail = format!(
             "this runner speaks version {} of the protocol, the service versions {OLDEST} to {VERSION}; the runner is {age}",
             sign_on.version

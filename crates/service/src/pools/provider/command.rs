@@ -1,9 +1,9 @@
 //! Machines that a program of the operator's makes: any cloud or hypervisor. It is asked one thing at a time; what it answers is
 //! checked, and what it was asked stays out of every argument and log.
 
+use super::asked::{Failed, Wanted};
 use super::program::{program, run};
 use super::protocol::{Answer, Asks, Join, NoAnswer, Question, VERSION};
-use super::{Failed, Wanted};
 use ordotaxis_core::language::Capacity;
 use ordotaxis_core::pool::Listed;
 use ordotaxis_store::Secret;

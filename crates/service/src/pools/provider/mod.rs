@@ -1,6 +1,7 @@
 //! Who makes machines. Each provider makes one of a given name, lists what there is, removes one, and shows the last of its
 //! console. What it answers is checked before it is believed, and nothing takes for ever.
 
+mod asked;
 pub(in crate::pools) mod command;
 mod practice;
 mod process;
@@ -8,11 +9,11 @@ mod program;
 mod protocol;
 mod slurm;
 
+pub(in crate::pools) use asked::{Failed, Wanted};
+
 use crate::settings::Settings;
-use ordotaxis_core::engine::Millis;
-use ordotaxis_core::language::Capacity;
+use asked::CONSOLE;
 use ordotaxis_core::pool::Listed;
-use ordotaxis_store::Secret;
 use ordotaxis_wire::pool::{PoolSettings, Provider as Kind};
 use std::time::Duration;
 use tokio::time::timeout;
@@ -24,36 +25,6 @@ const LOOK: Duration = Duration::from_secs(20);
 const WORDS: usize = 300;
 /// The most machines that a list may name.
 const LISTED: usize = 20_000;
-/// So much of a machine's console is shown, in bytes.
-pub(super) const CONSOLE: u64 = 64 * 1024;
-
-/// A machine that is wanted.
-pub(in crate::pools) struct Wanted<'a> {
-    pub(in crate::pools) id: &'a str,
-    pub(in crate::pools) capacity: Capacity,
-    pub(in crate::pools) lasts: Millis,
-    /// The service's address, as the machine reaches it.
-    pub(in crate::pools) url: &'a str,
-    /// Good for this machine, once.
-    pub(in crate::pools) invitation: &'a Secret,
-}
-
-/// Why a provider did not do what it was asked to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(in crate::pools) enum Failed {
-    /// It said no: nothing was done.
-    Refused(String),
-    /// Nobody knows what it did.
-    Unclear(String),
-}
-
-impl Failed {
-    pub(in crate::pools) fn words(&self) -> &str {
-        match self {
-            Failed::Refused(why) | Failed::Unclear(why) => why,
-        }
-    }
-}
 
 /// One pool's provider.
 pub(crate) enum Provider {
@@ -155,16 +126,4 @@ async fn in_time<T>(limit: Duration, work: impl Future<Output = Result<T, String
 fn plain(words: &str) -> String {
     let spaced: String = words.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
     spaced.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(WORDS).collect()
-}
-
-/// The last bytes of a file, as text.
-async fn tail(path: &std::path::Path) -> Result<String, String> {
-    use tokio::io::{AsyncReadExt, AsyncSeekExt};
-    let told = |error: std::io::Error| format!("its console could not be read: {error}");
-    let mut file = tokio::fs::File::open(path).await.map_err(told)?;
-    let length = file.metadata().await.map_err(told)?.len();
-    file.seek(std::io::SeekFrom::Start(length.saturating_sub(CONSOLE))).await.map_err(told)?;
-    let mut bytes = Vec::new();
-    file.take(CONSOLE).read_to_end(&mut bytes).await.map_err(told)?;
-    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }

@@ -1,6 +1,6 @@
 //! The practice cloud's machines.
 
-use super::{Failed, Wanted};
+use super::asked::{Failed, Wanted};
 use ordotaxis_core::language::Capacity;
 use ordotaxis_core::pool::Listed;
 use reqwest::{Client, Response, StatusCode};

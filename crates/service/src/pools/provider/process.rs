@@ -1,7 +1,7 @@
 //! Machines that are processes of the service's own machine. Each has a folder of its own, with the process that it is: its
 //! number, and when it began, so that another process that has the number later is not taken for it.
 
-use super::{Failed, Wanted, tail};
+use super::asked::{Failed, Wanted, tail};
 use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use ordotaxis_core::pool::Listed;

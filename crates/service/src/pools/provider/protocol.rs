@@ -96,7 +96,8 @@ pub(super) enum NoAnswer {
 impl Answer {
     /// Reads an answer. What is not one, or of another version, is told as such.
     pub(super) fn read(bytes: &[u8]) -> Result<Answer, NoAnswer> {
-        let answer: Answer = serde_json::from_slice(bytes).map_err(|error| NoAnswer::Wrong(format!("its answer is not understood: {error}")))?;
+        let answer: Answer =
+            serde_json::from_slice(bytes).map_err(|error| NoAnswer::Wrong(format!("its answer is not understood: {error}")))?;
         if answer.version != VERSION {
             let why = format!("it answers in version {} of the protocol; this service speaks version {VERSION}", answer.version);
             return Err(NoAnswer::Wrong(why));
@@ -156,7 +157,9 @@ mod tests {
         assert_eq!(ended, [false, true]);
         assert_eq!(read(r#"{"version":1,"removed":true}"#).and_then(Answer::removed), Ok(()));
         assert_eq!(read(r#"{"version":1,"refused":"quota"}"#).and_then(Answer::made), Err(NoAnswer::Refused("quota".into())));
-        for wrong in ["", "[]", "{}", "hello", r#"{"version":2,"made":{}}"#, r#"{"version":1}"#, r#"{"version":1,"machines":[{"name":"x"}]}"#] {
+        for wrong in
+            ["", "[]", "{}", "hello", r#"{"version":2,"made":{}}"#, r#"{"version":1}"#, r#"{"version":1,"machines":[{"name":"x"}]}"#]
+        {
             let got = read(wrong).and_then(Answer::made);
             assert!(matches!(got, Err(NoAnswer::Wrong(_))), "{wrong}: {got:?}");
         }

@@ -1,8 +1,8 @@
 //! Machines that are jobs of a Slurm cluster: `sbatch` makes one, `squeue` lists them, `scancel` removes one. A machine's name is
 //! the job's. Formats are fixed here, and read by pure functions.
 
+use super::asked::{Failed, Wanted, tail};
 use super::program::{Ran, program, run};
-use super::{Failed, Wanted, tail};
 use ordotaxis_core::pool::Listed;
 use ordotaxis_wire::pool::SlurmSettings;
 use std::path::{Path, PathBuf};
@@ -126,10 +126,24 @@ fn listed(text: &str, pool: &str) -> Vec<Listed> {
         let (name, state, reason, job) = (parts.next()?, parts.next()?, parts.next()?, parts.next()?);
         let ended = !matches!(
             state,
-            "PENDING" | "CONFIGURING" | "RUNNING" | "COMPLETING" | "SUSPENDED" | "REQUEUED" | "REQUEUE_HOLD" | "RESIZING" | "SIGNALING" | "STAGE_OUT" | "STOPPED"
+            "PENDING"
+                | "CONFIGURING"
+                | "RUNNING"
+                | "COMPLETING"
+                | "SUSPENDED"
+                | "REQUEUED"
+                | "REQUEUE_HOLD"
+                | "RESIZING"
+                | "SIGNALING"
+                | "STAGE_OUT"
+                | "STOPPED"
         );
         let said = if reason.is_empty() || reason == "None" { String::new() } else { format!(": {}", spoken(reason)) };
-        name.starts_with(&prefix).then(|| Listed { name: name.to_owned(), ended, words: format!("job {job} is {}{said}", spoken_state(state)) })
+        name.starts_with(&prefix).then(|| Listed {
+            name: name.to_owned(),
+            ended,
+            words: format!("job {job} is {}{said}", spoken_state(state)),
+        })
     };
     // Of one name the last that goes on counts: a job that ended was another's.
     let mut listed: Vec<Listed> = Vec::new();
@@ -143,6 +157,8 @@ fn listed(text: &str, pool: &str) -> Vec<Listed> {
     listed
 }
 
+const DOWN: &str = "the nodes that it needs are down or drained";
+
 /// Why a job waits, in our words, where there are better ones than the cluster's.
 fn spoken(reason: &str) -> &str {
     match reason {
@@ -151,8 +167,11 @@ fn spoken(reason: &str) -> &str {
         "PartitionDown" | "PartitionInactive" => "its partition takes no jobs",
         "PartitionTimeLimit" => "it would take longer than its partition allows",
         "PartitionNodeLimit" => "it asks for more nodes than its partition has",
-        "ReqNodeNotAvail" | "NodeDown" => "the nodes that it needs are down or drained",
-        "AssocGrpCpuLimit" | "QOSMaxCpuPerUserLimit" | "AssocMaxJobsLimit" | "QOSMaxJobsPerUserLimit" => "the account has as much as it may",
+        "NodeDown" => DOWN,
+        other if other.starts_with("ReqNodeNotAvail") || other.starts_with("Nodes required for job are DOWN") => DOWN,
+        "AssocGrpCpuLimit" | "QOSMaxCpuPerUserLimit" | "AssocMaxJobsLimit" | "QOSMaxJobsPerUserLimit" => {
+            "the account has as much as it may"
+        }
         "JobHeldUser" | "JobHeldAdmin" => "somebody holds it back",
         "NonZeroExitCode" => "its program failed",
         other => other,
@@ -179,7 +198,7 @@ mod tests {
 
     #[test]
     fn what_squeue_prints_is_understood() {
-        let text = "tide-a1b20001|PENDING|Resources|7\ntide-a1b20002|RUNNING|None|8\ntide-a1b20003|NODE_FAIL|NonZeroExitCode|9\nother-1|RUNNING|None|10\n\
+        let text = "tide-a1b20001|PENDING|Resources|7\ntide-a1b20002|RUNNING|None|8\ntide-a1b20003|NODE_FAIL|NonZeroExitCode|9\nother-1|RUNNING|None|10\ntide-a1b20005|PENDING|ReqNodeNotAvail, UnavailableNodes:ebb|13\n\
                     tide-a1b20004|FAILED|None|11\ntide-a1b20004|RUNNING|None|12\ngarbage\n|||\n";
         let listed = listed(text, "tide");
         let told: Vec<(&str, bool, &str)> = listed.iter().map(|one| (one.name.as_str(), one.ended, one.words.as_str())).collect();
@@ -189,6 +208,7 @@ mod tests {
                 ("tide-a1b20001", false, "job 7 is waiting: no node is free that is large enough"),
                 ("tide-a1b20002", false, "job 8 is running"),
                 ("tide-a1b20003", true, "job 9 is lost with its node: its program failed"),
+                ("tide-a1b20005", false, "job 13 is waiting: the nodes that it needs are down or drained"),
                 ("tide-a1b20004", false, "job 12 is running"),
             ]
         );

@@ -1,6 +1,7 @@
 // Pools: runners that are made when jobs queue. Each pool with what it does and why; its machines with what they do and cost, the
 // last lines of their consoles, and what can be done with one.
 import { useQuery } from '@tanstack/react-query';
+import { Button } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
@@ -13,6 +14,9 @@ import './pools.css';
 
 type Pool = Schemas['PoolView'];
 type Machine = Schemas['MachineView'];
+
+/** So many machines that are gone are shown with those that are there. */
+const GONE = 3;
 
 export default function Pools() {
   const now = useNow(true);
@@ -72,7 +76,7 @@ function One({ pool, machines, now }: { pool: Pool; machines: Machine[]; now: nu
         <Strip pool={pool} />
         <span className="num soft">
           {pool.made_day} made and {pool.jobs_day} jobs in a day
-          {pool.cost_day != null && `, cost ${pool.cost_day.toFixed(2)}`}
+          {pool.cost_day != null && `, cost ${money(pool.cost_day)}`}
         </span>
       </div>
       <div className="soft">
@@ -82,6 +86,9 @@ function One({ pool, machines, now }: { pool: Pool; machines: Machine[]; now: nu
     </section>
   );
 }
+
+/** Whatever money it is: small sums to the last digit that says something. */
+const money = (sum: number) => sum.toFixed(sum < 1 ? 4 : 2);
 
 /** A square a machine that may be: what is there, by what it does. */
 function Strip({ pool }: { pool: Pool }) {
@@ -118,32 +125,43 @@ const SHAPES: Record<string, 'waiting' | 'queued' | 'passed' | 'running' | 'stop
 
 function Machines({ machines, now }: { machines: Machine[]; now: number }) {
   const [open, setOpen] = useState<string>();
+  const [all, setAll] = useState(false);
   if (machines.length === 0) return <p className="empty">No machine is there, and none was within a day.</p>;
+  const gone = machines.filter((machine) => machine.stage === 'gone');
+  const shown = all ? machines : machines.filter((machine) => machine.stage !== 'gone' || gone.indexOf(machine) < GONE);
+  const more = machines.length - shown.length;
   return (
-    <table className="sheet machines">
-      <thead>
-        <tr>
-          <th>machine</th>
-          <th>since</th>
-          <th>does</th>
-          <th className="num">jobs</th>
-          <th className="num">cost</th>
-          <th>why</th>
-          <th aria-label="What can be done" />
-        </tr>
-      </thead>
-      <tbody>
-        {machines.map((machine) => (
-          <Row
-            key={machine.id}
-            machine={machine}
-            now={now}
-            open={open === machine.id}
-            onOpen={() => setOpen(open === machine.id ? undefined : machine.id)}
-          />
-        ))}
-      </tbody>
-    </table>
+    <>
+      <table className="sheet machines">
+        <thead>
+          <tr>
+            <th>machine</th>
+            <th>since</th>
+            <th>does</th>
+            <th className="num">jobs</th>
+            <th className="num">cost</th>
+            <th>why</th>
+            <th aria-label="What can be done" />
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((machine) => (
+            <Row
+              key={machine.id}
+              machine={machine}
+              now={now}
+              open={open === machine.id}
+              onOpen={() => setOpen(open === machine.id ? undefined : machine.id)}
+            />
+          ))}
+        </tbody>
+      </table>
+      {more > 0 && (
+        <Button type="link" size="small" onClick={() => setAll(true)}>
+          {more === 1 ? '1 more that went within a day' : `${more} more that went within a day`}
+        </Button>
+      )}
+    </>
   );
 }
 
@@ -169,7 +187,7 @@ function Row(props: { machine: Machine; now: number; open: boolean; onOpen: () =
           ))}
         </td>
         <td className="num">{machine.jobs}</td>
-        <td className="num">{machine.cost?.toFixed(4) ?? ''}</td>
+        <td className="num">{machine.cost == null ? '' : money(machine.cost)}</td>
         <td>
           {machine.why}
           {machine.kept_until && `, until ${exact(machine.kept_until)}`}

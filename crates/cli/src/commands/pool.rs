@@ -8,6 +8,7 @@ use crate::out::{self, table};
 use clap::Subcommand;
 use jiff::Timestamp;
 use ordotaxis_core::language::Capacity;
+use ordotaxis_core::pool::Stage;
 use ordotaxis_wire::pool::{ConsoleView, KeepMachine, MachineView, PoolView};
 use ordotaxis_wire::words;
 use reqwest::Method;
@@ -138,8 +139,8 @@ fn machines_table(machines: &[&MachineView]) {
         let doing: Vec<String> = machine.now.iter().map(|doing| format!("{} {}", doing.run, doing.job)).collect();
         let why = match (machine.kept_until, machine.words.is_empty()) {
             (Some(until), _) => format!("{}, until {}", machine.why, out::moment(until)),
-            (None, false) => format!("{}; {}", machine.why, machine.words),
-            (None, true) => machine.why.clone(),
+            (None, false) if machine.stage != Stage::Gone => format!("{}; {}", machine.why, machine.words),
+            _ => machine.why.clone(),
         };
         let since = words::age(Timestamp::now().as_millisecond() - machine.since.as_millisecond());
         vec![

@@ -3,7 +3,7 @@
 
 use super::world;
 use ordotaxis_practice::Weather;
-use ordotaxis_testbed::{RunnerOptions, Simulated, World, until};
+use ordotaxis_testbed::{Browser, RunnerOptions, Simulated, World, until};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::time::Duration;
@@ -399,4 +399,35 @@ async fn jobs_have_what_they_ask_for_to_themselves() {
     assert!(why.contains("runner-1, the only runner that fits, has not 3 cores left"), "{why}");
     std::fs::write(&go, "").expect("a file");
     world.run_of("tidegauge", &commit, "the large one, too", |run| World::job(run, "a.three")["state"] == "passed").await;
+}
+
+/// The page of pools: what is there and why, a machine's console, and what can be done with it, by keyboard and for everybody.
+#[tokio::test(flavor = "multi_thread")]
+async fn machines_are_seen_and_kept_on_their_page() {
+    let world = configured("provider = 'process'\nmost = 2\nisolation = 'host'\nprice = 0.12").await;
+    let repository = world.project("tidegauge").await;
+    let browser = Browser::start(1280, 800).await;
+    let link = text(&world.json(&["sign-in", "--link"]).await["url"]).to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("tidegauge").await;
+    browser.client.goto(&format!("{}/pools", world.url)).await.expect("the page");
+    browser.see("1 pool: no machine is there, nothing needs one").await;
+    super::console::accessible(&browser).await;
+    let go = world.folder.path().join("go");
+    repository.push_pipeline(&pipeline(1, &format!("while ! [ -e {} ]; do sleep 0.02; done", go.display())));
+    browser.see("1 pool: 1 machine, 1 at work").await;
+    browser.see("a.j0 of tidegauge/1").await;
+    super::console::accessible(&browser).await;
+    browser.click("button[aria-expanded=false]").await;
+    browser.see("works at http://127.0.0.1").await;
+    browser.click(".acts button:nth-child(2)").await;
+    browser.see("kept for a look by owner, until").await;
+    super::console::accessible(&browser).await;
+    std::fs::write(&go, "").expect("a file");
+    browser.click(".acts button:nth-child(2)").await;
+    browser.click(".acts button:nth-child(3)").await;
+    browser.see("Remove this machine now? What it does is lost.").await;
+    browser.click(".ant-popconfirm button.ant-btn-primary").await;
+    browser.see("removed by owner").await;
+    browser.end().await;
 }

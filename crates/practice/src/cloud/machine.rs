@@ -106,6 +106,11 @@ impl Machine {
         }
     }
 
+    /// What the cloud says of it.
+    pub(super) fn words(&self) -> String {
+        format!("{}, {} s old", self.state(), self.begun.elapsed().as_secs())
+    }
+
     pub(super) fn console(&self) -> String {
         self.console.text()
     }

@@ -87,11 +87,7 @@ async fn list(State(cloud): State<Cloud>) -> (StatusCode, String) {
     if state.weather.garbled {
         return (StatusCode::OK, "<html>are you there?</html>".into());
     }
-    let listed = state.machines.iter().map(|(name, machine)| Listed {
-        name: name.clone(),
-        state: machine.state(),
-        words: machine.console().lines().last().unwrap_or_default().to_owned(),
-    });
+    let listed = state.machines.iter().map(|(name, machine)| Listed { name: name.clone(), state: machine.state(), words: machine.words() });
     (StatusCode::OK, serde_json::to_string(&listed.collect::<Vec<_>>()).unwrap_or_default())
 }
 

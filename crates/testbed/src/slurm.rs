@@ -87,7 +87,10 @@ impl Slurm {
 
     /// The controller answers nobody any more; what runs goes on.
     pub fn stop_controller(&mut self) {
-        self.controller.take().into_iter().for_each(Process::kill);
+        if let Some(mut controller) = self.controller.take() {
+            controller.signal(nix::sys::signal::Signal::SIGTERM);
+            assert!(controller.ended(crate::wait::PATIENCE).is_some(), "it ends");
+        }
     }
 
     /// Starts a node, for the first time or again.

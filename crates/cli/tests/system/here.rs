@@ -55,7 +55,8 @@ pub(crate) fn contents(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demo_does_the_same_here_and_on_a_runner() {
     let world = world().await;
-    let _runner = world.runner(RunnerOptions::default()).await;
+    // What the demo's pools offer, this runner has.
+    let _runner = world.runner(RunnerOptions { labels: &["sky", "tables"], ..RunnerOptions::default() }).await;
     for demo in ["tidegauge", "almanac"] {
         let repository = world.project(demo).await;
         let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(demo);

@@ -304,8 +304,16 @@ async fn a_program_makes_machines_and_what_it_does_wrong_is_found() {
         assert_eq!(set.code, 2, "{bad}: {set:?}");
     }
     let repository = world.project("tidegauge").await;
-    let ran = world.run(&set_good).await;
+    let file = "provider = 'command'\nmost = 2\njobs = 1\nlabels = ['heavy']\ncommand = { program = 'good.py', settings = { key = 'salt-and-mud' } }\n";
+    std::fs::write(world.folder.path().join("heavy.toml"), file).expect("settings");
+    let ran = world.run(&["pool", "set", "heavy", "--file", "heavy.toml"]).await;
     assert_eq!(ran.code, 0, "{ran:?}");
+    // What is handed to the program is for who may set it.
+    let odd = super::rights::person(&world, "odd").await;
+    let seen = world.run(&["--token", &odd, "--json", "pool", "list"]).await.out;
+    assert!(seen.contains("good.py") && !seen.contains("salt-and-mud"), "{seen}");
+    assert!(world.run(&["--json", "pool", "list"]).await.out.contains("salt-and-mud"));
+    assert_eq!(world.run(&["--token", &odd, "pool", "set", "heavy", "--most", "9"]).await.code, 3);
     let commit = repository.push_pipeline(&pipeline(3, "true"));
     assert_eq!(world.verdict("tidegauge", &commit).await["state"], "passed");
     machines_until(&world, "all go", all_gone).await;

@@ -199,6 +199,9 @@ impl Count<'_> {
     fn without(&self, needs: &Needs, pools: &[usize], next: Option<(Millis, usize)>) -> Outlook {
         let Some(&at) = pools.first() else { return Outlook::NoPool };
         let pool = &self.pools[at];
+        if let Some(why) = &pool.unlisted {
+            return Outlook::Trouble { pool: pool.name.clone(), why: why.clone(), again_at: None };
+        }
         if let Some(trouble) = &pool.trouble {
             let waits = trouble.until > self.now;
             return Outlook::Trouble { pool: pool.name.clone(), why: trouble.why.clone(), again_at: waits.then_some(trouble.until) };

@@ -53,7 +53,7 @@ impl Pools {
             let under_way = own().any(|machine| machine.stage == Stage::Leaving && machine.memory.removed_at.is_some());
             let orphans = self.orphans.keys().any(|(pool, _)| *pool == name);
             let pool = &self.pools[at];
-            let every = match (under_way, orphans || own().next().is_some()) {
+            let every = match (under_way, orphans || own().next().is_some() || pool.unlisted.is_some()) {
                 (true, _) => pool.rules.list_every.min(SOON),
                 (false, true) => pool.rules.list_every,
                 (false, false) => SELDOM.max(pool.rules.list_every),

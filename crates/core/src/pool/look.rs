@@ -66,7 +66,8 @@ impl Pools {
             let strays = self.orphans.iter().filter(|((of, _), orphan)| *of == pool.name && !orphan.ended).count();
             let room = pool.rules.most.saturating_sub(there + strays);
             match &pool.trouble {
-                _ if pool.ended => 0,
+                // Who does not say what there is makes nothing: it is asked for the list soon again.
+                _ if pool.ended || pool.unlisted.is_some() => 0,
                 None => room,
                 Some(trouble) if trouble.until > now => 0,
                 // One is tried; with it the others are.

@@ -251,6 +251,31 @@ fn so_many_stay_ready_and_what_is_kept_is_left_alone() {
     assert_eq!(world.stage(&ids[0]), Some(Stage::Leaving), "until then");
 }
 
+/// A provider that is away is asked for its list, often; the pause of one that refuses does not grow meanwhile.
+#[test]
+fn a_provider_that_was_away_is_asked_as_soon_as_it_is_back() {
+    let mut world = World::new(vec![pool("heavy", rules())]);
+    let mut lists = 0;
+    for second in 0..600 {
+        let effects = world.look(&[want(1, 0)], &[], second * SECOND);
+        if second > 0 {
+            assert!(made(&effects).is_empty(), "nothing is asked of one that does not answer");
+        } else {
+            let (_, id) = made(&effects).remove(0);
+            world.pools.apply(Event::Refused { id, why: "no answer".into() }, 1);
+        }
+        if effects.iter().any(|effect| matches!(effect, Effect::List { .. })) {
+            lists += 1;
+            world.pools.apply(Event::NotListed { pool: "heavy".into(), why: "it is away".into() }, second * SECOND);
+        }
+    }
+    assert!(lists >= 10, "it is asked again and again: {lists}");
+    let told = world.pools.outlooks().values().next().cloned().expect("an outlook").first;
+    assert_eq!(told, Outlook::Trouble { pool: "heavy".into(), why: "it is away".into(), again_at: None });
+    world.list("heavy", &[], 600 * SECOND);
+    assert_eq!(made(&world.look(&[want(1, 0)], &[], 601 * SECOND)).len(), 1);
+}
+
 /// A job of a moment is done between two looks: its machine came, and its pool has no trouble. What ended jobs a cluster still
 /// lists takes nobody's place.
 #[test]

@@ -23,6 +23,8 @@ const REST: Duration = Duration::from_millis(15);
 const REST_TIMES: u32 = 5;
 /// What cannot be written or read is tried again after this.
 const TROUBLE: Duration = Duration::from_secs(2);
+/// What a machine says of itself is remembered up to this length.
+const FOUND: usize = 64 * 1024;
 /// Messages that are taken at once.
 const BATCH: usize = 256;
 /// The word that tells this service's machines from another's.
@@ -59,7 +61,11 @@ pub(crate) async fn work(app: App) {
                 TROUBLE
             }
         };
-        let every = if task.as_ref().is_some_and(Task::has_any) { EVERY } else { Duration::MAX };
+        let every = match &task {
+            None => TROUBLE,
+            Some(task) if task.has_any() => EVERY,
+            Some(_) => Duration::MAX,
+        };
         tokio::select! {
             () = app.stop.cancelled() => return,
             () = tokio::time::sleep(rest) => {}
@@ -215,7 +221,7 @@ impl Task {
             let Some(runner) = seen.iter().find(|seen| seen.offer.name == machine.id) else { continue };
             let Some(pool) = self.known.get(&machine.pool).filter(|pool| pool.row.set_at <= machine.wanted_at) else { continue };
             let text = serde_json::to_string(&Found::of(&runner.offer)).unwrap_or_default();
-            if self.found.get(&pool.row.name) != Some(&text) {
+            if text.len() <= FOUND && self.found.get(&pool.row.name) != Some(&text) {
                 self.pools.found(&machine.pool, &runner.offer);
                 self.found.insert(machine.pool.clone(), text.clone());
                 found.insert(machine.pool.clone(), text);

@@ -10,7 +10,7 @@ use crate::pools::{DAY_MS, check, is_pool_name, machine_view, pool_views};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use ordotaxis_core::access::Action;
+use ordotaxis_core::access::{Action, Object, allowed};
 use ordotaxis_core::language::nearest;
 use ordotaxis_core::pool::{Event, Machine, Stage};
 use ordotaxis_store::Entry;
@@ -28,10 +28,16 @@ const GONE_COUNTED: u32 = 100_000;
 
 /// All pools, and how it goes with each.
 #[utoipa::path(get, operation_id = "list_pools", path = "/api/v1/pools", responses((status = 200, body = Vec<PoolView>)))]
-pub(crate) async fn list(State(app): State<App>) -> Result<Json<Vec<PoolView>>, ApiError> {
+pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<Vec<PoolView>>, ApiError> {
     let now = clock::now();
     let gone = app.records.machines_gone(now - DAY_MS, GONE_COUNTED).await?;
-    Ok(Json(pool_views(&app.pools.now(), &gone, now)))
+    let mut views = pool_views(&app.pools.now(), &gone, now);
+    if allowed(&caller.rights, Action::SetPool, Object::Service).is_err() {
+        // What is handed to a program may be more than everybody is to know.
+        let commands = views.iter_mut().filter_map(|view| view.settings.command.as_mut());
+        commands.for_each(|command| command.settings.clear());
+    }
+    Ok(Json(views))
 }
 
 /// Machines that are there, and those that went lately, the newest first.

@@ -11,6 +11,7 @@ mod forges;
 mod kept;
 mod measure;
 mod planning;
+mod pools;
 mod told;
 
 use measure::{end_of, median, ms, now_ns, ordotaxis, percentile, resident_mib, row, span_ms, world, xargs};
@@ -51,6 +52,12 @@ async fn main() {
     }
     if chosen("fleet") {
         depth::fleet().await;
+    }
+    if chosen("pool") {
+        pools::processes().await;
+    }
+    if chosen("cloud") {
+        pools::cloud().await;
     }
     if chosen("followers") {
         depth::followers().await;

@@ -439,3 +439,20 @@ async fn machines_are_seen_and_kept_on_their_page() {
     browser.see("removed by owner").await;
     browser.end().await;
 }
+
+/// Whoever sets a pool breaks off nothing that another one has under way.
+#[tokio::test(flavor = "multi_thread")]
+async fn setting_one_pool_leaves_the_others_at_work() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let (cloud, url) = world.cloud(Weather { slow_ms: 1_500, ..Weather::default() }).await;
+    // So long a start that a machine whose order was broken off would not be made anew in this test.
+    set(&world, &["--provider", "practice", "--cloud", &url, "--most", "1", "--jobs", "1", "--start", "1h", "--isolation", "host"]).await;
+    let commit = repository.push_pipeline(&pipeline(1, "true"));
+    machines_until(&world, "a machine is being ordered", |all| all.iter().any(|machine| machine["stage"] == "wanted")).await;
+    assert!(cloud.names().is_empty(), "the cloud has not answered yet");
+    assert_eq!(world.run(&["pool", "set", "other", "--provider", "process", "--most", "1"]).await.code, 0);
+    assert_eq!(world.verdict("tidegauge", &commit).await["state"], "passed");
+    cloud.set_weather(Weather::default());
+    machines_until(&world, "it goes", all_gone).await;
+}

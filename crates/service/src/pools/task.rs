@@ -38,12 +38,15 @@ pub(crate) async fn work(app: App) {
     let mut messages = app.pools.receiver.lock().await;
     let mut stirred = app.keeper.stirred();
     let mut task: Option<Task> = None;
-    let mut answers = Vec::new();
+    let (mut answers, mut were_set) = (Vec::new(), false);
     loop {
         let looked = async {
-            if task.is_none() {
-                task = Some(Task::begin(&app).await?);
+            match task.as_mut() {
+                Some(task) if were_set => task.set(app.records.pools().await?),
+                Some(_) => {}
+                None => task = Some(Task::begin(&app).await?),
             }
+            were_set = false;
             match task.as_mut() {
                 Some(task) => task.look().await,
                 None => Ok(()),
@@ -86,7 +89,7 @@ pub(crate) async fn work(app: App) {
                     answers.push(Answer::Said { id, reply });
                 }
                 Message::Set { reply } => {
-                    task = None;
+                    were_set = true;
                     answers.push(Answer::Set(reply));
                 }
             }
@@ -158,8 +161,10 @@ impl Task {
         Ok(task)
     }
 
-    /// Takes over what pools there are.
+    /// Takes over what pools there are. What is under way with any of them goes on.
     fn set(&mut self, rows: Vec<PoolRow>) {
+        self.known.clear();
+        self.found.clear();
         let mut pools = Vec::new();
         for row in rows {
             let settings: Result<PoolSettings, _> = serde_json::from_str(&row.settings);

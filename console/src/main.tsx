@@ -24,6 +24,8 @@ const OneRelease = lazy(() => import('./pages/release/Release'));
 const Trace = lazy(() => import('./pages/trace/Trace'));
 const Landing = lazy(() => import('./pages/project/Landing'));
 const Kept = lazy(() => import('./pages/project/Kept'));
+const Insight = lazy(() => import('./pages/insight/Insight'));
+const AllInsight = lazy(() => import('./pages/insight/All'));
 const Runners = lazy(() => import('./pages/runners/Runners'));
 const Pools = lazy(() => import('./pages/pools/Pools'));
 const People = lazy(() => import('./pages/people/People'));
@@ -53,6 +55,8 @@ function Console() {
               <Route path="/" element={framed(<Board />)} />
               <Route path="/runners" element={framed(<Runners />)} />
               <Route path="/pools" element={framed(<Pools />)} />
+              <Route path="/insight" element={framed(<AllInsight />)} />
+              <Route path="/projects/:project/insight" element={framed(<Insight />)} />
               <Route path="/people" element={framed(<People />)} />
               <Route path="/notices" element={framed(<Notices />)} />
               <Route path="/needs" element={framed(<Needs />)} />

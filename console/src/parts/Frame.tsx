@@ -41,6 +41,7 @@ export function Frame({
           <Link to="/">board</Link>
           {path.length === 0 && <Link to="/runners">runners</Link>}
           {path.length === 0 && <Link to="/pools">pools</Link>}
+          {path.length === 0 && <Link to="/insight">insight</Link>}
           {path.length === 0 && <Link to="/trace">trace</Link>}
           {path.length === 0 && <Link to="/people">people</Link>}
           {path.length === 0 && <Journal />}

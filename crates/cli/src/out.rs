@@ -1,5 +1,6 @@
 //! How things are printed: colour, symbols, columns. Into a pipe there is no colour and no animation.
 
+use crate::failure::{Done, Failure, OK};
 use crate::global::Global;
 use anstyle::{AnsiColor, Style};
 use ordotaxis_core::engine::State;
@@ -206,6 +207,18 @@ pub(crate) fn json(value: &impl serde::Serialize) {
 pub(crate) fn write(bytes: &[u8]) -> bool {
     let mut out = std::io::stdout().lock();
     out.write_all(bytes).and_then(|()| out.flush()).is_ok()
+}
+
+/// Prints an answer as it comes in, byte for byte.
+pub(crate) async fn pour(mut answer: reqwest::Response) -> Done {
+    let broke = |error| Failure::new(3, format!("the answer broke off: {error}"), "try again");
+    let mut out = std::io::stdout().lock();
+    while let Some(bytes) = answer.chunk().await.map_err(broke)? {
+        if out.write_all(&bytes).is_err() {
+            return OK; // the reader has seen enough
+        }
+    }
+    OK
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 //!
 //! - [`access`]: who may do what.
 //! - [`delivery`]: what is put into an environment, and when.
+//! - [`insight`]: what the history of jobs comes to.
 //! - [`landing`]: proposals that land one after another, each tested on top of those ahead.
 //! - [`language`]: a pipeline file's text, read with spans; every mistake as a [`language::Diagnostic`].
 //! - [`expression`]: `if`, written in CEL: compiled, what it reads, true or false.
@@ -29,6 +30,7 @@ pub mod engine;
 pub mod expression;
 pub mod forge;
 mod graph;
+pub mod insight;
 pub mod landing;
 pub mod language;
 pub mod newest;

@@ -1,9 +1,10 @@
 //! One way to call git: environment pinned, nothing on standard input unless given, a limit on the time, and errors
 //! that carry what git said.
 
+use crate::timing;
 use std::path::Path;
 use std::process::Stdio;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::io::AsyncWriteExt;
 use tokio::process::Command;
 
@@ -98,6 +99,23 @@ pub(crate) async fn run(mut command: Command, args: &[&str], input: Option<&[u8]
     let verb = args.iter().find(|arg| !arg.starts_with('-')).copied().unwrap_or("command").to_owned();
     command.args(args).stdout(Stdio::piped()).stderr(Stdio::piped());
     command.stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
+    let since = Instant::now();
+    let result = ended(command, &verb, input).await;
+    timing::ended(&verb, since, end_of(&result));
+    result
+}
+
+/// How a call ended, as it is counted.
+fn end_of(result: &Result<Vec<u8>, GitError>) -> &'static str {
+    match result {
+        Ok(_) => "done",
+        Err(GitError::Failed { code: Some(1), .. }) => "no",
+        Err(_) => "failed",
+    }
+}
+
+/// Runs it to its end, within the limit.
+async fn ended(mut command: Command, verb: &str, input: Option<&[u8]>) -> Result<Vec<u8>, GitError> {
     let work = async {
         let mut child = command.spawn().map_err(GitError::Start)?;
         if let (Some(mut stdin), Some(input)) = (child.stdin.take(), input) {
@@ -106,11 +124,11 @@ pub(crate) async fn run(mut command: Command, args: &[&str], input: Option<&[u8]
         }
         child.wait_with_output().await.map_err(GitError::Start)
     };
-    let output = tokio::time::timeout(TIME_LIMIT, work).await.map_err(|_| GitError::TimedOut { verb: verb.clone() })??;
+    let output = tokio::time::timeout(TIME_LIMIT, work).await.map_err(|_| GitError::TimedOut { verb: verb.to_owned() })??;
     if output.status.success() {
         Ok(output.stdout)
     } else {
-        Err(GitError::Failed { verb, said: last_words(&output.stderr), code: output.status.code() })
+        Err(GitError::Failed { verb: verb.to_owned(), said: last_words(&output.stderr), code: output.status.code() })
     }
 }
 

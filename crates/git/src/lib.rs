@@ -25,6 +25,7 @@ mod submodules;
 mod tag;
 mod tagging;
 mod tags;
+mod timing;
 
 pub use access::{Access, Key, Login};
 pub use address::{Address, AddressError};
@@ -38,3 +39,4 @@ pub use store::{Layout, Store};
 pub use submodules::Submodule;
 pub use tag::Tag;
 pub use tagging::Tagged;
+pub use timing::{Call, Calls, calls};

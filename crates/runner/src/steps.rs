@@ -161,6 +161,7 @@ impl Job<'_> {
         mut halt: watch::Receiver<Halt>,
     ) -> (StepEnd, Option<String>) {
         let mut env = env.to_vec();
+        env.extend(self.traceparent(&env));
         env.extend(step.env.iter().map(|(name, value)| (name.clone(), value.clone())));
         let command = command_of(step.shell.as_deref(), &step.run);
         let wanted = Path::new(step.dir.as_deref().unwrap_or("."));
@@ -192,6 +193,13 @@ impl Job<'_> {
         };
         self.shipper.log.flush_held_back().await;
         (end, died)
+    }
+
+    /// The place of the phase that goes on in its run's trace, for tools that join it; none where the job says its own.
+    fn traceparent(&self, env: &[(String, String)]) -> Option<(String, String)> {
+        const NAME: &str = "TRACEPARENT";
+        let parent = self.lease.parent?.of_phase(self.phases.len().checked_sub(1)?)?;
+        (!env.iter().any(|(name, _)| name == NAME)).then(|| (NAME.to_owned(), parent.to_string()))
     }
 
     fn judge(&self, step: &Step, end: StepEnd, limit: &Limit) -> Result<(), Broken> {

@@ -64,7 +64,10 @@ pub(crate) struct Inner {
     pub(crate) identity: crate::identity::Issuer,
     /// Signs what is said of artifacts.
     pub(crate) statements: crate::identity::Issuer,
-    pub(crate) panics: crate::http::Panics,
+    /// What is counted since the start.
+    pub(crate) counters: crate::counters::Counters,
+    /// Where traces are wanted: what tells them from another service's.
+    pub(crate) traces: Option<crate::traced::TraceMark>,
     /// Files that are being checked and planned for people.
     pub(crate) planning: Arc<Semaphore>,
     /// How far commits are behind others.

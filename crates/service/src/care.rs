@@ -2,6 +2,7 @@
 //! can be looked at; then names are dropped, and then what no name needs.
 
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use ordotaxis_content::ChunkId;
 use ordotaxis_core::access::{Action, Actor};
@@ -108,7 +109,10 @@ pub(crate) async fn carry_out(app: &App, by: &Actor, plan: Plan, now: i64) -> Re
     // Looked at once more: a name may have been given to the same tree since.
     let live: Vec<ChunkId> = app.records.named_trees().await?.iter().filter_map(|(tree, _)| tree.parse().ok()).collect();
     let packs = app.blobs.plan_sweep(&live, logs(app).await?, now).await?;
-    app.blobs.sweep(&packs, now).await
+    let bytes = packs.bytes;
+    app.blobs.sweep(&packs, now).await?;
+    app.counters.swept(bytes);
+    Ok(())
 }
 
 /// Leaves in the store what caches need, and nothing else; then as many of them as the limit has room for.
@@ -156,7 +160,7 @@ pub(crate) async fn broken(app: &App) -> Result<Vec<String>, BlobError> {
 /// Moves logs that were closed into the store, some at a time, as long as the service goes on.
 pub(crate) async fn move_logs(app: App) {
     if let Err(error) = app.logs.look_for_closed().await {
-        tracing::warn!(%error, "logs that were not yet moved into the store stay where they are until the next start");
+        tracing::warn!(error = causes(&error), "logs that were not yet moved into the store stay where they are until the next start");
     }
     loop {
         tokio::select! {
@@ -164,7 +168,7 @@ pub(crate) async fn move_logs(app: App) {
             () = async { app.logs.closed().await; tokio::time::sleep(GATHER).await } => {}
         }
         if let Err(error) = app.logs.move_closed(clock::now()).await {
-            tracing::warn!(%error, "logs could not be moved into the store; they stay as they are, and it is tried again");
+            tracing::warn!(error = causes(&error), "logs could not be moved into the store; they stay as they are, and it is tried again");
         }
     }
 }
@@ -189,7 +193,7 @@ pub(crate) async fn work(app: App) {
             if plan.is_empty() { Ok(()) } else { carry_out(&app, &Actor::rule("sweep"), plan, now).await }
         };
         if let Err(error) = swept.await {
-            tracing::warn!(%error, "the store could not be swept; the next sweep tries again");
+            tracing::warn!(error = causes(&error), "the store could not be swept; the next sweep tries again");
         }
     }
 }

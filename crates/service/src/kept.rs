@@ -2,6 +2,7 @@
 //! of caches lie in them. What cannot be read is as nothing: a cache can be missing.
 
 use crate::app::App;
+use crate::causes::causes;
 use crate::{care, clock};
 use ordotaxis_core::access::Actor;
 use ordotaxis_store::{BlobError, Records, YOUNG_MS};
@@ -18,7 +19,7 @@ fn file(kept: &Path) -> PathBuf {
 pub(crate) async fn bring(kept: &Path, records: &Records) -> std::io::Result<()> {
     std::fs::create_dir_all(kept.join(BLOBS))?;
     if let Err(error) = records.bring_packs(&file(kept)).await {
-        tracing::warn!(%error, folder = %kept.display(), "what was cached before cannot be read; the caches begin empty");
+        tracing::warn!(error = causes(&error), folder = %kept.display(), "what was cached before cannot be read; the caches begin empty");
         std::fs::remove_file(file(kept))?;
         std::fs::remove_dir_all(kept.join(BLOBS))?;
         std::fs::create_dir_all(kept.join(BLOBS))?;
@@ -29,7 +30,7 @@ pub(crate) async fn bring(kept: &Path, records: &Records) -> std::io::Result<()>
 /// The entries, once there is a project that they belong to.
 pub(crate) async fn bring_entries(kept: &Path, records: &Records, project_id: i64) {
     if let Err(error) = records.bring_caches(&file(kept), project_id).await {
-        tracing::warn!(%error, folder = %kept.display(), "what was cached before cannot be read; the caches begin empty");
+        tracing::warn!(error = causes(&error), folder = %kept.display(), "what was cached before cannot be read; the caches begin empty");
     }
 }
 

@@ -11,6 +11,9 @@
 //! - `pools`: runners that are made when jobs queue.
 //! - `release`: what is made known of what runs made.
 //! - `trace`: where things come from and where they went.
+//! - `ship`: logs of jobs, sent on.
+//! - `insight`: what the history of jobs comes to.
+//! - `telemetry`: what machines that watch are told.
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod about;
@@ -18,12 +21,16 @@ mod app;
 mod backoff;
 mod badge;
 mod care;
+mod causes;
 mod clock;
+mod collector;
+mod counters;
 mod delivery;
 mod events;
 mod forge;
 mod http;
 mod identity;
+mod insight;
 mod keeper;
 mod kept;
 mod label;
@@ -43,15 +50,19 @@ mod secrets;
 mod sentence;
 mod serve;
 mod settings;
+mod ship;
 mod sign_in;
 mod talk;
 mod tasks;
+mod telemetry;
 mod trace;
+mod traced;
 mod trees;
 mod unreached;
 mod who;
 mod work;
 
+pub use collector::{Collector, Form, Ship, Traces};
 pub use forge::ProfileError;
 pub use http::openapi;
 pub use listening::ListenError;

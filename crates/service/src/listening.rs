@@ -1,5 +1,6 @@
 //! The listener: plain, or with TLS whose files are read again on SIGHUP; and what a connection may cost before it has said anything.
 
+use crate::causes::causes;
 use crate::settings::Tls;
 use axum::Router;
 use axum_server::Handle;
@@ -106,7 +107,7 @@ async fn reread(known: RustlsConfig, tls: Tls) -> Infallible {
                 known.reload_from_config(Arc::new(config));
                 tracing::info!("the certificate was read again");
             }
-            Err(error) => tracing::error!(%error, "the certificate could not be read again; the one before stays in use"),
+            Err(error) => tracing::error!(error = causes(&error), "the certificate could not be read again; the one before stays in use"),
         }
     }
 }

@@ -2,6 +2,7 @@
 //! more, sessions and one-use keys that have ended. The journal is never pruned.
 
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use ordotaxis_store::StoreError;
 use std::time::Duration;
@@ -26,7 +27,7 @@ const ANSWERS_MS: i64 = DAY_MS;
 pub(crate) async fn work(app: App) {
     loop {
         if let Err(error) = prune(&app, clock::now()).await {
-            tracing::warn!(%error, "what is old could not be dropped; it is tried again in an hour");
+            tracing::warn!(error = causes(&error), "what is old could not be dropped; it is tried again in an hour");
         }
         tokio::select! {
             () = app.stop.cancelled() => return,

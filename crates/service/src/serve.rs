@@ -2,10 +2,13 @@
 //! the second, or the limit, ends at once. Whatever happens, all that was answered is on disk.
 
 use crate::app::{App, Inner};
+use crate::causes::causes;
+use crate::counters::Counters;
 use crate::forge::{self, ProfileError, Profiles};
 use crate::identity::{Issuer, Purpose};
 use crate::seal::{KeyError, Seal};
 use crate::settings::Settings;
+use crate::traced::TraceMark;
 use crate::{clock, http, keeper, kept, occasions, tasks};
 use ordotaxis_core::access::{Action, Limit, Role};
 use ordotaxis_git::Mirrors;
@@ -87,13 +90,22 @@ async fn first_person(records: &Records, name: &str) -> Result<Secret, StoreErro
     Ok(token)
 }
 
-fn terms(settings: &Settings, public_url: &str) -> keeper::Terms {
+fn terms(settings: &Settings, public_url: &str, traces: Option<TraceMark>) -> keeper::Terms {
     let anyway = settings.rehearsal.as_ref().is_some_and(|rehearsal| rehearsal.anyway);
-    keeper::Terms { lease: settings.lease, public_url: public_url.to_owned(), keep: millis(settings.keep), anyway }
+    keeper::Terms { lease: settings.lease, public_url: public_url.to_owned(), keep: millis(settings.keep), anyway, traces }
 }
 
 fn millis(duration: std::time::Duration) -> i64 {
     i64::try_from(duration.as_millis()).unwrap_or(i64::MAX)
+}
+
+/// What tells this service's traces from another's, where traces are wanted.
+async fn traces(settings: &Settings, records: &Records) -> Result<Option<TraceMark>, StoreError> {
+    if settings.traces.is_none() {
+        return Ok(None);
+    }
+    let word: String = (0..16).map(|_| format!("{:02x}", rand::random::<u8>())).collect();
+    Ok(Some(TraceMark(records.mark("traces", &word, clock::now()).await?)))
 }
 
 /// Everything that goes on by itself, each kept going.
@@ -116,6 +128,7 @@ fn workers(app: &App) -> JoinSet<()> {
     kept!("landing", crate::landing::work);
     kept!("delivery", crate::delivery::work);
     kept!("pools", crate::pools::work);
+    kept!("ship", crate::ship::work);
     workers
 }
 
@@ -159,7 +172,11 @@ where
     let keeper_stop = CancellationToken::new();
     let blobs = blobs(&settings, &records).await?;
     let logs = Logs::open(settings.data.join("logs"), blobs.clone()).map_err(folder_error)?;
-    let (keeper, keeper_task) = keeper::start(records.clone(), logs.clone(), terms(&settings, &public_url), keeper_stop.clone()).await?;
+    crate::ship::forget_others(&records, &settings.ships, clock::now()).await?;
+    let counters = Counters::default();
+    let traces = traces(&settings, &records).await?;
+    let terms = terms(&settings, &public_url, traces.clone());
+    let (keeper, keeper_task) = keeper::start(records.clone(), logs.clone(), terms, counters.clone(), keeper_stop.clone()).await?;
     let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
     let seal = Seal::open(&key_file)?;
     crate::secrets::seal_projects(&seal, &records).await?;
@@ -200,7 +217,8 @@ where
         sign_ins: Default::default(),
         identity: Issuer::of(Purpose::Identity),
         statements: Issuer::of(Purpose::Statement),
-        panics: Default::default(),
+        counters,
+        traces,
         planning: std::sync::Arc::new(Semaphore::new(PLANNED_AT_ONCE)),
         streams: Default::default(),
         distances: Default::default(),
@@ -239,7 +257,7 @@ where
     if let Some(kept) = &kept
         && let Err(error) = kept::leave(&app, kept).await
     {
-        tracing::warn!(%error, "what jobs cached could not be kept");
+        tracing::warn!(error = causes(&error), "what jobs cached could not be kept");
     }
     records.close().await;
     Ok(())

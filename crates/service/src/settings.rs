@@ -1,5 +1,6 @@
 //! What the service is configured with when it starts: options and an optional TOML file (`--config`).
 
+use crate::collector::{Ship, ShipFile, Traces, TracesFile};
 use ordotaxis_store::Objects;
 use ordotaxis_wire::pool::PoolSettings;
 use serde::Deserialize;
@@ -65,6 +66,10 @@ pub struct Settings {
     pub pools: BTreeMap<String, PoolSettings>,
     /// The folder of the programs that pools may name. None: no pool may.
     pub pool_programs: Option<PathBuf>,
+    /// Where traces of runs are sent. None: nowhere.
+    pub traces: Option<Traces>,
+    /// Where logs of jobs are sent, by name.
+    pub ships: BTreeMap<String, Ship>,
     /// For a rehearsal alone.
     pub rehearsal: Option<Rehearsal>,
 }
@@ -208,6 +213,9 @@ struct File {
     #[serde(default)]
     pool: BTreeMap<String, PoolSettings>,
     pool_programs: Option<PathBuf>,
+    traces: Option<TracesFile>,
+    #[serde(default)]
+    ship: BTreeMap<String, ShipFile>,
 }
 
 /// `[store]`: where packs are kept.
@@ -248,6 +256,8 @@ pub enum SettingsError {
     Mail(String),
     #[error("`[pool.{name}]` in the configuration: {why}")]
     Pool { name: String, why: String },
+    #[error("`[{table}]` in the configuration: {why}")]
+    Collector { table: String, why: String },
     #[error("`[store]` in the configuration says `endpoint` but not `{0}`")]
     Store(&'static str),
 }
@@ -283,6 +293,8 @@ impl Settings {
             near_notices: false,
             pools: BTreeMap::new(),
             pool_programs: None,
+            traces: None,
+            ships: BTreeMap::new(),
             rehearsal: None,
         }
     }
@@ -305,6 +317,18 @@ impl Settings {
         self.near_notices = file.notices.near;
         self.pools = pools(file.pool)?;
         self.pool_programs = file.pool_programs;
+        let wrong = |table: &str| {
+            let table = table.to_owned();
+            move |why| SettingsError::Collector { table, why }
+        };
+        self.traces = file.traces.map(TracesFile::checked).transpose().map_err(wrong("traces"))?;
+        for (name, ship) in file.ship {
+            let table = format!("ship.{name}");
+            if !crate::label::is_label(&name) {
+                return Err(wrong(&table)("its name is to be letters, digits and `-`".into()));
+            }
+            self.ships.insert(name, ship.checked().map_err(wrong(&table))?);
+        }
         for word in file.open {
             match word.as_str() {
                 "metrics" => self.open.metrics = true,

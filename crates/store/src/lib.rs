@@ -3,7 +3,10 @@
 //! - [`Records`]: SQLite, for everything that is asked for by name or time; all SQL of the project is in here.
 //! - [`Blobs`]: chunks of files, stored once, for artifacts and caches.
 //! - [`Logs`]: what attempts print.
+//!
+//! [`backup`] makes copies of all three, and brings them back.
 
+pub mod backup;
 mod blobs;
 mod key;
 mod log_id;
@@ -15,12 +18,13 @@ pub use key::{Secret, digest_of, digest_of_bytes};
 pub use log_id::LogId;
 pub use logs::{Found, Lines, Logs, Searched};
 pub use records::{
-    AttemptRow, BoardRow, BrokenRow, Busy, CacheRow, ComponentRow, ConnectionRow, DeliveryRow, DeploymentRow, DueArtifact, DueSchedule,
-    DueWork, Entry, EnvironmentRow, Event, FindingRow, FlakyRow, Forge, ForgeWord, Given, GoodToken, GrantRow, Granted, GroupRow, Head,
-    HistoryRow, Holder, Holding, IdentityRow, Invited, JobRow, JobToken, JournalFilter, JournalRow, JournalState, Kind, LandingEnd,
-    MadeRow, NewBill, NewCache, NewDelivery, NewDeployment, NewEvent, NewNotice, NewNumber, NewRelease, NewResult, NewRunRow, NewSession,
-    NewToken, NewWork, NoticeRow, NumberRow, PastRow, PersonRow, PolledRow, PoolRow, PreviewRow, Project, ProposalRow, Reach, Records,
-    ReleaseAsset, ReleaseEdit, ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReviewRow, RunChange, RunEvent, RunKey, RunRow, RunnerRow,
-    SecretRow, SessionRow, SetAside, Sibling, SigningKeyRow, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline,
-    StoredRun, TokenRow, Took, ToolRow, TracedFile, TrialRun, TroubledWork, Tx, Unsealed, WorkKind,
+    AttemptRow, BehindRow, BoardRow, BrokenRow, Busy, CacheRow, CacheUseRow, ComponentRow, ConnectionRow, DeliveryRow, DeploymentRow,
+    DueArtifact, DueSchedule, DueWork, Entry, EnvironmentRow, Event, FindingRow, FlakyRow, Forge, ForgeWord, Given, GoodToken, GrantRow,
+    Granted, GroupRow, Head, HistoryRow, Holder, Holding, IdentityRow, Invited, JobRow, JobToken, JournalFilter, JournalRow, JournalState,
+    Kind, LandingEnd, MadeRow, NewBill, NewCache, NewDelivery, NewDeployment, NewEvent, NewNotice, NewNumber, NewRelease, NewResult,
+    NewRunRow, NewSession, NewToken, NewWork, NoticeRow, NumberRow, PastRow, PersonRow, PolledRow, PoolRow, PreviewRow, Project,
+    ProposalRow, RanRow, Reach, Records, ReleaseAsset, ReleaseEdit, ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReusedRow, ReviewRow,
+    RunChange, RunEndRow, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside, ShipRow, Sibling, SigningKeyRow,
+    StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Timing, TokenRow, Took, ToolRow, TracedFile,
+    TrialRun, TriedRow, TroubledWork, Tx, Unsealed, WorkCount, WorkKind,
 };

@@ -5,6 +5,7 @@
 
 mod alone;
 mod browser;
+mod collector;
 mod mail;
 mod port;
 mod process;
@@ -19,6 +20,7 @@ mod world;
 
 pub use alone::Alone;
 pub use browser::Browser;
+pub use collector::{Collector, Line, Mood, Span};
 pub use mail::{Mail, MailServer};
 pub use port::free_port;
 pub use process::Process;

@@ -19,6 +19,7 @@ pub mod delivery;
 pub mod environment;
 pub mod fleet;
 pub mod gate;
+pub mod insight;
 pub mod journal;
 pub mod landing;
 pub mod log;

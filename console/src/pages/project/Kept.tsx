@@ -30,6 +30,7 @@ export function ProjectWords({ project, at }: { project: string; at: string }) {
     ['landing', 'Landing', '/landing'],
     ['environments', 'Environments', '/environments'],
     ['releases', 'Releases', '/releases'],
+    ['insight', 'Insight', '/insight'],
     ['numbers', 'Numbers', '/numbers'],
     ['flaky', 'Flaky tests', '/flaky'],
     ['caches', 'Caches', '/caches'],

@@ -116,14 +116,5 @@ async fn verify(api: &Api, against: Option<String>, json: bool) -> Done {
 }
 
 async fn export(api: &Api) -> Done {
-    use std::io::Write;
-    let mut answer = api.send(api.request(Method::GET, "journal/export")).await?;
-    let broke = |error| Failure::new(3, format!("the answer broke off: {error}"), "try again");
-    let mut out = std::io::stdout().lock();
-    while let Some(bytes) = answer.chunk().await.map_err(broke)? {
-        if out.write_all(&bytes).is_err() {
-            return OK; // the reader has seen enough
-        }
-    }
-    OK
+    out::pour(api.send(api.request(Method::GET, "journal/export")).await?).await
 }

@@ -4,6 +4,7 @@ mod add;
 mod approve;
 mod artifacts;
 mod as_runner;
+mod backup;
 mod cache;
 mod check;
 mod compare;
@@ -17,6 +18,7 @@ mod group;
 mod hook;
 mod init;
 mod insight;
+mod insight_jobs;
 mod join;
 mod journal;
 mod landing;
@@ -214,6 +216,10 @@ enum Command {
         #[command(subcommand)]
         command: store::StoreCommand,
     },
+    /// Copy all that lasts, while the service runs
+    Backup(backup::BackupOptions),
+    /// Make a data folder of a backup
+    Restore(backup::RestoreOptions),
     /// Users and passwords for registries and the like, for jobs that publish
     Connection {
         #[command(subcommand)]
@@ -259,6 +265,8 @@ enum Command {
         #[command(subcommand)]
         command: gatehook::GatehookCommand,
     },
+    /// How long jobs take and queue, what got slower since when, what is done in vain and what it costs
+    Insight(insight_jobs::InsightOptions),
     /// Who did what, and whether the journal is whole
     Journal(journal::JournalOptions),
     /// Print what completes commands in a shell
@@ -342,6 +350,8 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Compare(options) => compare::compare(options, &api()?, json).await,
         Command::Cache { command } => cache::cache(command, &api()?, json).await,
         Command::Store { command } => store::store(command, &api()?, json).await,
+        Command::Backup(options) => backup::backup(options, json).await,
+        Command::Restore(options) => backup::restore(options, json).await,
         Command::Connection { command } => connection::connection(command, &api()?, json).await,
         Command::Person { command } => person::person(command, &api()?, json).await,
         Command::Group { command } => group::group(command, &api()?, json).await,
@@ -350,6 +360,7 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Notice { command } => notice::notice(command, &api()?, json).await,
         Command::Rules { command } => rules::rules(command, &api()?, json).await,
         Command::Session { command } => session::session(command, &api()?, json).await,
+        Command::Insight(options) => insight_jobs::insight(options, &api()?, json).await,
         Command::Journal(options) => journal::journal(options, &api()?, json).await,
         Command::Completions(options) => completions::completions(&options, Options::command()),
         Command::Manual(options) => completions::manual(&options, Options::command()),

@@ -1,6 +1,7 @@
 //! The whole system through its real interfaces: the client binary, HTTP, git, and the console in a browser.
 
 mod ahead;
+mod backup;
 mod between;
 mod checkout;
 mod client;
@@ -24,6 +25,7 @@ mod identity;
 mod indexes;
 mod init;
 mod inside;
+mod insight;
 mod isolation;
 mod journey;
 mod kept;
@@ -31,6 +33,7 @@ mod landing;
 mod language;
 mod lists;
 mod lost;
+mod metrics;
 mod mistakes;
 mod notices;
 mod order;
@@ -47,6 +50,7 @@ mod shapes;
 mod slurm;
 mod starts;
 mod talk;
+mod telemetry;
 mod told;
 mod trace;
 mod who;

@@ -15,6 +15,7 @@ mod forge;
 mod garbage;
 mod guides;
 mod insight;
+mod jobs;
 mod landing;
 mod model;
 mod mutated;

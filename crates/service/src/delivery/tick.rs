@@ -4,6 +4,7 @@ use super::around::{Around, Standing};
 use super::ended::forgotten;
 use super::preview::look_after;
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use crate::keeper::DeliveryWork;
 use ordotaxis_core::delivery::Event;
@@ -21,7 +22,7 @@ pub(crate) async fn work(app: App) {
         let pause = match tick(&app).await {
             Ok(()) => until_next(&app).await.unwrap_or(EVERY),
             Err(error) => {
-                tracing::warn!(%error, "the environments could not be looked after");
+                tracing::warn!(error = causes(&error), "the environments could not be looked after");
                 EVERY
             }
         };
@@ -64,7 +65,7 @@ async fn tick(app: &App) -> Result<(), StoreError> {
         }
         let Some((project, standing)) = &known else { continue };
         if let Err(error) = look(app, project, standing, &row).await {
-            tracing::warn!(%error, environment = row.name, "an environment could not be looked at");
+            tracing::warn!(error = causes(&error), environment = row.name, "an environment could not be looked at");
         }
     }
     Ok(())

@@ -9,6 +9,7 @@ use super::pages::{Listed, listed};
 use super::polls::Polls;
 use crate::app::App;
 use crate::backoff::Backoff;
+use crate::causes::causes;
 use crate::clock;
 use crate::landing::{told_moved, told_of_proposal};
 use crate::notices::{News, news};
@@ -58,7 +59,7 @@ pub(crate) async fn work(app: App) {
                     begin(&app, row, &room, &mut looks);
                 }
             }
-            Err(error) => tracing::warn!(%error, "which repositories are to be looked at could not be read"),
+            Err(error) => tracing::warn!(error = causes(&error), "which repositories are to be looked at could not be read"),
         }
         while looks.try_join_next().is_some() {}
         tokio::select! {

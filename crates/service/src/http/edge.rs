@@ -4,14 +4,14 @@
 //! - an unsafe call of a browser must come from the service's own pages;
 //! - answers say what a browser may do with them;
 //! - wrong guesses (tokens, links, invitations, signatures) have a limit, by address and by what they are guessed for;
-//! - a handler that panics answers 500 like any other failure, and is counted.
+//! - a handler that panics answers 500 like any other failure, and is counted, as every answer is.
 
 use super::caller::{bearer, session_cookie};
 use super::error::ApiError;
 use super::known::{Address, Known, authority, caller};
 use crate::app::App;
 use axum::extract::connect_info::ConnectInfo;
-use axum::extract::{FromRequestParts, Request, State};
+use axum::extract::{FromRequestParts, MatchedPath, Request, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
@@ -20,6 +20,7 @@ use futures_util::FutureExt;
 use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
 use std::panic::AssertUnwindSafe;
+use std::time::Instant;
 
 impl FromRequestParts<App> for Address {
     type Rejection = Infallible;
@@ -32,18 +33,26 @@ impl FromRequestParts<App> for Address {
 
 /// Refuses what no handler needs to see, and turns a panic into an answer with status 500.
 pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
+    let since = Instant::now();
+    let (route, method) = (route(&request), request.method().clone());
     let answer = match refused(&app, &request) {
         Some(refusal) => refusal.into_response(),
         None => match AssertUnwindSafe(next.run(request)).catch_unwind().await {
             Ok(answer) => answer,
             Err(_) => {
-                app.panics.note();
+                app.counters.panics.inc();
                 ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "the service could not do this; its log says why")
                     .into_response()
             }
         },
     };
+    app.counters.answered(route, &method, answer.status(), since.elapsed());
     dressed(answer)
+}
+
+/// The template of the call's address; what no template fits is the console's.
+fn route(request: &Request) -> String {
+    request.extensions().get::<MatchedPath>().map_or("console", MatchedPath::as_str).to_owned()
 }
 
 /// Why a call is not even looked at: another host, another site's page, too long.

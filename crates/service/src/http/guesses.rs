@@ -1,30 +1,12 @@
-//! Wrong guesses (tokens, links, invitations, signatures) have a limit, by address and by what they are guessed for. And how
-//! often a handler has panicked.
+//! Wrong guesses (tokens, links, invitations, signatures) have a limit, by address and by what they are guessed for.
 
 use super::error::ApiError;
 use super::known::Address;
 use axum::http::StatusCode;
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
-
-/// How often a handler has panicked.
-#[derive(Debug, Default)]
-pub(crate) struct Panics(AtomicU64);
-
-impl Panics {
-    /// How many since the service started.
-    pub(crate) fn count(&self) -> u64 {
-        self.0.load(Ordering::Relaxed)
-    }
-
-    /// Counts one more.
-    pub(super) fn note(&self) {
-        self.0.fetch_add(1, Ordering::Relaxed);
-    }
-}
 
 /// How many wrong guesses an address has within [`WINDOW`], and how many may be made for one thing from anywhere before
 /// addresses that have guessed wrongly at all are shut out.

@@ -4,14 +4,13 @@ use super::caller::{authenticate, not_signed_in};
 use super::error::ApiError;
 use super::known::Address;
 use crate::app::App;
-
+use crate::telemetry;
 use axum::extract::FromRequestParts;
 use axum::extract::State;
 use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use ordotaxis_core::access::Rights;
-use std::fmt::Write;
 
 /// Answers as long as the process does.
 pub(super) async fn alive() -> &'static str {
@@ -45,27 +44,6 @@ pub(super) async fn description(State(app): State<App>, mut parts: Parts, text: 
 /// Numbers of the service in the OpenMetrics text format.
 pub(super) async fn metrics(State(app): State<App>, mut parts: Parts) -> Result<impl IntoResponse, ApiError> {
     may_see(&app, &mut parts, app.settings.open.metrics).await?;
-    let mut out = String::new();
-    let snapshot = app.keeper.snapshot().await?;
-    out.push_str("# TYPE ordotaxis_jobs gauge\n# HELP ordotaxis_jobs Jobs of runs that go on, by state.\n");
-    for (state, count) in snapshot.counts() {
-        let _ = writeln!(out, "ordotaxis_jobs{{state=\"{}\"}} {count}", state.word());
-    }
-    let (busy, slots) = snapshot.slots();
-    let unsent = app.records.unsent_messages(crate::clock::now()).await.unwrap_or_default();
-    for (name, help, value) in [
-        ("ordotaxis_runners", "Connected runners.", snapshot.runners().len().to_string()),
-        ("ordotaxis_slots", "Slots of connected runners.", slots.to_string()),
-        ("ordotaxis_slots_busy", "Slots with a job.", busy.to_string()),
-        ("ordotaxis_outbox_unsent", "Messages not yet accepted outside.", unsent.to_string()),
-    ] {
-        let _ = write!(out, "# TYPE {name} gauge\n# HELP {name} {help}\n{name} {value}\n");
-    }
-    let panics = app.panics.count();
-    let _ = write!(
-        out,
-        "# TYPE ordotaxis_panics counter\n# HELP ordotaxis_panics Calls that ended in a panic.\nordotaxis_panics_total {panics}\n"
-    );
-    out.push_str("# EOF\n");
-    Ok(([(header::CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8")], out))
+    let text = telemetry::metrics(&app).await?;
+    Ok(([(header::CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8")], text))
 }

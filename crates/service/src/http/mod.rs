@@ -23,7 +23,7 @@ mod unsubscribe;
 mod well_known;
 
 pub(crate) use caller::IDLE_MS;
-pub(crate) use guesses::{Guesses, Panics};
+pub(crate) use guesses::Guesses;
 pub(crate) use keyed_calls::KeyedCalls;
 pub(crate) use known::Known;
 pub(crate) use people::{Shown, Streams, is_person_name};

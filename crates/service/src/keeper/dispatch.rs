@@ -98,8 +98,10 @@ impl Room {
     pub(super) fn take(&mut self, (id, job): Key, runner: &str, slot: u32, now: i64, ahead: bool) -> Option<Lease> {
         let session = self.sessions.get(runner)?.id.clone();
         Arc::make_mut(&mut self.queue).serve((id, job));
-        let known = &self.runs.get(&id)?.run.jobs()[job];
-        let (attempt, ahead) = (known.attempt + 1, ahead.then_some(known.since));
+        let live = self.runs.get(&id)?;
+        let (known, job_id) = (&live.run.jobs()[job], live.run.plan().jobs[job].id.to_string());
+        let (attempt, since) = (known.attempt + 1, known.since);
+        let ahead = ahead.then_some(since);
         self.apply(id, &Event::Claimed { job, attempt, runner: runner.to_owned() }, now).ok()?;
         let attempt = AttemptId { run: id, job, attempt };
         let row = AttemptRow {
@@ -113,9 +115,11 @@ impl Room {
             why: None,
             exit_code: None,
             started_at: now,
+            queued_at: Some(since),
             ended_at: None,
             phases: "[]".into(),
             caches: "[]".into(),
+            job_id: Some(job_id),
         };
         self.touched.attempts.insert(attempt, row.clone());
         let project = self.runs.get(&id)?.info.project_id;
@@ -127,6 +131,7 @@ impl Room {
     pub(super) fn lease_of(&self, attempt: AttemptId) -> Option<Lease> {
         let taken_at = self.held.get(attempt)?.row.started_at;
         let live = self.runs.get(&attempt.run)?;
-        Some(Lease { taken_at, ..lease(&live.info, &live.run, &live.given, attempt.job, &self.terms.public_url) })
+        let parent = self.terms.traces.as_ref().map(|mark| mark.parent(attempt));
+        Some(Lease { taken_at, parent, ..lease(&live.info, &live.run, &live.given, attempt.job, &self.terms.public_url) })
     }
 }

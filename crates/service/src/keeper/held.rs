@@ -153,9 +153,11 @@ mod tests {
             why: None,
             exit_code: None,
             started_at: 0,
+            queued_at: None,
             ended_at: None,
             phases: String::new(),
             caches: String::new(),
+            job_id: None,
         };
         Held {
             row,

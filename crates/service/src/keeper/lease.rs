@@ -59,6 +59,7 @@ pub(crate) fn lease(info: &RunInfo, run: &Run, given: &Given, job: usize, public
         switch: Vec::new(),
         capacity: extras.capacity,
         checkpoint: extras.checkpoint,
+        parent: None,
     }
 }
 

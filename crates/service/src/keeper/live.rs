@@ -3,6 +3,7 @@
 use super::artifact::Given;
 use super::info::RunInfo;
 use super::ready::Looked;
+use super::waits::{Noted, found};
 use ordotaxis_core::dispatch::{Needs, Queued};
 use ordotaxis_core::engine::{Millis, Paths, Run, Usual};
 use std::collections::{HashMap, HashSet};
@@ -29,6 +30,8 @@ pub(super) struct LiveRun {
     pub(super) looked: HashMap<usize, Looked>,
     /// What the checks of jobs that deploy were answered last.
     pub(super) answers: HashMap<usize, String>,
+    /// What each job was at when that was noted last.
+    pub(super) noted: Vec<Noted>,
 }
 
 /// When a run goes on, in milliseconds since 1970.
@@ -82,6 +85,7 @@ impl LiveRun {
             usual_known: !sorted.is_empty(),
             usual: takes,
             ahead,
+            noted: found(&run),
             info,
             run,
             given,

@@ -7,6 +7,7 @@
 //! - `fleet`: runners, their sessions and leases; `dispatch`: who gets which job; `ahead`: leases ahead of time; `claims`: turns that one job holds;
 //! - `deliver`: what runs tell environments, and these them;
 //! - `reuse`: results of earlier runs that jobs take over;
+//! - `waits`: how long jobs waited, to be counted;
 //! - `snapshot`: what those see who only look; `wanted`, `pools_seen`: what pools see of it, and it of them;
 //! - `lease`: what a runner gets to know about a job; `task`: the loop.
 
@@ -35,6 +36,7 @@ mod room_tests;
 mod runs;
 mod snapshot;
 mod task;
+mod waits;
 mod wanted;
 
 pub(crate) use artifact::CompleteArtifact;

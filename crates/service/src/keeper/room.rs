@@ -10,7 +10,9 @@ use super::pools_seen::{PoolsSeen, Worked};
 use super::ready::Ready;
 use super::refused::Stale;
 use super::snapshot::{HeldNow, Snapshot};
+use super::waits::Counted;
 use crate::clock;
+use crate::traced::TraceMark;
 use ordotaxis_core::access::Action;
 use ordotaxis_core::dispatch::Queue;
 use ordotaxis_core::engine::State;
@@ -73,6 +75,8 @@ pub(crate) struct Terms {
     pub(crate) keep: i64,
     /// Runners take jobs that they are not fit for.
     pub(crate) anyway: bool,
+    /// Where traces are wanted: what tells them from another service's.
+    pub(crate) traces: Option<TraceMark>,
 }
 
 /// All that the keeper keeps. Its parts change it in files of their own: runs, fleet, dispatch, results, reuse.
@@ -111,6 +115,7 @@ pub(super) struct Touched {
     pub(super) attempts: BTreeMap<AttemptId, AttemptRow>,
     pub(super) answers: Vec<Answer>,
     pub(super) ended: Vec<i64>,
+    pub(super) counted: Counted,
 }
 
 impl Room {

@@ -51,7 +51,7 @@ impl Stage {
             room: Room::new(
                 holders.clone(),
                 Default::default(),
-                Terms { lease, public_url: "http://here".into(), keep: 1_000_000, anyway: false },
+                Terms { lease, public_url: "http://here".into(), keep: 1_000_000, anyway: false, traces: None },
             ),
             holders,
             now: 1_000,

@@ -7,10 +7,11 @@ use super::info::RunInfo;
 use super::live::{LiveRun, Times};
 use super::refused::{AgainRefused, StartRefused, StopRefused};
 use super::room::Room;
+use super::waits::Noted;
 use crate::events::{self, Of};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::access::{Action, Actor};
-use ordotaxis_core::engine::{Event, Refused, Run, State, Usual};
+use ordotaxis_core::engine::{Event, Progress, Refused, Run, State, Usual};
 use ordotaxis_core::language::nearest;
 use ordotaxis_core::plan::{Event as Happened, Plan};
 use ordotaxis_store::{Entry, NewEvent, NewNumber, RunChange};
@@ -58,6 +59,7 @@ impl Room {
         for &job in &effects.changed {
             self.place(id, job, now);
             self.note_job(id, job);
+            self.note_wait(id, job, now);
             self.tell_environment(id, job, effects.withdrawn.contains(&job), now);
             self.releases(id, job);
             let queued = self.runs.get(&id).is_some_and(|live| live.run.jobs()[job].state() == State::Queued);
@@ -124,6 +126,18 @@ impl Room {
         let body = serde_json::to_string(&event).unwrap_or_default();
         self.touched.rows.events.push(NewEvent { run_id: id, body, detail: None });
         self.touched.jobs.insert((id, job));
+    }
+
+    /// What the job waited for is over when it is at something else now.
+    fn note_wait(&mut self, id: i64, job: usize, now: i64) {
+        let Some(live) = self.runs.get(&id) else { return };
+        let progress = &live.run.jobs()[job].progress;
+        let queued = matches!(progress, Progress::Queued { not_before: None, .. });
+        let taken = queued && live.turn(job).and_then(|turn| self.turns.holder(&turn)).is_some_and(|holder| holder != (id, job));
+        let next = Noted::next(live.noted[job], progress, taken, now, &mut self.touched.counted);
+        if let (Some(next), Some(live)) = (next, self.live(id)) {
+            live.noted[job] = next;
+        }
     }
 
     /// Notes for the journal what someone did to a run.

@@ -199,6 +199,27 @@ impl Snapshot {
         })
     }
 
+    /// How many runs go on.
+    pub(crate) fn runs_count(&self) -> usize {
+        self.runs.len()
+    }
+
+    /// How many runners are connected.
+    pub(crate) fn runner_count(&self) -> usize {
+        self.offers.len()
+    }
+
+    /// How long ago a moment was when this was so.
+    pub(crate) fn age(&self, since: i64) -> i64 {
+        self.now - since
+    }
+
+    /// Of each queued job the labels that it wants, and since when it queues.
+    pub(crate) fn queued_by_labels(&self) -> impl Iterator<Item = (&[String], i64)> {
+        let queued = self.queue.keys().filter_map(|key| self.queue.get(key));
+        queued.map(|queued| (queued.needs.labels.as_slice(), queued.since))
+    }
+
     /// How many jobs are in each state that is no end.
     pub(crate) fn counts(&self) -> Vec<(State, u64)> {
         let mut counts: HashMap<State, u64> = HashMap::new();

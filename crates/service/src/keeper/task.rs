@@ -10,12 +10,14 @@ use super::live::{LiveRun, Times};
 use super::pools_seen::PoolsSeen;
 use super::ready::{Looked, ready};
 use super::room::{Room, Terms};
+use crate::causes::causes;
 use crate::clock;
+use crate::counters::Counters;
 use crate::events::{self, Of};
 use crate::sentence::{Summary, sentence};
 use ordotaxis_core::engine::{Run, State};
 use ordotaxis_core::plan::Plan;
-use ordotaxis_store::{AttemptRow, Logs, Records, StoreError, StoredRun};
+use ordotaxis_store::{AttemptRow, Logs, NewEvent, Records, StoreError, StoredRun};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::{mpsc, watch};
@@ -32,13 +34,14 @@ pub(crate) async fn start(
     records: Records,
     logs: Logs,
     terms: Terms,
+    counters: Counters,
     stop: CancellationToken,
 ) -> Result<(Keeper, JoinHandle<()>), StoreError> {
     let (sender, commands) = mpsc::channel(1024);
     let holders = Holders::default();
     let (pools, stirred) = (PoolsSeen::default(), watch::Sender::new(()));
     let keeper = Keeper { sender, holders: holders.clone(), pools: pools.clone(), stirred: stirred.clone() };
-    let mut task = Task { records, logs, terms, holders, pools, stirred, room: None };
+    let mut task = Task { records, logs, terms, holders, pools, stirred, counters, room: None };
     task.restore().await?;
     let handle = tokio::spawn(task.work(commands, stop));
     Ok((keeper, handle))
@@ -51,6 +54,7 @@ struct Task {
     holders: Holders,
     pools: PoolsSeen,
     stirred: watch::Sender<()>,
+    counters: Counters,
     room: Option<Room>,
 }
 
@@ -166,9 +170,9 @@ impl Task {
                 }
             }
             if let Err(error) = self.step(&mut batch).await {
-                tracing::error!(%error, "a step of runs could not be written; reading everything back");
+                tracing::error!(error = causes(&error), "a step of runs could not be written; reading everything back");
                 while let Err(error) = self.restore().await {
-                    tracing::error!(%error, "runs could not be read back; trying again");
+                    tracing::error!(error = causes(&error), "runs could not be read back; trying again");
                     tokio::select! {
                         () = stop.cancelled() => return,
                         () = tokio::time::sleep(TICK) => {}
@@ -178,8 +182,15 @@ impl Task {
         }
     }
 
-    /// One batch. An error means that nothing of it was written.
+    /// One batch, and how long it took. An error means that nothing of it was written.
     async fn step(&mut self, batch: &mut Vec<Command>) -> Result<(), StoreError> {
+        let since = Instant::now();
+        self.step_of(batch).await?;
+        self.counters.batch(since.elapsed());
+        Ok(())
+    }
+
+    async fn step_of(&mut self, batch: &mut Vec<Command>) -> Result<(), StoreError> {
         let now = clock::now();
         let stirs = batch.iter().any(Command::stirs);
         for command in batch.drain(..) {
@@ -197,6 +208,7 @@ impl Task {
         if !rows.is_empty() {
             self.records.write_step(&rows, now).await?;
         }
+        self.count(&rows.events);
         self.close_logs(&rows.attempts);
         let Some(room) = self.room.as_mut() else { return Ok(()) };
         for id in std::mem::take(&mut room.touched.ended) {
@@ -216,6 +228,15 @@ impl Task {
 }
 
 impl Task {
+    /// What was written is counted.
+    fn count(&mut self, events: &[NewEvent]) {
+        if let Some(room) = self.room.as_mut() {
+            std::mem::take(&mut room.touched.counted).count(&self.counters);
+        }
+        let ended = events.iter().filter_map(|event| event.detail.as_ref()).map(|detail| detail.state).filter(|state| state.is_end());
+        ended.for_each(|state| self.counters.run_ended(state));
+    }
+
     /// The logs of attempts that ended are complete: they are to be moved into the store.
     fn close_logs(&self, attempts: &[AttemptRow]) {
         let ended: Vec<(i64, usize, u32)> = attempts

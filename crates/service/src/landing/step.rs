@@ -4,6 +4,7 @@ use super::change::change;
 use super::rules::{Words, rules_of};
 use super::tick::tick;
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use crate::forge::{LookError, look_at};
 use ordotaxis_core::access::{Action, Actor};
@@ -56,7 +57,9 @@ async fn asked(app: &App, actor: &Actor, project: &Project, row: &ProposalRow) -
         Ok(Ok(())) => {}
         Ok(Err(LookError::Store(error))) => return Err(error.into()),
         Err(_) => tracing::warn!(project = project.name, proposal = row.number, "the forge did not answer in time"),
-        Ok(Err(error)) => tracing::warn!(%error, project = project.name, proposal = row.number, "the forge could not be asked"),
+        Ok(Err(error)) => {
+            tracing::warn!(error = causes(&error), project = project.name, proposal = row.number, "the forge could not be asked")
+        }
     }
     let Some(row) = &app.records.proposal(project.id, &row.number).await?.filter(|row| row.state == "open") else {
         return Err(NotLanding::No(format!("proposal {} was closed: there is nothing to land", row.number)));

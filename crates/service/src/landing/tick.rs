@@ -5,6 +5,7 @@ use super::change::{change, queue_of};
 use super::reason::cleared;
 use super::rules::{RulesError, Words, rules_of};
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use ordotaxis_core::landing::{Event, Queue, TrialState};
 use ordotaxis_core::rules::opens;
@@ -25,11 +26,11 @@ pub(crate) async fn work(app: App) {
                         Err(error) => Err(error),
                     };
                     if let Err(error) = done {
-                        tracing::warn!(%error, branch, "a landing queue could not be looked after");
+                        tracing::warn!(error = causes(&error), branch, "a landing queue could not be looked after");
                     }
                 }
             }
-            Err(error) => tracing::warn!(%error, "the landing queues could not be read"),
+            Err(error) => tracing::warn!(error = causes(&error), "the landing queues could not be read"),
         }
         tokio::select! {
             () = app.stop.cancelled() => return,

@@ -2,6 +2,7 @@
 //! project's rules name.
 
 use crate::app::App;
+use crate::causes::causes;
 use crate::landing::{RulesError, rules_of};
 use crate::who::Who;
 use ordotaxis_core::access::Action;
@@ -43,7 +44,7 @@ pub(super) async fn receivers(
         Ok(rules) => rules,
         Err(RulesError::Store(error)) => return Err(error),
         Err(error) => {
-            tracing::warn!(%error, project = project.name, "the addresses of the project's rules are not told");
+            tracing::warn!(error = causes(&error), project = project.name, "the addresses of the project's rules are not told");
             return Ok(found);
         }
     };

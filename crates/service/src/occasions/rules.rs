@@ -3,6 +3,7 @@
 
 use super::{OccasionError, PipelineFile};
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use ordotaxis_core::language::Schedule;
 use ordotaxis_core::plan::{Cause, Occasion, start_rules};
@@ -54,7 +55,7 @@ pub(crate) async fn schedules(app: App) {
     loop {
         let worked = come_due(&app).await;
         if let Err(error) = &worked {
-            tracing::error!(%error, "schedules could not be worked off");
+            tracing::error!(error = causes(&error), "schedules could not be worked off");
         }
         // What could not be worked off is still due: an error that stays must not make the loop run hot.
         let shortest = if worked.is_ok() { 1 } else { REST };

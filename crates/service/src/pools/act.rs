@@ -10,6 +10,7 @@ use ordotaxis_core::pool::{Effect, Event, Machine, Pools, Stage};
 use ordotaxis_store::{Secret, StoreError};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError};
+use std::time::Instant;
 use tokio_util::sync::CancellationToken;
 
 /// What is known while something is done.
@@ -151,11 +152,27 @@ where
     F: Future<Output = Event> + Send + 'static,
 {
     let Some(known) = hands.known.get(pool) else { return };
-    let (sender, stop) = (hands.app.pools.sender(), hands.stop.clone());
+    let (app, stop, pool) = (hands.app.clone(), hands.stop.clone(), pool.to_owned());
     let asked = question(known.provider.clone());
     tokio::spawn(async move {
+        let (sender, since) = (app.pools.sender(), Instant::now());
         if let Some(event) = stop.run_until_cancelled(asked).await {
+            let (asked, answer) = counted(&event);
+            app.counters.asked(&pool, asked, answer, since.elapsed());
             let _ = sender.send(Message::Event(event)).await;
         }
     });
+}
+
+/// What a provider was asked, and how it answered, as that is counted.
+fn counted(event: &Event) -> (&'static str, &'static str) {
+    match event {
+        Event::Made { .. } => ("make", "done"),
+        Event::Refused { .. } => ("make", "refused"),
+        Event::Unclear { .. } => ("make", "unclear"),
+        Event::Removed { .. } => ("remove", "done"),
+        Event::NotRemoved { .. } => ("remove", "unclear"),
+        Event::Listed { .. } => ("list", "done"),
+        _ => ("list", "unclear"),
+    }
 }

@@ -23,7 +23,7 @@ mod settings;
 mod task;
 mod view;
 
-pub(crate) use handle::Pools;
+pub(crate) use handle::{PoolNow, Pools};
 pub use provider::command::{ProgramError, try_program};
 pub(crate) use settings::check;
 pub use settings::is_pool_name;

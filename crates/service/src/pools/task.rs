@@ -5,6 +5,7 @@ use super::handle::{Message, Now, PoolNow};
 use super::provider::Provider;
 use super::settings::{Found, checked, pool_of};
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use crate::settings::Settings;
 use ordotaxis_core::pool::{Event, Machine, Pools, Seen, Stage};
@@ -59,7 +60,7 @@ pub(crate) async fn work(app: App) {
                 REST.max(begun.elapsed() * REST_TIMES)
             }
             Err(error) => {
-                tracing::warn!(%error, "machines could not be looked after; everything is read back");
+                tracing::warn!(error = causes(&error), "machines could not be looked after; everything is read back");
                 task = None; // memory never says more than the disk
                 TROUBLE
             }

@@ -12,6 +12,7 @@ mod passed;
 pub(crate) use message::{Message, Remark};
 
 use crate::app::App;
+use crate::causes::causes;
 use crate::{clock, tasks};
 use ordotaxis_store::{NewWork, RunEvent, StoreError};
 use std::pin::Pin;
@@ -34,13 +35,14 @@ struct Reaction {
     follows: for<'a> fn(&'a App, i64, &'a RunEvent) -> Follows<'a>,
 }
 
-const REACTIONS: [Reaction; 7] = [
+const REACTIONS: [Reaction; 8] = [
     Reaction { name: "status", follows: |app, run, event| Box::pin(message::status(app, run, event)) },
     Reaction { name: "note", follows: |app, run, event| Box::pin(message::note(app, run, event)) },
     Reaction { name: "landing", follows: |app, run, event| Box::pin(landing::ended(app, run, event)) },
     Reaction { name: "comment", follows: |app, run, event| Box::pin(comment::follows(app, run, event)) },
     Reaction { name: "news", follows: |app, run, event| Box::pin(news::follows(app, run, event)) },
     Reaction { name: "trace", follows: |app, run, event| Box::pin(crate::trace::follows(app, run, event)) },
+    Reaction { name: "spans", follows: |app, run, event| Box::pin(crate::telemetry::follows(app, run, event)) },
     Reaction { name: "passed", follows: |app, run, event| Box::pin(passed::passed(app, run, event)) },
 ];
 
@@ -70,7 +72,7 @@ async fn react(app: App, reaction: &'static Reaction) {
             Ok(true) => continue,
             Ok(false) => None,
             Err(error) => {
-                tracing::error!(%error, reaction = reaction.name, "a reaction could not go on; it tries again");
+                tracing::error!(error = causes(&error), reaction = reaction.name, "a reaction could not go on; it tries again");
                 Some(REST)
             }
         };

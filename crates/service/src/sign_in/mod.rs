@@ -6,6 +6,7 @@ mod begun;
 pub(crate) use begun::SignIns;
 
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use crate::settings::{Newcomers, SignIn};
 use begun::Begun;
@@ -71,15 +72,10 @@ impl<'c> AsyncHttpClient<'c> for Provider {
     }
 }
 
-fn chain(error: &dyn std::error::Error) -> String {
-    let causes = std::iter::successors(error.source(), |cause| cause.source());
-    std::iter::once(error.to_string()).chain(causes.map(ToString::to_string)).collect::<Vec<_>>().join(": ")
-}
-
 async fn discovered(app: &App, settings: &SignIn) -> Result<CoreProviderMetadata, SignInError> {
     let issuer = IssuerUrl::new(settings.issuer.clone()).map_err(|error| SignInError::Away(error.to_string()))?;
     let http = Provider(app.provider_http.clone());
-    CoreProviderMetadata::discover_async(issuer, &http).await.map_err(|error| SignInError::Away(chain(&error)))
+    CoreProviderMetadata::discover_async(issuer, &http).await.map_err(|error| SignInError::Away(causes(&error)))
 }
 
 /// What a provider's client is made of.
@@ -114,11 +110,11 @@ pub(crate) async fn finish(app: &App, code: String, state: &str) -> Result<Perso
     let begun = app.sign_ins.take(state, clock::now()).ok_or(SignInError::Unknown)?;
     let client = client!(app, settings);
     let http = Provider(app.provider_http.clone());
-    let exchange = client.exchange_code(AuthorizationCode::new(code)).map_err(|error| SignInError::Refused(chain(&error)))?;
+    let exchange = client.exchange_code(AuthorizationCode::new(code)).map_err(|error| SignInError::Refused(causes(&error)))?;
     let answer = exchange.set_pkce_verifier(begun.verifier).request_async(&http).await;
-    let answer = answer.map_err(|error| SignInError::Refused(chain(&error)))?;
+    let answer = answer.map_err(|error| SignInError::Refused(causes(&error)))?;
     let token = answer.id_token().ok_or_else(|| SignInError::Refused("it holds no identity".into()))?;
-    let claims = token.claims(&client.id_token_verifier(), &begun.nonce).map_err(|error| SignInError::Refused(chain(&error)))?;
+    let claims = token.claims(&client.id_token_verifier(), &begun.nonce).map_err(|error| SignInError::Refused(causes(&error)))?;
     let (issuer, subject) = (claims.issuer().as_str(), claims.subject().as_str());
     if let Some(person) = app.records.identified(issuer, subject).await? {
         return Ok(person);

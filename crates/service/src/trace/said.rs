@@ -1,6 +1,7 @@
 //! What is said of one artifact: the statement, and the service's signature under it.
 
 use crate::app::App;
+use crate::causes::causes;
 use ordotaxis_content::{ChunkId, Kind, Tree, hex};
 use ordotaxis_core::plan::{Occasion, Plan};
 use ordotaxis_core::provenance::{Envelope, Made, PAYLOAD, Source, Taken, statement as to_say, to_sign};
@@ -128,7 +129,12 @@ async fn files(app: &App, artifact: &StoredArtifact) -> Vec<TracedFile> {
     match app.blobs.tree(&id).await {
         Ok(tree) => of_tree(&tree),
         Err(error) => {
-            tracing::warn!(%error, artifact = artifact.name, run = artifact.run_id, "an artifact's files could not be read to be noted");
+            tracing::warn!(
+                error = causes(&error),
+                artifact = artifact.name,
+                run = artifact.run_id,
+                "an artifact's files could not be read to be noted"
+            );
             Vec::new()
         }
     }

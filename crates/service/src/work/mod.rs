@@ -18,11 +18,12 @@ pub(crate) use told::Told;
 
 use crate::app::App;
 use crate::backoff::Backoff;
+use crate::causes::causes;
 use crate::clock;
 use crate::occasions;
 use lanes::Lanes;
 use ordotaxis_store::{DueWork, StoreError, WorkKind};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
@@ -40,6 +41,7 @@ fn limits(kind: WorkKind) -> (usize, Backoff) {
         | WorkKind::Release => (4, Backoff::up_to(LONGEST_PAUSE)),
         // Each environment is a lane of its own; none waits for anything outside.
         WorkKind::Delivery => (8, Backoff::up_to(LONGEST_PAUSE)),
+        WorkKind::Spans => (2, Backoff::up_to(LONGEST_PAUSE)),
         // Nothing outside is waited for.
         WorkKind::Trace => (2, Backoff::up_to(LONGEST_PAUSE)),
         // For about a day; see `notices`.
@@ -61,6 +63,7 @@ async fn attempt(app: &App, kind: WorkKind, due: &DueWork) -> Result<Outcome, St
         WorkKind::Delivery => crate::delivery::work_off(app, due).await,
         WorkKind::Trace => crate::trace::work_off(app, due).await,
         WorkKind::Release => crate::release::work_off(app, due).await,
+        WorkKind::Spans => crate::telemetry::work_off(app, due).await,
     }
 }
 
@@ -71,7 +74,7 @@ pub(crate) async fn work(app: App) {
         let pause = match begin_due(&app, &mut lanes).await {
             Ok(pause) => pause,
             Err(error) => {
-                tracing::error!(%error, "the work that is due could not be read");
+                tracing::error!(error = causes(&error), "the work that is due could not be read");
                 Duration::from_secs(1)
             }
         };
@@ -102,7 +105,9 @@ async fn begin_due(app: &App, lanes: &mut [(WorkKind, Lanes)]) -> Result<Duratio
 
 /// Does one piece of work and writes down how it ended.
 async fn try_one(app: &App, kind: WorkKind, due: &DueWork) -> Result<(), StoreError> {
+    let since = Instant::now();
     let outcome = attempt(app, kind, due).await?;
+    app.counters.worked(kind.word(), outcome.word(), since.elapsed());
     let tried = u32::try_from(due.tries).unwrap_or(u32::MAX).saturating_add(1);
     let mut tx = app.records.tx_by_rule(kind.word(), clock::now()).await?;
     match outcome {

@@ -16,3 +16,15 @@ pub(crate) enum Outcome {
     /// It cannot succeed, whatever one waits for.
     Hopeless(String),
 }
+
+impl Outcome {
+    /// As it is counted.
+    pub(super) fn word(&self) -> &'static str {
+        match self {
+            Outcome::Done(_) => "done",
+            Outcome::Later(_) => "later",
+            Outcome::Failed { .. } => "failed",
+            Outcome::Hopeless(_) => "hopeless",
+        }
+    }
+}

@@ -118,7 +118,7 @@ impl Blobs {
 }
 
 /// Two letters a folder: no folder grows without bounds.
-pub(super) fn path_of(name: &str) -> Path {
+pub(crate) fn path_of(name: &str) -> Path {
     Path::from(format!("packs/{}/{name}", name.get(..2).unwrap_or("00")))
 }
 

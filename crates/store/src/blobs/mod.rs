@@ -26,6 +26,8 @@ pub use intake::{Intake, PackAdded};
 pub use seal::BlobKey;
 
 use crate::records::Records;
+pub(crate) use intake::path_of;
+
 use index::Index;
 use object_store::aws::AmazonS3Builder;
 use object_store::local::LocalFileSystem;
@@ -129,7 +131,7 @@ impl Blobs {
     }
 }
 
-fn storage(place: &Place) -> Result<Arc<dyn ObjectStore>, BlobError> {
+pub(crate) fn storage(place: &Place) -> Result<Arc<dyn ObjectStore>, BlobError> {
     match place {
         Place::Local(folder) => {
             std::fs::create_dir_all(folder).map_err(|source| BlobError::Folder { path: folder.clone(), source })?;

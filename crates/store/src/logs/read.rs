@@ -159,6 +159,11 @@ impl Logs {
 
     /// Up to `count` lines from one on.
     pub fn lines(&self, id: &LogId, first: u64, count: u64) -> std::io::Result<Lines> {
+        self.lines_within(id, first, count, usize::MAX)
+    }
+
+    /// The same; once there are so many bytes, no more is read. Then the last line may be cut.
+    pub fn lines_within(&self, id: &LogId, first: u64, count: u64, most: usize) -> std::io::Result<Lines> {
         let log = self.log(id)?;
         let log = lock(&log);
         let mut lines = Lines { first, offset: log.length(), bytes: Vec::new(), times: Vec::new(), total: log.total() };
@@ -187,6 +192,11 @@ impl Logs {
                 starts.push(stretch.offset + end as u64);
             }
             lines.bytes.extend_from_slice(&stretch.bytes[from..]);
+            if lines.bytes.len() >= most {
+                // A line that begins where reading stopped is not among these.
+                starts.retain(|start| *start < lines.offset + lines.bytes.len() as u64);
+                break;
+            }
         }
         // What begins at the very end is no line yet.
         starts.retain(|start| *start < log.length());

@@ -33,6 +33,12 @@ pub struct NewCache<'a> {
 }
 
 impl Records {
+    /// Bytes of all artifacts and caches that have a name, as jobs see them.
+    pub async fn named_bytes(&self) -> Result<i64, StoreError> {
+        let sql = "SELECT coalesce((SELECT sum(raw_bytes) FROM artifacts WHERE tree IS NOT NULL), 0) + coalesce((SELECT sum(raw_bytes) FROM caches), 0)";
+        Ok(sqlx::query_scalar(sql).fetch_one(&self.reads).await?)
+    }
+
     /// A project's entries, used last first.
     pub async fn caches(&self, project_id: i64) -> Result<Vec<CacheRow>, StoreError> {
         let sql = "SELECT * FROM caches WHERE project_id = ? ORDER BY used_at DESC, id DESC";

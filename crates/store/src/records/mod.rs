@@ -10,6 +10,7 @@ mod environments;
 mod error;
 mod events;
 mod heads;
+mod insight;
 mod job_row;
 mod journal;
 mod kept;
@@ -33,8 +34,10 @@ mod runs;
 mod secrets;
 mod segments;
 mod sessions;
+mod ships;
 mod signing;
 mod step;
+mod timing;
 mod tokens;
 mod told;
 mod tracing;
@@ -51,6 +54,7 @@ pub use environments::{DeploymentRow, EnvironmentRow, NewDeployment, PastRow, Pr
 pub use error::StoreError;
 pub use events::{Event, NewEvent, RunEvent};
 pub use heads::{Head, Sibling};
+pub use insight::{CacheUseRow, RanRow, ReusedRow, RunEndRow, TriedRow};
 pub use job_row::JobRow;
 pub use journal::{Entry, JournalFilter, JournalRow, JournalState};
 pub use keys::Kind;
@@ -71,13 +75,15 @@ pub use runs::{NewRunRow, RunKey, RunRow, SetAside, StoredRun};
 pub use secrets::{Reach, SecretRow};
 pub(crate) use segments::LogSegmentRow;
 pub use sessions::{NewSession, SessionRow};
+pub use ships::{BehindRow, ShipRow};
 pub use signing::SigningKeyRow;
 pub use step::{AttemptRow, RunChange, StepRows};
+pub use timing::Timing;
 pub use tokens::{GoodToken, JobToken, NewToken, TokenRow};
 pub use tracing::{ComponentRow, MadeRow, NewBill, StatementRow, StayRow, TracedFile};
 pub use tx::Tx;
 pub use usual::Took;
-pub use work::{DueWork, NewWork, TroubledWork, WorkKind};
+pub use work::{DueWork, NewWork, TroubledWork, WorkCount, WorkKind};
 
 use error::exists;
 use rings::Rings;
@@ -97,7 +103,15 @@ pub struct Records {
     /// The one connection that writes.
     writer: SqlitePool,
     rings: Arc<Rings>,
+    timing: Timing,
 }
+
+/// The newest change of the database's form that this version knows.
+pub(crate) fn newest_schema() -> i64 {
+    MIGRATIONS.iter().map(|migration| migration.version).max().unwrap_or(0)
+}
+
+static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!("./migrations");
 
 /// How many questions are answered side by side.
 const READERS: u32 = 4;
@@ -123,7 +137,7 @@ impl Records {
             .pragma("secure_delete", "ON")
             .busy_timeout(Duration::from_secs(10));
         let writer = SqlitePoolOptions::new().max_connections(1).test_before_acquire(false).connect_with(options.clone()).await?;
-        sqlx::migrate!("./migrations").run(&writer).await.map_err(|error| match error {
+        MIGRATIONS.run(&writer).await.map_err(|error| match error {
             MigrateError::VersionMissing(_) | MigrateError::VersionTooNew(..) => StoreError::Newer,
             other => StoreError::Migrate(other),
         })?;
@@ -134,7 +148,12 @@ impl Records {
             .await?;
         let newest = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM events").fetch_one(&reads).await?;
         let rings = Rings { events: watch::Sender::new(newest), run_events: watch::Sender::new(newest), work: Notify::new() };
-        Ok(Records { reads, writer, rings: Arc::new(rings) })
+        Ok(Records { reads, writer, rings: Arc::new(rings), timing: Timing::default() })
+    }
+
+    /// How long changes wait and take.
+    pub fn timing(&self) -> Timing {
+        self.timing.clone()
     }
 
     /// Whether the database answers.

@@ -66,7 +66,7 @@ impl Records {
     }
 }
 
-fn read(texts: Vec<String>) -> Result<Vec<Machine>, StoreError> {
+pub(super) fn read(texts: Vec<String>) -> Result<Vec<Machine>, StoreError> {
     let read = |text: &String| serde_json::from_str(text).map_err(|_| StoreError::Value("machines.machine"));
     texts.iter().map(read).collect()
 }

@@ -152,7 +152,7 @@ const JOBS: &str = "SELECT json_group_array(json_array(run_id, number, state, wh
 
 /// The same of [`AttemptRow`].
 const ATTEMPTS: &str = "SELECT json_group_array(json_array(run_id, job, number, runner, session, slot, state, why, exit_code, started_at,
-                          ended_at, phases, caches))
+                          queued_at, ended_at, phases, caches, job_id))
                         FROM (SELECT * FROM attempts WHERE run_id = ? ORDER BY job, number)";
 
 impl Records {

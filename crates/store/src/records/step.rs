@@ -24,11 +24,17 @@ pub struct AttemptRow {
     pub why: Option<String>,
     pub exit_code: Option<i32>,
     pub started_at: i64,
+    /// Since when the job had queued for a runner; none where that was not noted.
+    #[serde(default)]
+    pub queued_at: Option<i64>,
     pub ended_at: Option<i64>,
     /// JSON list
     pub phases: String,
     /// JSON list
     pub caches: String,
+    /// The job's name; none where that was not noted.
+    #[serde(default)]
+    pub job_id: Option<String>,
 }
 
 /// A run's own state, as it is now.
@@ -229,9 +235,9 @@ const WRITE_JOBS: &str =
 /// Takes a JSON list of [`AttemptRow`].
 const WRITE_ATTEMPTS: &str =
     "INSERT OR REPLACE INTO attempts (run_id, job, number, runner, session, slot, state, why, exit_code, started_at, ended_at, phases,
-           caches)
+           caches, queued_at, job_id)
         WITH rows AS MATERIALIZED (SELECT value AS one FROM json_each(?))
         SELECT one ->> 'run_id', one ->> 'job', one ->> 'number', one ->> 'runner', one ->> 'session', one ->> 'slot',
                one ->> 'state', one ->> 'why', one ->> 'exit_code', one ->> 'started_at', one ->> 'ended_at', one ->> 'phases',
-               one ->> 'caches'
+               one ->> 'caches', one ->> 'queued_at', one ->> 'job_id'
         FROM rows";

@@ -5,11 +5,13 @@
 
 use super::journal::{self, Entry};
 use super::rings::Rings;
+use super::timing::Timing;
 use super::{Records, StoreError};
 use ordotaxis_core::access::{Actor, Who};
 use sqlx::Sqlite;
 use sqlx::pool::PoolConnection;
 use std::sync::Arc;
+use std::time::Instant;
 use tokio::sync::watch;
 
 /// Open until it is committed; dropped, it changes nothing. There is one at a time: others wait in order.
@@ -27,6 +29,8 @@ pub struct Tx {
     actor: Actor,
     entries: Vec<(Actor, Entry)>,
     rings: Arc<Rings>,
+    since: Instant,
+    timing: Timing,
 }
 
 impl Records {
@@ -39,8 +43,11 @@ impl Records {
 
     /// One whose first statement begins it and whose last commits it.
     pub(super) async fn tx_not_begun(&self, actor: &Actor, now: i64) -> Result<Tx, StoreError> {
+        let asked = Instant::now();
+        let on = self.writer.acquire().await?;
+        self.timing.waited.observe(asked.elapsed().as_secs_f64());
         Ok(Tx {
-            on: self.writer.acquire().await?,
+            on,
             committed: false,
             now,
             newest_event: None,
@@ -49,6 +56,8 @@ impl Records {
             actor: actor.clone(),
             entries: Vec::new(),
             rings: self.rings.clone(),
+            since: Instant::now(),
+            timing: self.timing.clone(),
         })
     }
 
@@ -98,6 +107,7 @@ impl Tx {
     /// It is on disk: wakes those who wait for something new.
     pub(super) fn after_commit(mut self) {
         self.committed = true;
+        self.timing.took.observe(self.since.elapsed().as_secs_f64());
         for (newest, ring) in [(self.newest_event, &self.rings.events), (self.newest_run_event, &self.rings.run_events)] {
             if let Some(newest) = newest {
                 ring.send_if_modified(|known| newest > std::mem::replace(known, newest.max(*known)));

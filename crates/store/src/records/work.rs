@@ -28,11 +28,13 @@ pub enum WorkKind {
     Trace,
     /// Make a release, or tell the forge of one.
     Release,
+    /// Send a run's trace.
+    Spans,
 }
 
 impl WorkKind {
     /// Every kind, in the order in which they were added.
-    pub const ALL: [WorkKind; 11] = [
+    pub const ALL: [WorkKind; 12] = [
         WorkKind::Occasion,
         WorkKind::Status,
         WorkKind::Note,
@@ -44,6 +46,7 @@ impl WorkKind {
         WorkKind::Delivery,
         WorkKind::Trace,
         WorkKind::Release,
+        WorkKind::Spans,
     ];
 
     /// The word that is stored for it. Words never change.
@@ -60,6 +63,7 @@ impl WorkKind {
             WorkKind::Delivery => "delivery",
             WorkKind::Trace => "trace",
             WorkKind::Release => "release",
+            WorkKind::Spans => "spans",
         }
     }
 
@@ -92,6 +96,17 @@ pub struct DueWork {
     pub body: String,
     /// How often it was tried.
     pub tries: i64,
+}
+
+/// How much work of a kind is in a state that is no good end.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct WorkCount {
+    pub kind: String,
+    /// `waiting` or `given up`
+    pub state: String,
+    pub count: i64,
+    /// When the oldest was added.
+    pub oldest_at: i64,
 }
 
 /// Work that was given up, or that failed and is tried again.
@@ -155,6 +170,13 @@ impl Records {
                    AND NOT (kind = 'notice' AND EXISTS (SELECT 1 FROM work AS first WHERE first.kind = 'notice' AND first.state = 'waiting'
                      AND first.project_id = work.project_id AND first.lane = work.lane AND first.tries = 0 AND first.next_at > ?))";
         Ok(sqlx::query_scalar(sql).bind(now).fetch_one(&self.reads).await?)
+    }
+
+    /// How much work waits or was given up, by kind.
+    pub async fn work_counts(&self) -> Result<Vec<WorkCount>, StoreError> {
+        let sql = "SELECT kind, state, count(*) AS count, min(added_at) AS oldest_at FROM work WHERE state IN ('waiting', 'given up')
+                   GROUP BY kind, state";
+        Ok(sqlx::query_as(sql).fetch_all(&self.reads).await?)
     }
 
     /// Work that was given up, the newest first, then what failed and is tried again; at most 200 rows.

@@ -126,9 +126,11 @@ fn attempt() -> impl Strategy<Value = AttemptRow> {
             why,
             exit_code,
             started_at: 5,
+            queued_at: ended_at.map(|at| at / 2),
             ended_at,
             phases: "[]".into(),
             caches: "[{\"key\":\"a \\\"b\\\"\"}]".into(),
+            job_id: Some("a.\"b\"".into()),
         })
 }
 

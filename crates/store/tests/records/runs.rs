@@ -46,9 +46,11 @@ async fn a_step_is_read_back_as_it_was() {
         why: Some("it broke".into()),
         exit_code: Some(3),
         started_at: 12,
+        queued_at: Some(11),
         ended_at: Some(13),
         phases: "[]".into(),
         caches: "[]".into(),
+        job_id: Some("build.gauge".into()),
     };
     let artifact = StoredArtifact {
         run_id: key.id,

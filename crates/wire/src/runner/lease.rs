@@ -2,6 +2,7 @@
 
 use super::attempt::AttemptId;
 use super::log::log_limit;
+use super::parent::Parent;
 use indexmap::IndexMap;
 use ordotaxis_core::language::{Capacity, Checkout, Fact, Give, Helper, JobId, Step, Watch};
 use serde::{Deserialize, Serialize};
@@ -99,6 +100,9 @@ pub struct Lease {
     /// Steps that are run when the machine is about to be taken away.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checkpoint: Vec<Step>,
+    /// The attempt's place in its run's trace; steps are told theirs as `TRACEPARENT`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub parent: Option<Parent>,
 }
 
 /// What is asked after the steps of a job that deploys, until it is well.

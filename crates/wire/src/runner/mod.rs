@@ -10,6 +10,7 @@ mod content;
 mod files;
 mod lease;
 mod log;
+mod parent;
 mod report;
 mod session;
 
@@ -18,6 +19,7 @@ pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, Sa
 pub use files::{AskFiles, AskLarge, AskPack, CommitTag, FilesAbout, InnerModule, LargeFile};
 pub use lease::{Lease, LeaseCache, LeaseCheck, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, Merge, Share};
 pub use log::{LogAnswer, Phases, log_limit};
+pub use parent::{NoParent, PHASES, Parent};
 pub use report::{AttemptBill, AttemptReports, Finish, ReportsTaken};
 pub use session::{
     Beat, Beaten, Claim, Claimed, Enrol, Enrolled, GiveBack, LetGo, MachineTerms, SignOff, SignOn, SignedOn, TakenAway, Tool,

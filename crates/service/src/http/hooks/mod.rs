@@ -36,6 +36,7 @@ pub(super) async fn receive(
     let known = app.records.project(&project).await?.ok_or_else(refused)?;
     let came = Came { headers: texts(&headers), body: &body, address: caller.0.to_string() };
     let taken = take(&app, &known, &came).await?;
+    app.counters.hook(word(&taken));
     let why = taken.why().unwrap_or_else(|| "it will be looked at".into());
     match taken {
         Taken::New(events) => Ok((StatusCode::OK, Json(json!({ "accepted": true, "why": why, "events": events })))),
@@ -44,6 +45,17 @@ pub(super) async fn receive(
         Taken::NoBody(_) => Err(ApiError::new(StatusCode::BAD_REQUEST, "not-json", why)),
         Taken::Unread(reading) => Err(unread(&reading, &why)),
         Taken::Refused(_) | Taken::NoProfile(_) => Err(refused()),
+    }
+}
+
+/// What became of a webhook, as it is counted.
+fn word(taken: &Taken) -> &'static str {
+    match taken {
+        Taken::New(_) => "new",
+        Taken::Known => "known",
+        Taken::Nothing => "nothing",
+        Taken::NoBody(_) | Taken::Unread(_) => "unread",
+        Taken::Refused(_) | Taken::NoProfile(_) => "refused",
     }
 }
 

@@ -2,6 +2,7 @@
 
 use super::views::find_run;
 use crate::app::App;
+use crate::causes::causes;
 use crate::clock;
 use crate::http::caller::Caller;
 use crate::http::error::ApiError;
@@ -294,7 +295,7 @@ fn written(blobs: Blobs, write: impl FnOnce(&mut dyn ReadChunks, &mut dyn Write)
         let mut reader = Reader { blobs, runtime };
         let done = write(&mut reader, &mut out).and_then(|()| Ok(out.flush()?));
         if let Err(error) = done {
-            tracing::warn!(%error, "what was asked for could not be sent whole");
+            tracing::warn!(error = causes(&error), "what was asked for could not be sent whole");
             let _ = sender.blocking_send(Err(std::io::Error::other(error.to_string())));
         }
     });

@@ -15,6 +15,7 @@ mod grants;
 mod groups;
 mod hook;
 mod insight;
+mod jobs_insight;
 mod journal;
 mod landing;
 mod live;
@@ -163,6 +164,9 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(environments::list))
         .routes(routes!(insight::insight))
         .routes(routes!(insight::commits))
+        .routes(routes!(jobs_insight::of_service))
+        .routes(routes!(jobs_insight::of_project))
+        .routes(routes!(jobs_insight::export))
         .routes(routes!(environments::show))
         .routes(routes!(environments::freeze, environments::thaw))
         .routes(routes!(environments::promotion))

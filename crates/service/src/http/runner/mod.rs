@@ -142,10 +142,15 @@ async fn claim(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask): Bo
     let (name, slot) = (runner.clone(), ask.slot);
     app.keeper.tell(FleetCommand::Claim { runner, session: ask.session, slot, reply }).await?;
     tokio::select! {
-        answer = answer => Ok(Json(with_secrets(&app, answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?).await?)),
+        answer = answer => {
+            let claimed = answer.map_err(|_| crate::keeper::Away)?.map_err(stale)?;
+            app.counters.claimed(claimed.lease.is_some());
+            Ok(Json(with_secrets(&app, claimed).await?))
+        }
         () = tokio::time::sleep(CLAIM_WAIT) => {
             // A lease given at this very moment stays the slot's and is in the answer to its next claim.
             app.keeper.tell(FleetCommand::Unclaim { runner: name, slot }).await?;
+            app.counters.claimed(false);
             Ok(Json(Claimed::default()))
         }
         () = app.stop.cancelled() => Err(crate::keeper::Away.into()),

@@ -1,0 +1,44 @@
+//! Why a backup was not made, or not brought back.
+
+use std::path::PathBuf;
+
+/// Why a backup was not made, or not brought back. Whatever was there before is as it was.
+#[derive(Debug, thiserror::Error)]
+pub enum BackupError {
+    #[error("{} is no data folder: it has no ordotaxis.db", .0.display())]
+    NoData(PathBuf),
+    #[error("{0} holds other things than backups; name an empty folder, or one that backups were written to")]
+    Other(String),
+    #[error("the backups in {0} were written by a newer version of ordotaxis; use that version")]
+    Newer(String),
+    #[error("{} and {} lie one in the other; backups need a place of their own", .0.display(), .1.display())]
+    Within(PathBuf, PathBuf),
+    #[error("{} could not be read or written", path.display())]
+    File {
+        path: PathBuf,
+        #[source]
+        source: std::io::Error,
+    },
+    #[error("the database could not be copied")]
+    Database(#[from] sqlx::Error),
+    #[error("the place for backups could not be read or written")]
+    Place(#[from] object_store::Error),
+    #[error("pack {name} of the store could not be read; `ordotaxis store verify` says what is damaged")]
+    Pack {
+        name: String,
+        #[source]
+        source: object_store::Error,
+    },
+    #[error("the store was swept again and again meanwhile; try again")]
+    Swept,
+    #[error("there is no whole backup in {0}")]
+    None(String),
+    #[error("there is no backup {wanted} in {place}; there are: {there}")]
+    NoSuch { wanted: String, place: String, there: String },
+    #[error("{} is not empty; name a folder that is not there yet", .0.display())]
+    InUse(PathBuf),
+    #[error("the backup is damaged: {0}")]
+    Damaged(String),
+    #[error(transparent)]
+    Store(#[from] crate::blobs::BlobError),
+}

@@ -32,12 +32,13 @@ export default function All() {
           <thead>
             <tr>
               <th>project</th>
-              <th>attempts</th>
-              <th>failed</th>
-              <th>runners' time</th>
+              <th className="right">attempts</th>
+              <th className="right">failed</th>
+              <th className="right">half queue</th>
+              <th className="right">most queue</th>
+              <th className="right">cost</th>
+              <th className="right">runners' time</th>
               <th />
-              <th>queues: half, most</th>
-              <th>cost</th>
             </tr>
           </thead>
           <tbody>
@@ -46,16 +47,15 @@ export default function All() {
                 <td>
                   <Link to={`/projects/${one.project}/insight`}>{one.project}</Link>
                 </td>
-                <td className="num">{one.attempts}</td>
-                <td className="num">{one.failed}</td>
-                <td className="num">{duration(one.runner_ms)}</td>
+                <td className="num right">{one.attempts}</td>
+                <td className="num right">{one.failed}</td>
+                <td className="num right">{length(one.waited.p50_ms)}</td>
+                <td className="num right">{length(one.waited.p90_ms)}</td>
+                <td className="num right">{one.cost != null && money(one.cost)}</td>
+                <td className="num right">{duration(one.runner_ms)}</td>
                 <td>
                   <Part part={one.runner_ms / Math.max(1, whole)} />
                 </td>
-                <td className="num">
-                  {length(one.waited.p50_ms)}, {length(one.waited.p90_ms)}
-                </td>
-                <td className="num">{one.cost != null && money(one.cost)}</td>
               </tr>
             ))}
           </tbody>

@@ -64,7 +64,9 @@ function Figures({ found }: { found: Found }) {
           </table>
         </section>
       )}
-      <h2 className="pad">Jobs</h2>
+      <h2 className="pad" title="half of all took no longer than the one, nine in ten no longer than the other">
+        Jobs
+      </h2>
       <Jobs jobs={found.jobs} />
       {found.more_jobs > 0 && <p className="soft">{found.more_jobs} jobs that took less are not listed.</p>}
       {found.cut && <p className="soft">There were more attempts than are looked at: these are the newest.</p>}
@@ -118,11 +120,13 @@ function Jobs({ jobs }: { jobs: Job[] }) {
       <thead>
         <tr>
           <th>job</th>
-          <th>passed</th>
-          <th>failed</th>
-          <th>takes: half, most</th>
-          <th>queues: half, most</th>
-          <th>runners' time</th>
+          <th className="right">passed</th>
+          <th className="right">failed</th>
+          <th className="right">half take</th>
+          <th className="right">most take</th>
+          <th className="right">half queue</th>
+          <th className="right">most queue</th>
+          <th className="right">runners' time</th>
           <th>over time</th>
           <th>changed</th>
         </tr>
@@ -143,8 +147,8 @@ function Jobs({ jobs }: { jobs: Job[] }) {
                   {name}
                 </button>
               </td>
-              <td className="num">{job.passed}</td>
-              <td className="num">
+              <td className="num right">{job.passed}</td>
+              <td className="num right">
                 {job.failed > 0 ? (
                   <span className="s-failed">
                     <Shape state="failed" /> {job.failed}
@@ -153,13 +157,11 @@ function Jobs({ jobs }: { jobs: Job[] }) {
                   '0'
                 )}
               </td>
-              <td className="num">
-                {length(job.took.p50_ms)}, {length(job.took.p90_ms)}
-              </td>
-              <td className="num">
-                {length(job.waited.p50_ms)}, {length(job.waited.p90_ms)}
-              </td>
-              <td className="num">{duration(job.runner_ms)}</td>
+              <td className="num right">{length(job.took.p50_ms)}</td>
+              <td className="num right">{length(job.took.p90_ms)}</td>
+              <td className="num right">{length(job.waited.p50_ms)}</td>
+              <td className="num right">{length(job.waited.p90_ms)}</td>
+              <td className="num right">{duration(job.runner_ms)}</td>
               <td>
                 <Strip job={job} />
               </td>
@@ -167,7 +169,7 @@ function Jobs({ jobs }: { jobs: Job[] }) {
             </tr>,
             own && (
               <tr key={`${name} open`}>
-                <td colSpan={8}>
+                <td colSpan={10}>
                   <One job={job} />
                 </td>
               </tr>
@@ -182,7 +184,7 @@ function Jobs({ jobs }: { jobs: Job[] }) {
 /** How long it took over time: a bar for each part in which it passed. */
 function Strip({ job }: { job: Job }) {
   const most = Math.max(1, ...job.parts.map((part) => part.took.p50_ms ?? 0));
-  const width = Math.max(2, Math.min(6, Math.floor(180 / Math.max(1, job.parts.length))));
+  const width = Math.max(2, Math.min(8, Math.floor(192 / Math.max(1, job.parts.length))));
   const words = `half took ${length(job.took.p50_ms)}; longest in a part ${duration(most)}`;
   return (
     <svg className="fullness" width={job.parts.length * width} height="20" role="img" aria-label={words}>
@@ -206,18 +208,18 @@ function One({ job }: { job: Job }) {
         <thead>
           <tr>
             <th>step</th>
-            <th>done</th>
-            <th>takes: half, most</th>
+            <th className="right">done</th>
+            <th className="right">half take</th>
+            <th className="right">most take</th>
           </tr>
         </thead>
         <tbody>
           {job.steps.map((step) => (
             <tr key={step.name}>
               <td className="code cut">{step.name}</td>
-              <td className="num">{step.count}</td>
-              <td className="num">
-                {length(step.took.p50_ms)}, {length(step.took.p90_ms)}
-              </td>
+              <td className="num right">{step.count}</td>
+              <td className="num right">{length(step.took.p50_ms)}</td>
+              <td className="num right">{length(step.took.p90_ms)}</td>
             </tr>
           ))}
         </tbody>
@@ -232,10 +234,11 @@ function Branches({ branches }: { branches: Schemas['BranchInsight'][] }) {
       <thead>
         <tr>
           <th>branch</th>
-          <th>passed</th>
-          <th>failed</th>
-          <th>other</th>
-          <th>took: half, most</th>
+          <th className="right">passed</th>
+          <th className="right">failed</th>
+          <th className="right">other</th>
+          <th className="right">half took</th>
+          <th className="right">most took</th>
           <th />
         </tr>
       </thead>
@@ -243,12 +246,11 @@ function Branches({ branches }: { branches: Schemas['BranchInsight'][] }) {
         {branches.map((one) => (
           <tr key={one.branch ?? ''}>
             <td>{one.branch ?? <span className="soft">all others</span>}</td>
-            <td className="num">{one.passed}</td>
-            <td className="num">{one.failed}</td>
-            <td className="num">{one.other}</td>
-            <td className="num">
-              {length(one.took.p50_ms)}, {length(one.took.p90_ms)}
-            </td>
+            <td className="num right">{one.passed}</td>
+            <td className="num right">{one.failed}</td>
+            <td className="num right">{one.other}</td>
+            <td className="num right">{length(one.took.p50_ms)}</td>
+            <td className="num right">{length(one.took.p90_ms)}</td>
             <td>
               <Share one={one} />
             </td>

@@ -8,4 +8,4 @@ export const jobName = (job: Schemas['JobInsight']) =>
 
 export const length = (ms: number | null | undefined) => (ms == null ? '–' : duration(ms));
 
-export const money = (cost: number) => cost.toFixed(cost < 10 ? 4 : 2);
+export const money = (cost: number) => (cost === 0 ? '0' : cost.toFixed(cost < 10 ? 4 : 2));

@@ -76,7 +76,7 @@ fn of_service(all: &ServiceInsight) {
 fn of_project(found: &ProjectInsight) {
     out::print(format!("{}: {} of runners' time in {}", out::bold(&found.project), words::duration(found.runner_ms), last(found.days)));
     saved(found).iter().for_each(|line| out::print(format!("  {line}")));
-    let head = ["job", "passed", "failed", "half took", "most took", "half queued", "most queued", "runners' time", "since"];
+    let head = ["job", "passed", "failed", "half took", "most took", "half queued", "most queued", "runners' time", "changed"];
     let rows: Vec<Vec<String>> = std::iter::once(head.map(str::to_owned).to_vec()).chain(found.jobs.iter().map(job_row)).collect();
     out::print("");
     table(&rows, "no job ended in that time");
@@ -178,7 +178,7 @@ fn length(ms: Option<i64>) -> String {
 }
 
 fn money(cost: Option<f64>) -> String {
-    cost.map(|cost| format!("{cost:.4}")).unwrap_or_default()
+    cost.map(|cost| if cost == 0.0 { "0".to_owned() } else { format!("{cost:.4}") }).unwrap_or_default()
 }
 
 fn last(days: i64) -> String {

@@ -103,7 +103,7 @@ async fn on_the_page(world: &World) {
     accessible(&browser).await;
     browser.click(".figures-of-jobs button").await;
     browser.see("doze").await;
-    browser.see("takes: half").await;
+    browser.see("takes: most").await;
     accessible(&browser).await;
     browser.end().await;
 }

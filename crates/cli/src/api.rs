@@ -57,6 +57,7 @@ impl Api {
             return Ok(answer);
         }
         let status = answer.status();
+        let call = answer.headers().get("x-request-id").and_then(|id| id.to_str().ok()).map(str::to_owned);
         let text = answer.text().await.unwrap_or_default();
         let what = serde_json::from_str::<Problem>(&text).map_or_else(|_| format!("it answered {status}"), |problem| problem.detail);
         // What was mistyped needs no word about the service: the message says what to write.
@@ -64,7 +65,9 @@ impl Api {
         if mistyped {
             return Err(Failure::new(2, what, ""));
         }
-        Err(Failure::new(3, what, format!("the service at {} refused ({status})", self.url)))
+        // What is the service's own fault stands in its log, under the call's id.
+        let call = call.filter(|_| status.is_server_error()).map(|id| format!("; its log names the call {id}")).unwrap_or_default();
+        Err(Failure::new(3, what, format!("the service at {} refused ({status}){call}", self.url)))
     }
 
     pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {

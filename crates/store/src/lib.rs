@@ -4,10 +4,11 @@
 //! - [`Blobs`]: chunks of files, stored once, for artifacts and caches.
 //! - [`Logs`]: what attempts print.
 //!
-//! [`backup`] makes copies of all three, and brings them back.
+//! [`backup`] makes copies of all three, and brings them back; [`inspect`] looks at a data folder without changing it.
 
 pub mod backup;
 mod blobs;
+pub mod inspect;
 mod key;
 mod log_id;
 mod logs;

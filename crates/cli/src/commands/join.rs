@@ -1,7 +1,7 @@
 //! `runner join`: a pool's machine. It enrols with the invitation in its environment, works as the service says, and leaves.
 
 use super::as_runner::{configured, isolation};
-use super::signals::{self, reaches, set_up_log};
+use super::signals::{self, LogForm, reaches, set_up_log};
 use crate::failure::{Done, Failure, OK};
 use crate::fence::IsolationChoice;
 use clap::ValueEnum;
@@ -23,7 +23,7 @@ const PATIENCE: Duration = Duration::from_secs(10 * 60);
 const LAST: Duration = Duration::from_secs(60);
 
 pub(super) async fn join(url: &str, dir: PathBuf, config: Option<PathBuf>, mounts: bool) -> Done {
-    set_up_log();
+    set_up_log(LogForm::Text);
     let config = configured(config)?;
     let (identity, terms) = match Identity::load(&dir) {
         Ok(identity) => (identity, read(&dir)?),

@@ -10,6 +10,7 @@ mod check;
 mod compare;
 mod completions;
 mod connection;
+mod doctor;
 mod environment;
 mod environment_address;
 mod gatehook;
@@ -216,6 +217,8 @@ enum Command {
         #[command(subcommand)]
         command: store::StoreCommand,
     },
+    /// Look at all that the service rests on, and say what to do
+    Doctor(doctor::DoctorOptions),
     /// Copy all that lasts, while the service runs
     Backup(backup::BackupOptions),
     /// Make a data folder of a backup
@@ -350,6 +353,7 @@ pub(crate) async fn run(options: Options, mounts: bool) -> Done {
         Command::Compare(options) => compare::compare(options, &api()?, json).await,
         Command::Cache { command } => cache::cache(command, &api()?, json).await,
         Command::Store { command } => store::store(command, &api()?, json).await,
+        Command::Doctor(options) => doctor::doctor(options, global).await,
         Command::Backup(options) => backup::backup(options, json).await,
         Command::Restore(options) => backup::restore(options, json).await,
         Command::Connection { command } => connection::connection(command, &api()?, json).await,

@@ -1,7 +1,7 @@
 //! `runner invite`, `enrol`, `work`, `list`, `drain`.
 
 use super::as_runner::{configured, isolation};
-use super::signals::{self, reaches, set_up_log};
+use super::signals::{self, LogForm, reaches, set_up_log};
 use crate::api::{Api, address};
 use crate::failure::{Done, Failure, OK};
 use crate::fence::IsolationChoice;
@@ -204,7 +204,7 @@ struct Work {
 }
 
 async fn work_here(ask: Work, mounts: bool) -> Done {
-    set_up_log();
+    set_up_log(LogForm::Text);
     let Work { dir, slots, isolation: choice, once, config } = ask;
     let identity =
         Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;

@@ -1,6 +1,6 @@
 //! `serve`: the service, until two signals or one and some patience.
 
-use super::signals::{self, reaches, set_up_log};
+use super::signals::{self, LogForm, reaches, set_up_log};
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use ordotaxis_service::{Settings, Shutdown, serve as run};
@@ -21,11 +21,14 @@ pub(crate) struct ServeOptions {
     /// A TOML file with further settings
     #[arg(long)]
     config: Option<PathBuf>,
+    /// How the log on standard error is written
+    #[arg(long, value_enum, default_value_t, env = "ORDOTAXIS_LOG")]
+    log: LogForm,
 }
 
 pub(super) async fn serve(options: ServeOptions) -> Done {
-    let ServeOptions { data, listen, owner, config } = options;
-    set_up_log();
+    let ServeOptions { data, listen, owner, config, log } = options;
+    set_up_log(log);
     // What a service writes is its user's alone.
     nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
     let mut settings = Settings { owner, ..Settings::new(data) };

@@ -5,14 +5,25 @@ use std::io::IsTerminal;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
 
+/// How a log is written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, clap::ValueEnum)]
+pub(super) enum LogForm {
+    /// Lines for people
+    #[default]
+    Text,
+    /// A line of JSON each
+    Json,
+}
+
 /// Warnings and errors go to standard error; RUST_LOG asks for more.
-pub(super) fn set_up_log() {
+pub(super) fn set_up_log(form: LogForm) {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("warn"));
-    let _ = tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_ansi(std::io::stderr().is_terminal())
-        .with_writer(std::io::stderr)
-        .try_init();
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    // One that is there already stays.
+    let _ = match form {
+        LogForm::Text => log.with_ansi(std::io::stderr().is_terminal()).try_init(),
+        LogForm::Json => log.json().with_ansi(false).try_init(),
+    };
 }
 
 /// What asks a service or a runner to leave.

@@ -243,3 +243,34 @@ async fn tls_is_built_in_and_read_anew_and_nothing_is_served_plainly_to_others()
     service.signal(nix::sys::signal::Signal::SIGHUP);
     assert!(shown(folder.path(), port).await.is_some_and(|name| name.contains("second")));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_call_that_failed_is_found_in_the_log_by_its_id() {
+    let mut world = world().await;
+    world.environment = vec![("ORDOTAXIS_LOG".into(), "json".into())];
+    world.kill_service();
+    world.start_service();
+    let well = world.http(Method::GET, "/api/v1/machines/none").send().await.expect("an answer");
+    assert_eq!(well.headers()["x-request-id"].len(), 16);
+    // A fault of ours, made by hand.
+    let path = format!("sqlite://{}?mode=rw", world.folder.path().join("service/ordotaxis.db").display());
+    let database = sqlx::SqlitePool::connect(&path).await.expect("it opens");
+    sqlx::query("ALTER TABLE machines RENAME TO machines_elsewhere").execute(&database).await.expect("renamed");
+    let failed = world.http(Method::GET, "/api/v1/machines/none").send().await.expect("an answer");
+    assert_eq!(failed.status(), StatusCode::INTERNAL_SERVER_ERROR);
+    let id = failed.headers()["x-request-id"].to_str().expect("text").to_owned();
+    let said = failed.text().await.expect("text");
+    assert!(!said.contains("no such table"), "nothing of what is beneath is told: {said}");
+    let line = until("the log", || async {
+        let log = world.service.as_ref().map(Process::said).unwrap_or_default();
+        log.lines().find(|line| line.contains(&id)).map(str::to_owned)
+    })
+    .await;
+    let line: Value = serde_json::from_str(&line).unwrap_or_else(|error| panic!("{error}: {line}"));
+    assert_eq!(line["span"]["id"], id.as_str(), "{line}");
+    assert_eq!(line["span"]["route"], "/api/v1/machines/{id}");
+    assert!(line["fields"]["error"].as_str().is_some_and(|error| error.contains("no such table")), "{line}");
+    let client = world.run(&["pool", "machine", "none"]).await;
+    assert!(client.code == 3 && client.err.contains("its log names the call "), "{client:?}");
+    sqlx::query("ALTER TABLE machines_elsewhere RENAME TO machines").execute(&database).await.expect("renamed");
+}

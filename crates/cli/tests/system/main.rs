@@ -11,6 +11,7 @@ mod delivered;
 mod delivery;
 mod depth;
 mod described;
+mod doctor;
 mod edge;
 mod escape;
 mod faults;

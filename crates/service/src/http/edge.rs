@@ -4,7 +4,8 @@
 //! - an unsafe call of a browser must come from the service's own pages;
 //! - answers say what a browser may do with them;
 //! - wrong guesses (tokens, links, invitations, signatures) have a limit, by address and by what they are guessed for;
-//! - a handler that panics answers 500 like any other failure, and is counted, as every answer is.
+//! - a handler that panics answers 500 like any other failure, and is counted, as every answer is;
+//! - every call has an id, which its answer carries and the log names.
 
 use super::caller::{bearer, session_cookie};
 use super::error::ApiError;
@@ -21,6 +22,7 @@ use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
 use std::panic::AssertUnwindSafe;
 use std::time::Instant;
+use tracing::Instrument;
 
 impl FromRequestParts<App> for Address {
     type Rejection = Infallible;
@@ -35,9 +37,12 @@ impl FromRequestParts<App> for Address {
 pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
     let since = Instant::now();
     let (route, method) = (route(&request), request.method().clone());
+    let id = format!("{:016x}", rand::random::<u64>());
+    // All that is logged on its behalf names the call: whoever is told the id finds it.
+    let call = tracing::error_span!("call", id, route);
     let answer = match refused(&app, &request) {
         Some(refusal) => refusal.into_response(),
-        None => match AssertUnwindSafe(next.run(request)).catch_unwind().await {
+        None => match AssertUnwindSafe(next.run(request).instrument(call)).catch_unwind().await {
             Ok(answer) => answer,
             Err(_) => {
                 app.counters.panics.inc();
@@ -47,8 +52,13 @@ pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) 
         },
     };
     app.counters.answered(route, &method, answer.status(), since.elapsed());
-    dressed(answer)
+    let mut answer = dressed(answer);
+    answer.headers_mut().extend(HeaderValue::from_str(&id).map(|id| (CALL, id)).ok());
+    answer
 }
+
+/// Names a call, in its answer and in the log.
+const CALL: HeaderName = HeaderName::from_static("x-request-id");
 
 /// The template of the call's address; what no template fits is the console's.
 fn route(request: &Request) -> String {

@@ -51,7 +51,8 @@ pub async fn back_up(shelf: &Shelf, ask: &Ask) -> Result<Made, BackupError> {
         return Err(BackupError::NoData(ask.data.clone()));
     }
     clear(shelf).await?;
-    let copy = Copy { shelf, ask, known: known(shelf).await? };
+    let number = shelf.copies().await?.last().map_or(1, |newest| newest.number + 1);
+    let copy = Copy { shelf, ask, number, known: known(shelf).await? };
     let logs = copy.logs().await?;
     for _ in 0..TRIES {
         let database = copy.database(&source).await?;
@@ -83,6 +84,7 @@ async fn known(shelf: &Shelf) -> Result<HashMap<String, Listed>, BackupError> {
 struct Copy<'a> {
     shelf: &'a Shelf,
     ask: &'a Ask,
+    number: u64,
     known: HashMap<String, Listed>,
 }
 
@@ -200,6 +202,7 @@ impl Copy<'_> {
         let keys = self.keys().await?;
         let whole = Whole {
             format: 1,
+            number: self.number,
             name: self.ask.name.clone(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
             made_at: self.ask.now,

@@ -63,7 +63,7 @@ impl Shelf {
         }
     }
 
-    /// Names of copies, whole or not, the oldest first.
+    /// Names of copies, whole or not.
     pub(super) async fn names(&self) -> Result<Vec<String>, BackupError> {
         let found = self.place.list_with_delimiter(Some(&Path::from("copies"))).await?;
         let mut names: Vec<String> = found.common_prefixes.iter().filter_map(|path| path.filename().map(str::to_owned)).collect();
@@ -82,12 +82,13 @@ impl Shelf {
         Ok(Some(whole))
     }
 
-    /// Copies that are whole, the oldest first.
+    /// Copies that are whole, in the order in which they were made.
     pub async fn copies(&self) -> Result<Vec<Whole>, BackupError> {
         let mut copies = Vec::new();
         for name in self.names().await? {
             copies.extend(self.whole(&name).await?);
         }
+        copies.sort_by_key(|whole| whole.number);
         Ok(copies)
     }
 

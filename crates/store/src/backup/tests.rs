@@ -147,6 +147,26 @@ async fn what_broke_off_does_not_count_and_old_copies_go() {
     assert_eq!(keep(&shelf, 0).await.unwrap(), 0, "the newest always stays");
 }
 
+/// Found by use: after `keep` a name is free again, and sorts before those that are older.
+#[tokio::test]
+async fn the_newest_is_the_one_that_was_made_last_whatever_it_is_called() {
+    let world = World::new().await;
+    for (name, person) in [("2026Z", "a"), ("2026Z.2", "b")] {
+        world.person(person).await;
+        world.back_up(name).await.unwrap();
+    }
+    assert_eq!(keep(&world.shelf().await, 1).await.unwrap(), 1);
+    world.person("c").await;
+    // Also when the clock was set back meanwhile.
+    for name in ["2026Z", "1999Z"] {
+        let made = world.back_up(name).await.unwrap();
+        let newest = world.restore(None, &format!("back-{name}")).await.unwrap();
+        assert_eq!(newest.whole, made.whole);
+    }
+    let order: Vec<String> = world.shelf().await.copies().await.unwrap().into_iter().map(|whole| whole.name).collect();
+    assert_eq!(order, ["2026Z.2", "2026Z", "1999Z"]);
+}
+
 #[tokio::test]
 async fn damage_is_found_and_nothing_half_is_left() {
     let world = World::new().await;

@@ -6,6 +6,8 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Whole {
     pub format: u32,
+    /// Counted over all copies of a place: the newest has the highest, whatever clocks and names say.
+    pub number: u64,
     /// The copy's name: the moment when it was begun, in UTC.
     pub name: String,
     /// The version that wrote it.

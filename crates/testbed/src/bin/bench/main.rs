@@ -12,6 +12,7 @@ mod kept;
 mod measure;
 mod planning;
 mod pools;
+mod seeing;
 mod told;
 
 use measure::{end_of, median, ms, now_ns, ordotaxis, percentile, resident_mib, row, span_ms, world, xargs};
@@ -58,6 +59,15 @@ async fn main() {
     }
     if chosen("cloud") {
         pools::cloud().await;
+    }
+    if chosen("scrape") {
+        seeing::scrape().await;
+    }
+    if chosen("traces") {
+        seeing::traces().await;
+    }
+    if chosen("backup") {
+        seeing::backup().await;
     }
     if chosen("followers") {
         depth::followers().await;

@@ -1,0 +1,155 @@
+//! What it costs to see into a service, and to keep a copy of it.
+
+use super::measure::{CONFIG, end_of, median, ms, now_ns, ordotaxis, percentile, row, span_ms, world};
+use ordotaxis_testbed::{Collector, RunnerOptions, World};
+use std::path::Path;
+use std::process::Command;
+use std::time::Instant;
+
+const SCRAPES: usize = 100;
+const RUNS: usize = 10;
+
+/// A project with a pipeline of a thousand jobs that do nothing, and a runner.
+async fn small_jobs(world: &World) {
+    let repository = world.project("bench").await;
+    let jobs: String = (0..1000).map(|n| format!("[job.a.j{n}]\ncheckout = false\nsteps = [\"true\"]\n")).collect();
+    repository.write("ordotaxis.toml", &format!("language = 1\n[starts]\npush = []\n{jobs}"));
+    repository.commit("a thousand jobs");
+    repository.push();
+}
+
+async fn one_run(world: &World) -> f64 {
+    let run = world.json(&["start", "bench"]).await;
+    let ended = end_of(world, run["run"].as_str().unwrap_or_default()).await;
+    assert_eq!(ended["state"], "passed", "{ended}");
+    span_ms(&ended)
+}
+
+/// The numbers of a service that has done ten thousand jobs within the hour, and what their history comes to.
+pub(super) async fn scrape() {
+    let world = world().await;
+    small_jobs(&world).await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    for _ in 0..RUNS {
+        one_run(&world).await;
+    }
+    let client = reqwest::Client::new();
+    let get = async |path: &str| {
+        let begin = Instant::now();
+        let answer = client.get(format!("{}{path}", world.url)).bearer_auth(&world.token).send().await.expect("an answer");
+        let length = answer.bytes().await.expect("a body").len();
+        (ms(begin.elapsed()), length)
+    };
+    let (mut scrapes, mut bare, mut length) = (Vec::new(), Vec::new(), 0);
+    for _ in 0..SCRAPES {
+        let (took, bytes) = get("/metrics").await;
+        scrapes.push(took);
+        length = bytes;
+        bare.push(get("/healthz").await.0);
+    }
+    row(
+        "all numbers, with 10,000 jobs in the last hour",
+        &format!("p50 {:.1} ms, p99 {:.1} ms; {} KiB", median(scrapes.clone()), percentile(&scrapes, 0.99), length / 1024),
+        &format!("`/healthz` p50 {:.1} ms", median(bare)),
+        "aim: 20 ms",
+    );
+    let mut insight = Vec::new();
+    for _ in 0..10 {
+        insight.push(get("/api/v1/projects/bench/insight/jobs?days=1").await.0);
+    }
+    let own = sqlite(&world, "SELECT count(*), max(phases) FROM attempts WHERE job_id IS NOT NULL").await;
+    row(
+        "insight of 10,000 attempts at 1,000 jobs",
+        &format!("p50 {:.0} ms", median(insight)),
+        &format!("the same rows read by sqlite alone {own:.0} ms"),
+        "",
+    );
+}
+
+async fn sqlite(world: &World, sql: &'static str) -> f64 {
+    let path = format!("sqlite://{}", world.folder.path().join("service/ordotaxis.db").display());
+    let pool = sqlx::SqlitePool::connect(&path).await.expect("it opens");
+    let begin = Instant::now();
+    sqlx::query(sql).fetch_all(&pool).await.expect("rows");
+    ms(begin.elapsed())
+}
+
+/// A thousand small jobs with traces and without, in turns.
+pub(super) async fn traces() {
+    let collector = Collector::start().await;
+    let config = format!("{CONFIG}\n[traces]\nto = '{}/v1/traces'\n", collector.url).leak();
+    let (with, without) = (World::start_with(ordotaxis(), config).await, world().await);
+    small_jobs(&with).await;
+    small_jobs(&without).await;
+    let (mut on, mut off) = (Vec::new(), Vec::new());
+    for _ in 0..7 {
+        // Only one of the two has a runner at a time: idle ones still ask.
+        for (world, times) in [(&with, &mut on), (&without, &mut off)] {
+            let _runner = world.runner(RunnerOptions::default()).await;
+            times.push(one_run(world).await);
+        }
+    }
+    let ratio = median(on.iter().zip(&off).map(|(on, off)| off / on).collect());
+    row(
+        "throughput of 1,000 one-line jobs, with traces",
+        &format!("{:.0} ms; {} spans came", median(on), collector.spans().len()),
+        &format!("without {:.0} ms", median(off)),
+        &format!("{ratio:.2} of it (aim: 0.95)"),
+    );
+}
+
+/// So many packs of so many bytes: four GiB.
+const PACKS: u32 = 64;
+const PACK: usize = 64 << 20;
+
+/// A backup of a large store, the first and the second, beside `cp` of the same files to the same disk.
+pub(super) async fn backup() {
+    let world = world().await;
+    small_jobs(&world).await;
+    let data = world.folder.path().join("service");
+    fill(&data).await;
+    let copied = world.folder.path().join("copied");
+    let begin = Instant::now();
+    let line = format!("cp -r {} {} && sync -f {}", data.display(), copied.display(), copied.display());
+    assert!(Command::new("sh").args(["-c", &line]).status().is_ok_and(|status| status.success()));
+    let cp = begin.elapsed();
+    std::fs::remove_dir_all(&copied).expect("removed");
+    let to = world.folder.path().join("to");
+    let (data, to) = (data.display().to_string(), to.display().to_string());
+    let mut times = Vec::new();
+    for _ in 0..2 {
+        let begin = Instant::now();
+        let ran = world.run(&["backup", "--data", &data, "--to", &to]).await;
+        assert_eq!(ran.code, 0, "{ran:?}");
+        times.push(begin.elapsed());
+    }
+    row(
+        "backup of 4 GiB while the service runs",
+        &format!("{:.1} s; the next one, with nothing new, {:.0} ms", times[0].as_secs_f64(), ms(times[1])),
+        &format!("`cp -r` and `sync` {:.1} s", cp.as_secs_f64()),
+        &format!("{:.2} times", times[0].as_secs_f64() / cp.as_secs_f64()),
+    );
+}
+
+/// Packs of bytes that look random: nothing on the way can make them smaller.
+async fn fill(data: &Path) {
+    let path = format!("sqlite://{}?mode=rw", data.join("ordotaxis.db").display());
+    let pool = sqlx::SqlitePool::connect(&path).await.expect("it opens");
+    let mut bytes = vec![0u8; PACK];
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a beginning of no matter")]
+    let mut state = now_ns() as u64;
+    for number in 0..PACKS {
+        for part in bytes.chunks_exact_mut(8) {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            part.copy_from_slice(&state.to_be_bytes());
+        }
+        let name = format!("{number:032x}");
+        let folder = data.join("blobs/packs").join(&name[..2]);
+        std::fs::create_dir_all(&folder).expect("a folder");
+        std::fs::write(folder.join(&name), &bytes).expect("a file");
+        let sql = "INSERT INTO packs (name, bytes, sealed, made_at, blocks) VALUES (?, ?, 0, 0, x'')";
+        let size = i64::try_from(PACK).unwrap_or_default();
+        sqlx::query(sql).bind(name).bind(size).execute(&pool).await.expect("a row");
+    }
+    pool.close().await;
+}

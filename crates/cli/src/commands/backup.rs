@@ -47,6 +47,7 @@ pub(crate) struct RestoreOptions {
 }
 
 pub(super) async fn backup(options: BackupOptions, json: bool) -> Done {
+    private();
     if options.list {
         return list(&options.to, json).await;
     }
@@ -73,6 +74,11 @@ pub(super) async fn backup(options: BackupOptions, json: bool) -> Done {
         say(&made, dropped, &options);
     }
     OK
+}
+
+/// What is written from here on is this user's alone.
+fn private() {
+    nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
 }
 
 fn settings(options: &BackupOptions) -> Result<Settings, Failure> {
@@ -171,6 +177,8 @@ async fn list(from: &Path, json: bool) -> Done {
 }
 
 pub(super) async fn restore(options: RestoreOptions, json: bool) -> Done {
+    private();
+    apart(&options.data, &options.from)?;
     let shelf = Shelf::open(&Place::Local(options.from.clone()), false).await.map_err(failure)?;
     let restored = bring_back(&shelf, options.copy.as_deref(), &options.data).await.map_err(failure)?;
     if json {

@@ -51,6 +51,8 @@ async fn a_service_goes_on_from_a_backup_as_if_nothing_had_been() {
     let listed = world.json(&["backup", "--to", &to, "--list"]).await;
     assert_eq!(listed.as_array().map(Vec::len), Some(1), "{listed}");
     let with_keys = world.run(&["backup", "--data", &data(&world), "--to", &to, "--keys"]).await;
+    let open = Command::new("find").args([&to, "-perm", "/077"]).output().expect("find");
+    assert_eq!(String::from_utf8_lossy(&open.stdout), "", "nobody else reads any of it");
     assert!(with_keys.out.contains("0 packs were new"), "{with_keys:?}");
     // The machine is lost.
     drop(runner);
@@ -126,6 +128,7 @@ async fn what_cannot_be_backed_up_or_restored_is_said_and_changes_nothing() {
         (vec!["backup", "--data", &own, "--to", &inside], "lie one in the other"),
         (vec!["backup", "--data", &own, "--to", &at(&world, "photos")], "other things than backups"),
         (vec!["backup", "--to", &nowhere, "--list"], "there is no whole backup"),
+        (vec!["restore", "--from", &to, "--data", &format!("{to}/service")], "lie one in the other"),
         (vec!["restore", "--from", &nowhere, "--data", &to], "there is no whole backup"),
         (vec!["restore", "--from", &at(&world, "photos"), "--data", &to], "there is no whole backup"),
     ] {

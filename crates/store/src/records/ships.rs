@@ -54,11 +54,12 @@ impl Records {
 }
 
 impl Tx {
-    /// Logs of all attempts at these jobs are to be shipped: (run, name of the job). Of projects that are named only, if any are.
+    /// Logs of all attempts at these jobs are to be shipped: (run, name of the job). A job of one of these runs that is named for
+    /// another of them is taken in, too: it is there, and each run's attempts are walked once. Of projects that are named only, if any are.
     pub async fn add_ships(&mut self, target: &str, jobs: &[(i64, String)], projects: Option<&[String]>) -> Result<(), StoreError> {
         let sql = "INSERT OR IGNORE INTO ships (target, run_id, job, attempt)
-                   SELECT ?1, a.run_id, a.job, a.number FROM json_each(?2) AS wanted
-                   JOIN attempts AS a ON a.run_id = wanted.value ->> 0 AND a.job_id = wanted.value ->> 1
+                   SELECT ?1, a.run_id, a.job, a.number FROM (SELECT DISTINCT value ->> 0 AS run FROM json_each(?2)) AS wanted
+                   JOIN attempts AS a ON a.run_id = wanted.run AND a.job_id IN (SELECT value ->> 1 FROM json_each(?2))
                    JOIN runs ON runs.id = a.run_id JOIN projects ON projects.id = runs.project_id
                    WHERE ?3 IS NULL OR projects.name IN (SELECT value FROM json_each(?3))";
         let projects = projects.map(json).transpose()?;

@@ -3,7 +3,7 @@
 use std::error::Error;
 
 /// Each cause behind the one before.
-pub(crate) fn causes(error: &dyn Error) -> String {
+pub fn causes(error: &dyn Error) -> String {
     let causes = std::iter::successors(error.source(), |cause: &&dyn Error| (*cause).source());
     std::iter::once(error.to_string()).chain(causes.map(ToString::to_string)).collect::<Vec<_>>().join(": ")
 }

@@ -34,8 +34,6 @@ impl PartialEq for Collector {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Traces {
     pub(crate) to: Collector,
-    /// The service's own spans, too.
-    pub own: bool,
 }
 
 /// `[ship.NAME]`: the logs of jobs.
@@ -64,8 +62,6 @@ pub enum Form {
 pub(crate) struct TracesFile {
     to: String,
     token_file: Option<PathBuf>,
-    #[serde(default)]
-    own: bool,
 }
 
 /// `[ship.NAME]` as it is written.
@@ -82,7 +78,7 @@ pub(crate) struct ShipFile {
 impl TracesFile {
     /// Read and checked; a sentence where it cannot be used.
     pub(crate) fn checked(self) -> Result<Traces, String> {
-        Ok(Traces { to: Collector::new(&self.to, self.token_file.as_deref())?, own: self.own })
+        Ok(Traces { to: Collector::new(&self.to, self.token_file.as_deref())? })
     }
 }
 
@@ -119,11 +115,6 @@ impl Collector {
             Err(error) => Err(format!("`token_file` {} could not be read: {error}", path.display())),
         };
         Ok(Collector { to: url, token: token_file.map(read).transpose()? })
-    }
-
-    /// The address, and the token that is sent along.
-    pub fn place(&self) -> (&Url, Option<&str>) {
-        (&self.to, self.token.as_deref())
     }
 
     /// Sends one body, and gives what was answered. Which answers pass is OTLP's own list: 429, 502, 503, 504; and what a wrong
@@ -205,7 +196,7 @@ mod tests {
         assert!(Collector::new("http://c.example", Some(&file)).unwrap_err().contains("could not be read"));
         std::fs::write(&file, " t0ken\n").unwrap();
         let made = Collector::new("http://c.example/v1/logs", Some(&file)).unwrap();
-        assert_eq!(made.place().1, Some("t0ken"));
+        assert_eq!(made.token.as_deref(), Some("t0ken"));
         assert_eq!(format!("{made:?}"), "Collector(http://c.example/v1/logs)");
     }
 }

@@ -62,6 +62,7 @@ mod unreached;
 mod who;
 mod work;
 
+pub use causes::causes;
 pub use collector::{Collector, Form, Ship, Traces};
 pub use forge::ProfileError;
 pub use http::openapi;

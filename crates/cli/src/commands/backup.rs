@@ -3,7 +3,7 @@
 use crate::failure::{Done, Failure, OK};
 use crate::out::{self, table};
 use jiff::Timestamp;
-use ordotaxis_service::Settings;
+use ordotaxis_service::{Settings, causes};
 use ordotaxis_store::Place;
 use ordotaxis_store::backup::{Ask, BackupError, Made, Restored, Shelf, Whole, back_up, keep, restore as bring_back};
 use ordotaxis_wire::words;
@@ -199,19 +199,23 @@ pub(super) async fn restore(options: RestoreOptions, json: bool) -> Done {
 }
 
 fn failure(error: BackupError) -> Failure {
-    let mut what = error.to_string();
-    let mut source = std::error::Error::source(&error);
-    let mut is_full = false;
-    while let Some(cause) = source {
-        is_full |= cause.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == std::io::ErrorKind::StorageFull);
-        what = format!("{what}: {cause}");
-        source = cause.source();
-    }
     let next = match &error {
-        _ if is_full => "make room, and try again; earlier backups are whole",
+        _ if is_full(&error) => "make room, and try again; earlier backups are whole",
         BackupError::Damaged(_) => "`ordotaxis backup --to DIR --list` says which others there are",
         BackupError::NoData(_) => "name it with --data",
         _ => "",
     };
-    Failure::new(3, what, next)
+    Failure::new(3, causes(&error), next)
+}
+
+/// Whether a disk without room is what lies beneath.
+fn is_full(error: &BackupError) -> bool {
+    let mut next = std::error::Error::source(error);
+    while let Some(cause) = next {
+        if cause.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == std::io::ErrorKind::StorageFull) {
+            return true;
+        }
+        next = cause.source();
+    }
+    false
 }

@@ -3,7 +3,7 @@
 use super::signals::{self, LogForm, reaches, set_up_log};
 use crate::failure::{Done, Failure, OK};
 use crate::out;
-use ordotaxis_service::{Settings, Shutdown, serve as run};
+use ordotaxis_service::{Settings, Shutdown, causes, serve as run};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
@@ -47,14 +47,6 @@ pub(super) async fn serve(options: ServeOptions) -> Done {
         println!("the owner's token, printed this once: {token}");
         out::remark(format!("  keep it: ordotaxis sign-in --url {scheme}://{address}"));
     };
-    run(settings, listener, shutdown, first_token).await.map_err(|error| {
-        let mut what = error.to_string();
-        let mut source = std::error::Error::source(&error);
-        while let Some(cause) = source {
-            what = format!("{what}: {cause}");
-            source = cause.source();
-        }
-        Failure::new(3, what, "the service did not start")
-    })?;
+    run(settings, listener, shutdown, first_token).await.map_err(|error| Failure::new(3, causes(&error), "the service did not start"))?;
     OK
 }

@@ -1,5 +1,6 @@
 //! One error type for every handler; it becomes problem details (RFC 9457). Handlers use `?`.
 
+use crate::causes::causes;
 use crate::keeper::Away;
 use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
@@ -55,13 +56,7 @@ impl ApiError {
 
     /// A fault of ours: the cause goes into the log, the caller learns only that there was one.
     fn internal(error: &dyn std::error::Error) -> ApiError {
-        let mut chain = error.to_string();
-        let mut source = error.source();
-        while let Some(cause) = source {
-            chain = format!("{chain}: {cause}");
-            source = cause.source();
-        }
-        tracing::error!(error = chain, "a call failed");
+        tracing::error!(error = causes(error), "a call failed");
         let detail = "the service could not do this; its log says why. Trying again may help";
         ApiError::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", detail)
     }

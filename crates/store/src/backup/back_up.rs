@@ -120,7 +120,7 @@ impl Copy<'_> {
         let beside = tempfile::Builder::new().prefix(".backup").tempdir_in(&self.ask.data);
         let beside = beside.map_err(|source| BackupError::File { path: self.ask.data.clone(), source })?;
         let file = beside.path().join("database");
-        let mut from = SqliteConnectOptions::new().filename(source).pragma("query_only", "OFF").connect().await?;
+        let mut from = SqliteConnectOptions::new().filename(source).connect().await?;
         sqlx::query("VACUUM INTO ?").bind(file.to_string_lossy().into_owned()).execute(&mut from).await?;
         from.close().await?;
         let mut copied = SqliteConnectOptions::new().filename(&file).pragma("query_only", "ON").connect().await?;

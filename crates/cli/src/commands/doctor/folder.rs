@@ -2,7 +2,7 @@
 
 use super::finding::Finding;
 use jiff::Timestamp;
-use ordotaxis_service::Settings;
+use ordotaxis_service::{Settings, causes};
 use ordotaxis_store::Place;
 use ordotaxis_store::inspect::{Inspected, Packs, inspect, inspect_packs};
 use ordotaxis_wire::words;
@@ -19,24 +19,19 @@ pub(super) async fn look(settings: &Settings) -> Vec<Finding> {
         Ok(found) => findings.extend(of_database(&found)),
         Err(error) => {
             let next = "name it with --data; the first `ordotaxis serve` makes one";
-            findings.push(Finding::wrong("database", with_causes(&error), next));
+            findings.push(Finding::wrong("database", causes(&error), next));
             return findings;
         }
     }
     let place = settings.objects.clone().map_or_else(|| Place::Local(settings.data.join("blobs")), Place::Objects);
     match inspect_packs(&settings.data, &place).await {
         Ok(found) => findings.extend(of_packs(&found)),
-        Err(error) => findings.push(Finding::wrong("store", with_causes(&error), "see whether it can be reached from here")),
+        Err(error) => findings.push(Finding::wrong("store", causes(&error), "see whether it can be reached from here")),
     }
     let own = settings.data.join("secrets.key");
     findings.push(key("key of secrets", settings.key_file.as_deref().unwrap_or(&own)));
     findings.extend(settings.store_key_file.as_deref().map(|path| key("key of the store", path)));
     findings
-}
-
-fn with_causes(error: &dyn std::error::Error) -> String {
-    let causes = std::iter::successors(error.source(), |cause: &&dyn std::error::Error| (*cause).source());
-    std::iter::once(error.to_string()).chain(causes.map(ToString::to_string)).collect::<Vec<_>>().join(": ")
 }
 
 fn folder(data: &Path) -> Finding {

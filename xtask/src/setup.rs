@@ -47,6 +47,8 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("slurmctld", "slurmctld"),
     ("slurmd", "slurmd"),
     ("sbatch", "slurm-client"),
+    ("prometheus", "prometheus"),
+    ("promtool", "prometheus"),
     ("python3", "python3"),
     ("chromium", "chromium"),
     ("chromedriver", "chromium-driver"),

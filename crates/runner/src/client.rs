@@ -1,53 +1,22 @@
 //! The runner protocol from the runner's side. Calls that must arrive are made again until they do, with growing,
 //! jittered pauses; a plain "no" from the service is an answer, not a reason to try again.
 
+pub use crate::call_error::CallError;
+use crate::direct::Direct;
 use crate::identity::Identity;
+use crate::incoming::{Incoming, Pieces};
 use ordotaxis_content::ChunkId;
 use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::runner::{
-    AskFiles, AskLarge, AskPack, AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish,
-    FoundCache, GiveBack, LetGo, LogAnswer, MachineTerms, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn,
-    TakenAway,
+    AskFiles, AskLarge, AskPack, AskPut, AttemptId, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache,
+    Finish, FoundCache, GiveBack, LetGo, LogAnswer, MachineTerms, PackPiece, Phases, PutPlace, ReadPlaces, ReportsTaken, SaveCache,
+    SavedCache, SignOff, SignOn, SignedOn, TakenAway,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::time::Duration;
 use tokio_util::sync::CancellationToken;
-
-/// Why a call to the service did not give an answer.
-#[derive(Debug, thiserror::Error)]
-pub enum CallError {
-    #[error("the service at {url} could not be reached")]
-    Unreachable {
-        url: String,
-        #[source]
-        source: reqwest::Error,
-    },
-    /// The attempt or session was given up; nothing more is wanted.
-    #[error("the service has given this up")]
-    GivenUp,
-    #[error("{detail}")]
-    Refused { status: u16, detail: String },
-    #[error("the runner is leaving")]
-    Leaving,
-}
-
-impl CallError {
-    /// An answer that ended before its end.
-    pub(crate) fn broke_off(source: reqwest::Error) -> CallError {
-        CallError::Unreachable { url: "the service".into(), source }
-    }
-
-    /// Whether the same call may succeed later.
-    pub(crate) fn is_passing(&self) -> bool {
-        match self {
-            CallError::Unreachable { .. } => true,
-            CallError::Refused { status, .. } => *status >= 500,
-            CallError::GivenUp | CallError::Leaving => false,
-        }
-    }
-}
 
 /// How long and how often a service is asked that does not answer, or cannot.
 const ENROL: Duration = Duration::from_secs(60);
@@ -73,13 +42,14 @@ pub async fn join(url: &str, token: &str, name: &str) -> Result<(Identity, Optio
 pub(crate) struct Client {
     identity: Identity,
     http: reqwest::Client,
+    direct: Direct,
 }
 
 impl Client {
     pub(crate) fn new(identity: Identity) -> Client {
         let http =
             reqwest::Client::builder().tcp_nodelay(true).connect_timeout(Duration::from_secs(10)).read_timeout(Duration::from_secs(60));
-        Client { identity, http: http.build().unwrap_or_default() }
+        Client { identity, http: http.build().unwrap_or_default(), direct: Direct::new() }
     }
 
     /// The same runner's calls over connections of their own, for use on another runtime.
@@ -186,12 +156,67 @@ impl Client {
 
     /// Stores a pack of chunks. A repeat stores it again, which a sweep finds.
     pub(crate) async fn put_pack(&self, pack: bytes::Bytes) -> Result<(), CallError> {
+        if self.put_directly(&pack).await? {
+            return Ok(());
+        }
         self.send(self.request(Method::POST, "packs").body(pack)).await.map(drop)
     }
 
+    /// Puts a pack into storage without the service, where there is such a way. False: it is to be sent to the service.
+    async fn put_directly(&self, pack: &bytes::Bytes) -> Result<bool, CallError> {
+        if !self.direct.is_open() {
+            return Ok(false);
+        }
+        let asked = self.post("packs/places", &AskPut { bytes: pack.len() as u64 }).await;
+        let Some(PutPlace { open, put }) = self.unless_refused(asked)? else { return Ok(false) };
+        if !open {
+            self.direct.rest("its storage is the service's alone");
+        }
+        let Some(at) = put else { return Ok(false) };
+        if let Err(error) = self.direct.put(&at, pack.clone()).await {
+            self.direct.rest(&error.to_string());
+            return Ok(false);
+        }
+        let told = self.send(self.request(Method::POST, &format!("packs/places/{}", at.name))).await;
+        Ok(self.unless_refused(told)?.is_some())
+    }
+
     /// The blocks that hold the named chunks of a tree, as a pack that is read as it comes.
-    pub(crate) async fn chunks(&self, attempt: AttemptId, tree: &ChunkId, names: Vec<u8>) -> Result<Response, CallError> {
-        self.send(self.request(Method::POST, &format!("attempts/{attempt}/trees/{tree}/chunks")).body(names)).await
+    pub(crate) async fn chunks(&self, attempt: AttemptId, tree: &ChunkId, names: Vec<u8>) -> Result<Incoming, CallError> {
+        let names = bytes::Bytes::from(names);
+        if let Some(pieces) = self.read_places(attempt, tree, names.clone()).await? {
+            return Ok(Incoming::Storage(Pieces::new(self.direct.clone(), pieces)));
+        }
+        let ask = self.request(Method::POST, &format!("attempts/{attempt}/trees/{tree}/chunks")).body(names);
+        Ok(Incoming::Service(self.send(ask).await?))
+    }
+
+    /// Where chunks can be read without the service.
+    async fn read_places(&self, attempt: AttemptId, tree: &ChunkId, names: bytes::Bytes) -> Result<Option<Vec<PackPiece>>, CallError> {
+        if !self.direct.is_open() {
+            return Ok(None);
+        }
+        let ask = self.request(Method::POST, &format!("attempts/{attempt}/trees/{tree}/places")).body(names);
+        let Some(answer) = self.unless_refused(self.send(ask).await)? else { return Ok(None) };
+        let ReadPlaces { open, pieces } = answer.json().await.map_err(CallError::broke_off)?;
+        if !open {
+            self.direct.rest("its storage is the service's alone");
+        }
+        Ok(pieces)
+    }
+
+    /// None for a refusal: an older service knows no such call, and another reason is told again by the call that every
+    /// service knows.
+    fn unless_refused<T>(&self, answer: Result<T, CallError>) -> Result<Option<T>, CallError> {
+        match answer {
+            Ok(answer) => Ok(Some(answer)),
+            Err(CallError::Refused { status: 404 | 405, .. }) => {
+                self.direct.rest("the service gives no addresses for it");
+                Ok(None)
+            }
+            Err(CallError::Refused { .. }) => Ok(None),
+            Err(error) => Err(error),
+        }
     }
 
     /// What there is of an attempt's commit.

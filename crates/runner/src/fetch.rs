@@ -2,9 +2,9 @@
 //! digest, and write it wherever it is wanted.
 
 use crate::beneath::{Beneath, Owner};
+use crate::incoming::Incoming;
 use crate::layer_error::LayerError;
 use ordotaxis_content::{BlockHeader, ChunkId, Entry, HEADER_LIMIT, Kind, MAGIC, PackError, header_length, open_block};
-use reqwest::Response;
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::fs::File;
@@ -28,7 +28,7 @@ pub(crate) struct Fetched {
 
 impl Fetched {
     /// Reads the blocks of an answer; chunks that nobody wanted are dropped.
-    pub(crate) async fn read(answer: Response, wanted: &HashSet<ChunkId>) -> Result<Fetched, LayerError> {
+    pub(crate) async fn read(answer: Incoming, wanted: &HashSet<ChunkId>) -> Result<Fetched, LayerError> {
         let mut blocks = Blocks::new(answer);
         let mut fetched = Fetched::default();
         while let Some((header, body)) = blocks.next().await? {
@@ -44,28 +44,23 @@ impl Fetched {
 
 /// Blocks of an answer, one after the other.
 struct Blocks {
-    answer: Response,
+    answer: Incoming,
     rest: Vec<u8>,
     begun: bool,
     bytes: u64,
 }
 
 impl Blocks {
-    fn new(answer: Response) -> Blocks {
+    fn new(answer: Incoming) -> Blocks {
         Blocks { answer, rest: Vec::new(), begun: false, bytes: 0 }
     }
 
     /// At least so many bytes in `rest`; false at the end.
     async fn fill(&mut self, length: usize) -> Result<bool, LayerError> {
         while self.rest.len() < length {
-            match self.answer.chunk().await {
-                Ok(Some(piece)) => {
-                    self.bytes += piece.len() as u64;
-                    self.rest.extend_from_slice(&piece);
-                }
-                Ok(None) => return Ok(false),
-                Err(source) => return Err(crate::client::CallError::Unreachable { url: "the store".into(), source }.into()),
-            }
+            let Some(piece) = self.answer.next().await? else { return Ok(false) };
+            self.bytes += piece.len() as u64;
+            self.rest.extend_from_slice(&piece);
         }
         Ok(true)
     }
@@ -245,7 +240,7 @@ pub(crate) fn dress(file: &File, entry: &Entry) -> std::io::Result<()> {
 }
 
 /// Writes all files from an answer's blocks. Gives the bytes that came, or what was still wanted when it broke off.
-pub(crate) async fn write_files(answer: Response, wanted: Wanted) -> (Result<u64, LayerError>, Wanted) {
+pub(crate) async fn write_files(answer: Incoming, wanted: Wanted) -> (Result<u64, LayerError>, Wanted) {
     let wanted = Arc::new(wanted);
     let (sender, receiver) = mpsc::channel::<(BlockHeader, Vec<u8>)>(8);
     let receiver = Arc::new(Mutex::new(receiver));

@@ -76,6 +76,10 @@ pub(crate) struct Inner {
     pub(crate) streams: crate::http::Streams,
     /// Runners on demand.
     pub(crate) pools: crate::pools::Pools,
+    /// How far the service's own backup goes.
+    pub(crate) backup: crate::backed_up::Backup,
+    /// Places in storage that runners were given.
+    pub(crate) offers: crate::offers::Offers,
     /// Chunks of trees that are being fetched.
     pub(crate) trees: crate::trees::Trees,
 }

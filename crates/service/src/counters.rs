@@ -43,6 +43,13 @@ struct Asked {
     answer: &'static str,
 }
 
+/// Which way packs go between runners and storage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Way {
+    In,
+    Out,
+}
+
 /// What jobs wait for before they run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum WaitedFor {
@@ -85,9 +92,15 @@ pub(crate) struct Counters {
     ships: Family<To, Counter>,
     ships_refused: Family<To, Counter>,
     ships_trouble: Family<To, Gauge>,
+    direct: Family<Went, Counter>,
     sweeps: Counter,
     swept: Counter,
     pub(crate) panics: Counter,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct Went {
+    way: &'static str,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
@@ -111,7 +124,7 @@ fn waits() -> Histogram {
 
 impl Default for Counters {
     fn default() -> Counters {
-        Counters {
+        let counters = Counters {
             http: Family::new_with_constructor(soon),
             runs: Family::default(),
             jobs: Family::default(),
@@ -124,10 +137,13 @@ impl Default for Counters {
             ships: Family::default(),
             ships_refused: Family::default(),
             ships_trouble: Family::default(),
+            direct: Family::default(),
             sweeps: Counter::default(),
             swept: Counter::default(),
             panics: Counter::default(),
-        }
+        };
+        [Way::In, Way::Out].into_iter().for_each(|way| counters.direct(way, 0));
+        counters
     }
 }
 
@@ -200,6 +216,15 @@ impl Counters {
         self.ships_trouble.get_or_create(&To { target: target.to_owned() }).set(i64::from(trouble));
     }
 
+    /// So many bytes went, or were sent for, without passing through the service.
+    pub(crate) fn direct(&self, way: Way, bytes: u64) {
+        let way = match way {
+            Way::In => "in",
+            Way::Out => "out",
+        };
+        self.direct.get_or_create(&Went { way }).inc_by(bytes);
+    }
+
     /// The store was swept of so many bytes.
     pub(crate) fn swept(&self, bytes: u64) {
         self.sweeps.inc();
@@ -224,6 +249,11 @@ impl Counters {
             self.ships_refused.clone(),
         );
         registry.register("ordotaxis_ship_trouble", "1 while a target does not take what it is sent", self.ships_trouble.clone());
+        registry.register(
+            "ordotaxis_direct_bytes",
+            "Bytes of packs that runners sent to storage themselves, or were given addresses to read, by way",
+            self.direct.clone(),
+        );
         registry.register("ordotaxis_sweeps", "Sweeps of the store", self.sweeps.clone());
         registry.register("ordotaxis_swept_bytes", "Bytes taken out of the store by sweeps", self.swept.clone());
         registry.register("ordotaxis_panics", "Calls that ended in a panic", self.panics.clone());

@@ -18,7 +18,9 @@
 
 mod about;
 mod app;
+mod backed_up;
 mod backoff;
+mod backup;
 mod badge;
 mod care;
 mod causes;
@@ -38,6 +40,7 @@ mod landing;
 mod listening;
 mod notices;
 mod occasions;
+mod offers;
 mod places;
 mod plans;
 mod pools;

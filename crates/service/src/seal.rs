@@ -21,6 +21,11 @@ pub enum KeyError {
         #[source]
         source: std::io::Error,
     },
+    #[error(
+        "the key file {} is gone, and what the service has sealed needs it: put it back (a backup made with keys has it). To go on without secrets, connections and forge tokens, which all have to be set again, write 32 random bytes there",
+        path.display()
+    )]
+    Gone { path: PathBuf },
     #[error("the key file {} does not hold {KEY_BYTES} bytes; put back the right one, or secrets cannot be opened", path.display())]
     Form { path: PathBuf },
 }
@@ -79,11 +84,17 @@ pub(crate) fn sealed_as_connection(name: &str) -> String {
 }
 
 impl Seal {
-    /// With the key in `path`, which is made on first use, for its owner only.
-    pub(crate) fn open(path: &Path) -> Result<Seal, KeyError> {
+    /// With the key in `path`, which is made on first use, for its owner only; where something `is_sealed` already, a new
+    /// one would open none of it.
+    pub(crate) fn open(path: &Path, is_sealed: bool) -> Result<Seal, KeyError> {
         let io = |source| KeyError::Io { path: path.to_owned(), source };
         let key = match std::fs::read(path) {
+            // As a version before left it that was killed while it made one.
+            Ok(key) if key.is_empty() && !is_sealed => make_key(path).map_err(io)?,
             Ok(key) => key,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound && is_sealed => {
+                return Err(KeyError::Gone { path: path.to_owned() });
+            }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => make_key(path).map_err(io)?,
             Err(error) => return Err(io(error)),
         };
@@ -120,11 +131,14 @@ fn about(project_id: i64, name: &str) -> String {
 
 fn make_key(path: &Path) -> std::io::Result<Vec<u8>> {
     use std::io::Write;
-    use std::os::unix::fs::OpenOptionsExt;
     let key: [u8; KEY_BYTES] = rand::random();
-    let mut file = std::fs::OpenOptions::new().create_new(true).write(true).mode(0o600).open(path)?;
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    // Whole before it has its name: a service that is killed here leaves no key that is none.
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
     file.write_all(&key)?;
-    file.sync_all()?;
+    file.as_file().sync_all()?;
+    file.persist(path)?;
+    std::fs::File::open(folder)?.sync_all()?;
     Ok(key.to_vec())
 }
 
@@ -136,11 +150,11 @@ mod tests {
     fn what_was_sealed_opens_only_where_it_belongs() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("secrets.key");
-        let seal = Seal::open(&path).unwrap();
+        let seal = Seal::open(&path, false).unwrap();
         let sealed = seal.seal(1, "STATION_KEY", "salt and mud").unwrap();
         assert!(!sealed.windows(4).any(|four| four == b"salt"));
         assert_ne!(seal.seal(1, "STATION_KEY", "salt and mud").unwrap(), sealed, "never sealed alike");
-        let again = Seal::open(&path).unwrap();
+        let again = Seal::open(&path, false).unwrap();
         assert_eq!(again.opened(1, "STATION_KEY", &sealed).as_deref(), Some("salt and mud"));
         assert_eq!(again.opened(2, "STATION_KEY", &sealed), None);
         assert_eq!(again.opened(1, "OTHER", &sealed), None);
@@ -152,9 +166,15 @@ mod tests {
         for length in [0, 10, 24, 30] {
             assert_eq!(again.opened(1, "STATION_KEY", &sealed[..length]), None);
         }
-        let other = Seal::open(&folder.path().join("other.key")).unwrap();
+        let other = Seal::open(&folder.path().join("other.key"), false).unwrap();
         assert_eq!(other.opened(1, "STATION_KEY", &sealed), None);
         std::fs::write(&path, "short").unwrap();
-        assert!(matches!(Seal::open(&path), Err(KeyError::Form { .. })));
+        assert!(matches!(Seal::open(&path, true), Err(KeyError::Form { .. })));
+        let half = folder.path().join("half.key");
+        std::fs::write(&half, []).unwrap();
+        assert!(matches!(Seal::open(&half, true), Err(KeyError::Form { .. })));
+        assert!(Seal::open(&half, false).is_ok() && std::fs::read(&half).unwrap().len() == KEY_BYTES);
+        let gone = folder.path().join("gone.key");
+        assert!(matches!(Seal::open(&gone, true), Err(KeyError::Gone { .. })) && !gone.exists());
     }
 }

@@ -12,7 +12,7 @@ use crate::traced::TraceMark;
 use crate::{clock, http, keeper, kept, occasions, tasks};
 use ordotaxis_core::access::{Action, Limit, Role};
 use ordotaxis_git::Mirrors;
-use ordotaxis_store::{BlobError, BlobKey, Blobs, Entry, Holder, Logs, NewToken, Place, Records, Secret, StoreError};
+use ordotaxis_store::{BlobError, BlobKey, Blobs, Entry, Holder, Logs, NewToken, Place, Records, Secret, StoreError, WriteBack};
 use std::future::Future;
 use std::path::PathBuf;
 use tokio::net::TcpListener;
@@ -129,6 +129,7 @@ fn workers(app: &App) -> JoinSet<()> {
     kept!("delivery", crate::delivery::work);
     kept!("pools", crate::pools::work);
     kept!("ship", crate::ship::work);
+    kept!("backup", crate::backup::work);
     workers
 }
 
@@ -155,13 +156,16 @@ where
     }
     let folder_error = |source| ServeError::Folder { path: settings.data.clone(), source };
     private(&settings.data).map_err(folder_error)?;
-    let records = Records::open(&settings.data).await?;
+    let write_back = if settings.backup.is_some() { WriteBack::ByBackup } else { WriteBack::BySqlite };
+    let records = Records::open_as(&settings.data, write_back).await?;
     if records.persons().await?.is_empty() {
         if !http::is_person_name(&settings.owner) {
             return Err(ServeError::Name(settings.owner));
         }
         first_token(first_person(&records, &settings.owner).await?.expose());
     }
+    let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
+    let seal = Seal::open(&key_file, records.has_sealed().await?)?;
     let kept = settings.rehearsal.as_ref().and_then(|rehearsal| rehearsal.kept.clone());
     if let Some(kept) = &kept {
         kept::bring(kept, &records).await.map_err(folder_error)?;
@@ -177,8 +181,6 @@ where
     let traces = traces(&settings, &records).await?;
     let terms = terms(&settings, &public_url, traces.clone());
     let (keeper, keeper_task) = keeper::start(records.clone(), logs.clone(), terms, counters.clone(), keeper_stop.clone()).await?;
-    let key_file = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
-    let seal = Seal::open(&key_file)?;
     crate::secrets::seal_projects(&seal, &records).await?;
     crate::pools::take_configured(&records, &settings, clock::now()).await?;
     let app = App::new(Inner {
@@ -222,6 +224,8 @@ where
         planning: std::sync::Arc::new(Semaphore::new(PLANNED_AT_ONCE)),
         streams: Default::default(),
         distances: Default::default(),
+        backup: crate::backed_up::Backup::new(clock::now()),
+        offers: Default::default(),
         trees: Default::default(),
         pools: Default::default(),
         settings: settings.clone(),
@@ -259,6 +263,7 @@ where
     {
         tracing::warn!(error = causes(&error), "what jobs cached could not be kept");
     }
+    crate::backup::last(&app).await;
     records.close().await;
     Ok(())
 }

@@ -1,12 +1,12 @@
 //! What the service is configured with when it starts: options and an optional TOML file (`--config`).
 
 use crate::collector::{Ship, ShipFile, Traces, TracesFile};
-use ordotaxis_store::Objects;
+use ordotaxis_store::{Objects, Place};
 use ordotaxis_wire::pool::PoolSettings;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// All that the service is configured with, every default filled in.
@@ -70,8 +70,24 @@ pub struct Settings {
     pub traces: Option<Traces>,
     /// Where logs of jobs are sent, by name.
     pub ships: BTreeMap<String, Ship>,
+    /// The backup that the service itself keeps. None: it keeps none.
+    pub backup: Option<BackupSettings>,
     /// For a rehearsal alone.
     pub rehearsal: Option<Rehearsal>,
+}
+
+/// `[backup]`: a copy of all that lasts, which the service follows with all that changes.
+#[derive(Debug, Clone)]
+pub struct BackupSettings {
+    pub place: Place,
+    /// How often what has changed is sent.
+    pub every: Duration,
+    /// How old a copy gets before a new one is begun.
+    pub anew: Duration,
+    /// So many copies stay.
+    pub keep: usize,
+    /// Whether keys are in it.
+    pub keys: bool,
 }
 
 /// What the service of a rehearsal does otherwise than any other.
@@ -216,6 +232,25 @@ struct File {
     traces: Option<TracesFile>,
     #[serde(default)]
     ship: BTreeMap<String, ShipFile>,
+    backup: Option<BackupFile>,
+}
+
+/// `[backup]` as it is written.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct BackupFile {
+    /// A folder; or the keys of S3-compatible storage.
+    to: Option<PathBuf>,
+    endpoint: Option<String>,
+    bucket: Option<String>,
+    region: Option<String>,
+    key_id: Option<String>,
+    secret_file: Option<PathBuf>,
+    every: Option<String>,
+    anew: Option<String>,
+    keep: Option<usize>,
+    #[serde(default)]
+    keys: bool,
 }
 
 /// `[store]`: where packs are kept.
@@ -228,6 +263,8 @@ struct StoreFile {
     region: Option<String>,
     key_id: Option<String>,
     secret_file: Option<PathBuf>,
+    /// The address at which runners reach the storage themselves.
+    direct: Option<String>,
     /// Encrypts what is stored from now on: a file of 32 bytes.
     key_file: Option<PathBuf>,
     limit_mib: Option<u64>,
@@ -258,8 +295,12 @@ pub enum SettingsError {
     Pool { name: String, why: String },
     #[error("`[{table}]` in the configuration: {why}")]
     Collector { table: String, why: String },
-    #[error("`[store]` in the configuration says `endpoint` but not `{0}`")]
-    Store(&'static str),
+    #[error("`[{table}]` in the configuration says `endpoint` but not `{key}`")]
+    Store { table: &'static str, key: &'static str },
+    #[error("`[backup]` in the configuration {0}")]
+    Backup(String),
+    #[error("`direct` of `[store]` in the configuration {0}")]
+    Direct(&'static str),
 }
 
 impl Settings {
@@ -295,6 +336,7 @@ impl Settings {
             pool_programs: None,
             traces: None,
             ships: BTreeMap::new(),
+            backup: None,
             rehearsal: None,
         }
     }
@@ -329,6 +371,7 @@ impl Settings {
             }
             self.ships.insert(name, ship.checked().map_err(wrong(&table))?);
         }
+        self.backup = file.backup.map(|backup| backup.checked(&self.data)).transpose()?;
         for word in file.open {
             match word.as_str() {
                 "metrics" => self.open.metrics = true,
@@ -386,14 +429,86 @@ fn mail(file: MailFile) -> Result<MailSettings, SettingsError> {
 }
 
 fn objects(store: StoreFile) -> Result<Option<Objects>, SettingsError> {
-    let Some(endpoint) = store.endpoint else { return Ok(None) };
-    let secret_file = store.secret_file.ok_or(SettingsError::Store("secret_file"))?;
-    let secret = std::fs::read_to_string(&secret_file).map_err(|source| SettingsError::Read { path: secret_file, source })?;
-    Ok(Some(Objects {
-        endpoint,
-        bucket: store.bucket.ok_or(SettingsError::Store("bucket"))?,
-        region: store.region.unwrap_or_else(|| "us-east-1".into()),
-        key_id: store.key_id.ok_or(SettingsError::Store("key_id"))?,
-        secret: secret.trim().to_owned(),
-    }))
+    let Some(endpoint) = store.endpoint else {
+        return if store.direct.is_some() {
+            Err(SettingsError::Direct("needs `endpoint`: only object storage can be reached so"))
+        } else {
+            Ok(None)
+        };
+    };
+    if let Some(direct) = &store.direct {
+        if store.key_file.is_some() {
+            return Err(SettingsError::Direct("and `key_file` exclude each other: what is sealed only the service can open"));
+        }
+        let url = direct.parse::<reqwest::Url>();
+        if !url.is_ok_and(|url| matches!(url.scheme(), "http" | "https") && url.username().is_empty() && url.query().is_none()) {
+            return Err(SettingsError::Direct("is to be an address such as \"https://objects.saltmarsh.example\""));
+        }
+    }
+    let place = StorageFile { bucket: store.bucket, region: store.region, key_id: store.key_id, secret_file: store.secret_file };
+    Ok(Some(Objects { direct: store.direct, ..place.at("store", endpoint)? }))
+}
+
+/// Keys of S3-compatible storage, in whichever table.
+struct StorageFile {
+    bucket: Option<String>,
+    region: Option<String>,
+    key_id: Option<String>,
+    secret_file: Option<PathBuf>,
+}
+
+impl StorageFile {
+    fn at(self, table: &'static str, endpoint: String) -> Result<Objects, SettingsError> {
+        let missing = |key| SettingsError::Store { table, key };
+        let secret_file = self.secret_file.ok_or(missing("secret_file"))?;
+        let secret = std::fs::read_to_string(&secret_file).map_err(|source| SettingsError::Read { path: secret_file, source })?;
+        Ok(Objects {
+            endpoint,
+            bucket: self.bucket.ok_or(missing("bucket"))?,
+            region: self.region.unwrap_or_else(|| "us-east-1".into()),
+            key_id: self.key_id.ok_or(missing("key_id"))?,
+            secret: secret.trim().to_owned(),
+            direct: None,
+        })
+    }
+}
+
+impl BackupFile {
+    fn checked(self, data: &Path) -> Result<BackupSettings, SettingsError> {
+        let place = match (self.to, self.endpoint) {
+            (Some(folder), None) => {
+                let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+                let (folder, data) = (whole(&folder), whole(data));
+                if folder.starts_with(&data) || data.starts_with(&folder) {
+                    let why =
+                        format!("names {}, and the data folder is {}: neither may lie in the other", folder.display(), data.display());
+                    return Err(SettingsError::Backup(why));
+                }
+                Place::Local(folder)
+            }
+            (None, Some(endpoint)) => {
+                let place = StorageFile { bucket: self.bucket, region: self.region, key_id: self.key_id, secret_file: self.secret_file };
+                Place::Objects(place.at("backup", endpoint)?)
+            }
+            _ => return Err(SettingsError::Backup("is to name one place: `to`, a folder, or `endpoint` of S3-compatible storage".into())),
+        };
+        let duration = |key: &'static str, text: Option<String>, otherwise: u64| {
+            let Some(text) = text else { return Ok(Duration::from_secs(otherwise)) };
+            humantime::parse_duration(&text).map_err(|_| SettingsError::Duration { key, value: text })
+        };
+        let (every, anew) = (duration("every", self.every, 10)?, duration("anew", self.anew, 24 * 3600)?);
+        if every < Duration::from_millis(100) || anew < every {
+            return Err(SettingsError::Backup("is to have `every` of 100ms or more, and `anew` no shorter than that".into()));
+        }
+        Ok(BackupSettings { place, every, anew, keep: self.keep.unwrap_or(7).max(1), keys: self.keys })
+    }
+}
+
+impl Settings {
+    /// Files with keys, each with the name that it has in a backup: that of the data folder.
+    pub fn keys(&self) -> Vec<(PathBuf, String)> {
+        let secrets = self.key_file.clone().unwrap_or_else(|| self.data.join("secrets.key"));
+        let store = self.store_key_file.clone().map(|path| (path, "store.key".to_owned()));
+        [(secrets, "secrets.key".to_owned())].into_iter().chain(store).collect()
+    }
 }

@@ -14,7 +14,9 @@ mod log_id;
 mod logs;
 mod records;
 
-pub use blobs::{BlobError, BlobKey, Blobs, Damage, Intake, Objects, PackAdded, Place, SweepPlan, Verified, YOUNG_MS};
+pub use blobs::{
+    BlobError, BlobKey, Blobs, DIRECT_FOR, Damage, Intake, Objects, PackAdded, PieceAt, Place, PutAt, SweepPlan, Verified, YOUNG_MS,
+};
 pub use key::{Secret, digest_of, digest_of_bytes};
 pub use log_id::LogId;
 pub use logs::{Found, Lines, Logs, Searched};
@@ -27,5 +29,5 @@ pub use records::{
     ProposalRow, RanRow, Reach, Records, ReleaseAsset, ReleaseEdit, ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReusedRow, ReviewRow,
     RunChange, RunEndRow, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside, ShipRow, Sibling, SigningKeyRow,
     StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Timing, TokenRow, Took, ToolRow, TracedFile,
-    TrialRun, TriedRow, TroubledWork, Tx, Unsealed, WorkCount, WorkKind,
+    TrialRun, TriedRow, TroubledWork, Tx, Unsealed, WorkCount, WorkKind, WriteBack,
 };

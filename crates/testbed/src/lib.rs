@@ -6,7 +6,9 @@
 mod alone;
 mod browser;
 mod collector;
+mod gate;
 mod mail;
+mod objects;
 mod port;
 mod process;
 mod proxy;
@@ -22,6 +24,7 @@ pub use alone::Alone;
 pub use browser::Browser;
 pub use collector::{Collector, Line, Mood, Span};
 pub use mail::{Mail, MailServer};
+pub use objects::ObjectStorage;
 pub use port::free_port;
 pub use process::Process;
 pub use proxy::Proxy;

@@ -63,6 +63,17 @@ impl Simulated {
         tokio::time::timeout(PATIENCE, whole).await.ok()?
     }
 
+    /// A call of any kind: the status, and the answer as far as it is JSON.
+    pub async fn raw(&self, path: &str, kind: &str, body: Vec<u8>) -> (u16, Value) {
+        let (status, bytes) = self.call(path, kind, body).await.expect("an answer");
+        (status.as_u16(), serde_json::from_slice(&bytes).unwrap_or(Value::Null))
+    }
+
+    /// What a call with bytes is answered.
+    pub async fn bytes(&self, path: &str, body: Vec<u8>) -> Vec<u8> {
+        self.call(path, "application/octet-stream", body).await.expect("an answer").1.to_vec()
+    }
+
     async fn post(&self, path: &str, ask: &Value) -> Answer {
         match self.call(path, "application/json", ask.to_string().into_bytes()).await {
             Some((StatusCode::CONFLICT, _)) => Answer::GivenUp,

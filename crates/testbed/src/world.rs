@@ -4,7 +4,8 @@
 use crate::port::free_port;
 use crate::process::Process;
 use crate::repository::Repository;
-use crate::wait::until;
+use crate::wait::{PATIENCE, until};
+use nix::sys::signal::Signal;
 use ordotaxis_practice::{Cloud, Dialect, Forge, Processes, Status, Weather};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
@@ -155,6 +156,14 @@ impl World {
     pub fn kill_service(&mut self) {
         if let Some(service) = self.service.take() {
             service.kill();
+        }
+    }
+
+    /// Asks the service to end, and waits until it has.
+    pub fn stop_service(&mut self) {
+        if let Some(mut service) = self.service.take() {
+            service.signal(Signal::SIGTERM);
+            assert!(service.ended(PATIENCE).is_some_and(|status| status.success()), "the service ends in peace");
         }
     }
 

@@ -2,8 +2,9 @@
 //! never changes: what is here must be read, and written back as it was.
 
 use ordotaxis_wire::runner::{
-    AskFiles, AskLarge, AskPack, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish, FoundCache,
-    GiveBack, Lease, LetGo, LogAnswer, Phases, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn, SignedOn, TakenAway, VERSION,
+    AskFiles, AskLarge, AskPack, AskPut, AttemptReports, Beat, Beaten, Claim, Claimed, Enrol, Enrolled, FilesAbout, FindCache, Finish,
+    FoundCache, GiveBack, Lease, LetGo, LogAnswer, Phases, PutPlace, ReadPlaces, ReportsTaken, SaveCache, SavedCache, SignOff, SignOn,
+    SignedOn, TakenAway, VERSION,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -115,6 +116,27 @@ fn what_an_attempt_sends_while_it_runs_and_at_its_end() {
             "saved": true, "saved_files": 2, "saved_bytes": 80, "sent_bytes": 40, "save_ms": 5, "notices": []
         }]
     }));
+}
+
+#[test]
+fn packs_go_to_storage_and_come_from_it() {
+    stays::<AskPut>(json!({ "bytes": 300_000 }));
+    stays::<PutPlace>(json!({ "open": false }));
+    stays::<PutPlace>(json!({ "open": true, "put": { "name": "ab", "url": "https://objects.example/arrived/ab?X-Amz-Signature=1" } }));
+    stays::<ReadPlaces>(json!({ "open": true }));
+    stays::<ReadPlaces>(json!({ "open": true, "pieces": [{ "url": "https://objects.example/packs/ab/abc", "from": 8, "last": 4103 }] }));
+}
+
+#[test]
+fn a_lease_may_say_what_trace_it_belongs_to() {
+    let mut lease = least_lease();
+    lease["parent"] = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01".into();
+    let read: Lease = serde_json::from_value(lease.clone()).expect("a lease");
+    assert_eq!(serde_json::to_value(&read).expect("JSON")["parent"], lease["parent"]);
+    for wrong in ["", "00-0af7-b7ad-01", "no trace"] {
+        lease["parent"] = wrong.into();
+        assert!(serde_json::from_value::<Lease>(lease.clone()).is_err(), "{wrong}");
+    }
 }
 
 #[test]

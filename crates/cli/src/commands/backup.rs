@@ -18,9 +18,9 @@ pub(crate) struct BackupOptions {
     /// The configuration that the service is started with, if it has one
     #[arg(long)]
     config: Option<PathBuf>,
-    /// A folder that is empty or holds earlier backups
-    #[arg(long, value_name = "DIR")]
-    to: PathBuf,
+    /// A folder that is empty or holds earlier backups; with --list and --config, the service's own place when left out
+    #[arg(long, value_name = "DIR", required_unless_present_all = ["list", "config"])]
+    to: Option<PathBuf>,
     /// The keys, too: whoever has the backup can then read all secrets
     #[arg(long)]
     keys: bool,
@@ -36,11 +36,17 @@ pub(crate) struct BackupOptions {
 #[derive(clap::Args)]
 pub(crate) struct RestoreOptions {
     /// The folder with backups
-    #[arg(long, value_name = "DIR")]
-    from: PathBuf,
+    #[arg(long, value_name = "DIR", required_unless_present = "config")]
+    from: Option<PathBuf>,
+    /// In its place: the service's configuration, whose `[backup]` says where they are
+    #[arg(long, conflicts_with = "from")]
+    config: Option<PathBuf>,
     /// One of them, as `backup --list` names it; the newest when left out
     #[arg(long, value_name = "NAME")]
     copy: Option<String>,
+    /// Not what came after this moment, such as 2026-03-01T08:00:00Z: of a backup that the service kept
+    #[arg(long, value_name = "MOMENT")]
+    until: Option<Timestamp>,
     /// The data folder to make; it must not be there
     #[arg(long, default_value = "./ordotaxis-data")]
     data: PathBuf,
@@ -49,19 +55,21 @@ pub(crate) struct RestoreOptions {
 pub(super) async fn backup(options: BackupOptions, json: bool) -> Done {
     private();
     if options.list {
-        return list(&options.to, json).await;
+        let place = place(options.to.clone(), options.config.as_deref(), &options.data)?;
+        return list(&place, json).await;
     }
-    let settings = settings(&options)?;
-    apart(&options.data, &options.to)?;
+    let settings = settings(&options.data, options.config.as_deref())?;
+    let Some(to) = &options.to else { return Err(Failure::new(2, "--to names no folder", "")) };
+    apart(&options.data, to)?;
     let _alone = alone(&options.data)?;
-    let shelf = Shelf::open(&Place::Local(options.to.clone()), true).await.map_err(failure)?;
+    let shelf = Shelf::open(&Place::Local(to.clone()), true).await.map_err(failure)?;
     let now = Timestamp::now();
     let ask = Ask {
         packs: settings.objects.clone().map_or_else(|| Place::Local(options.data.join("blobs")), Place::Objects),
-        keys: if options.keys { keys(&settings) } else { Vec::new() },
+        keys: if options.keys { settings.keys() } else { Vec::new() },
         data: options.data.clone(),
         now: now.as_millisecond(),
-        name: free_name(&shelf, now).await?,
+        name: shelf.free_name(now.as_millisecond()).await.map_err(failure)?,
     };
     let made = back_up(&shelf, &ask).await.map_err(failure)?;
     let dropped = match options.keep {
@@ -71,7 +79,7 @@ pub(super) async fn backup(options: BackupOptions, json: bool) -> Done {
     if json {
         out::json(&made.whole);
     } else {
-        say(&made, dropped, &options);
+        say(&made, dropped, to);
     }
     OK
 }
@@ -81,17 +89,19 @@ fn private() {
     nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
 }
 
-fn settings(options: &BackupOptions) -> Result<Settings, Failure> {
-    let settings = Settings::new(options.data.clone());
-    let Some(config) = options.config.clone() else { return Ok(settings) };
-    settings.with_file(config).map_err(|error| Failure::new(2, error.to_string(), "docs/service.md lists all settings"))
+fn settings(data: &Path, config: Option<&Path>) -> Result<Settings, Failure> {
+    let settings = Settings::new(data.to_owned());
+    let Some(config) = config else { return Ok(settings) };
+    settings.with_file(config.to_owned()).map_err(|error| Failure::new(2, error.to_string(), "docs/service.md lists all settings"))
 }
 
-/// Files with keys, each with the name that it has in the data folder or would have there.
-fn keys(settings: &Settings) -> Vec<(PathBuf, String)> {
-    let secrets = settings.key_file.clone().unwrap_or_else(|| settings.data.join("secrets.key"));
-    let store = settings.store_key_file.clone().map(|path| (path, "store.key".to_owned()));
-    [(secrets, "secrets.key".to_owned())].into_iter().chain(store).collect()
+/// Where backups are: a folder, or where the service's configuration has its own.
+fn place(folder: Option<PathBuf>, config: Option<&Path>, data: &Path) -> Result<Place, Failure> {
+    if let Some(folder) = folder {
+        return Ok(Place::Local(folder));
+    }
+    let none = || Failure::new(2, "the configuration has no `[backup]`", "name the folder with backups");
+    Ok(settings(data, config)?.backup.ok_or_else(none)?.place)
 }
 
 /// A backup that lies in what it backs up grows for ever.
@@ -123,17 +133,9 @@ fn alone(data: &Path) -> Result<std::fs::File, Failure> {
     Ok(lock)
 }
 
-/// The moment as a name; with a number where another of the same second is there.
-async fn free_name(shelf: &Shelf, now: Timestamp) -> Result<String, Failure> {
-    let there: Vec<String> = shelf.copies().await.map_err(failure)?.into_iter().map(|whole| whole.name).collect();
-    let moment = now.strftime("%Y-%m-%dT%H%M%SZ").to_string();
-    let names = std::iter::once(moment.clone()).chain((2..).map(|number| format!("{moment}.{number}")));
-    Ok(names.into_iter().find(|name| !there.contains(name)).unwrap_or(moment))
-}
-
-fn say(made: &Made, dropped: usize, options: &BackupOptions) {
+fn say(made: &Made, dropped: usize, to: &Path) {
     let whole = &made.whole;
-    out::print(format!("{} in {}: {}", out::bold(&whole.name), options.to.display(), holds(whole)));
+    out::print(format!("{} in {}: {}", out::bold(&whole.name), to.display(), holds(whole)));
     if !whole.packs_elsewhere {
         out::print(format!("  {} packs were new, with {}", made.new_packs, words::bytes(made.new_bytes)));
     }
@@ -162,34 +164,63 @@ fn holds(whole: &Whole) -> String {
     )
 }
 
-async fn list(from: &Path, json: bool) -> Done {
-    let shelf = Shelf::open(&Place::Local(from.to_owned()), false).await.map_err(failure)?;
+async fn list(place: &Place, json: bool) -> Done {
+    let shelf = Shelf::open(place, false).await.map_err(failure)?;
     let copies = shelf.copies().await.map_err(failure)?;
-    if json {
-        out::json(&copies);
-        return OK;
+    let mut rows = vec![["backup", "goes up to", "holds", "by version"].map(str::to_owned).to_vec()];
+    let mut all = Vec::new();
+    for whole in &copies {
+        let until = moment(shelf.reach(whole).await.map_err(failure)?);
+        rows.push(vec![whole.name.clone(), until.clone(), holds(whole), whole.version.clone()]);
+        all.push(Listed { whole, until });
     }
-    let head = ["backup", "holds", "by version"].map(str::to_owned).to_vec();
-    let rows: Vec<Vec<String>> =
-        std::iter::once(head).chain(copies.iter().map(|whole| vec![whole.name.clone(), holds(whole), whole.version.clone()])).collect();
-    table(&rows, "no backup there is whole");
+    if json {
+        out::json(&all)
+    } else {
+        table(&rows, "no backup there is whole")
+    }
     OK
+}
+
+/// A backup as `--json` shows it.
+#[derive(serde::Serialize)]
+struct Listed<'a> {
+    #[serde(flatten)]
+    whole: &'a Whole,
+    /// The last moment that is in it.
+    until: String,
+}
+
+/// Milliseconds since 1970 as `--until` takes them.
+fn moment(ms: i64) -> String {
+    Timestamp::from_millisecond(ms).map_or_else(|_| ms.to_string(), |moment| moment.to_string())
 }
 
 pub(super) async fn restore(options: RestoreOptions, json: bool) -> Done {
     private();
-    apart(&options.data, &options.from)?;
-    let shelf = Shelf::open(&Place::Local(options.from.clone()), false).await.map_err(failure)?;
-    let restored = bring_back(&shelf, options.copy.as_deref(), &options.data).await.map_err(failure)?;
+    let place = place(options.from, options.config.as_deref(), &options.data)?;
+    if let Place::Local(from) = &place {
+        apart(&options.data, from)?;
+    }
+    let shelf = Shelf::open(&place, false).await.map_err(failure)?;
+    let until = options.until.map(Timestamp::as_millisecond);
+    let restored = bring_back(&shelf, options.copy.as_deref(), until, &options.data).await.map_err(failure)?;
     if json {
-        out::json(&restored.whole);
+        out::json(&Listed { whole: &restored.whole, until: moment(restored.until) });
         return OK;
     }
     let Restored { whole, keys, .. } = &restored;
-    out::print(format!("{} is as it was at {}: {}", options.data.display(), out::bold(&whole.name), holds(whole)));
+    let when = if whole.goes_on() { moment(restored.until) } else { whole.name.clone() };
+    out::print(format!("{} is as it was at {}: {}", options.data.display(), out::bold(&when), holds(whole)));
     out::print("  the database, and every pack and log, were read and are sound");
     if whole.packs_elsewhere {
         out::remark("  packs were in object storage: `ordotaxis store verify` says whether all are there");
+    }
+    if restored.swept > 0 {
+        out::remark(format!(
+            "  {} packs had just been swept away: `ordotaxis store verify` says whether anything lacks them",
+            restored.swept
+        ));
     }
     if keys.is_empty() {
         out::remark("  no keys were in it: put secrets.key back before the service starts, or secrets cannot be opened");

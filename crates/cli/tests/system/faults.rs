@@ -454,3 +454,30 @@ impl Drop for Unmount {
         let _ = Command::new("umount").arg("--lazy").arg(&self.0).status();
     }
 }
+
+/// Found by use: a service that was killed while it made its key left one that was none, and did not start any more.
+#[test]
+fn killed_at_its_first_start_a_service_starts_again() {
+    let folder = tempfile::tempdir().expect("a folder");
+    for round in 0..12u64 {
+        let data = folder.path().join(round.to_string());
+        let start = || {
+            let mut command = Command::new(ORDOTAXIS);
+            command.args(["serve", "--listen", "127.0.0.1:0", "--data"]).arg(&data);
+            command
+        };
+        let mut child = start().stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().expect("it starts");
+        let until = Instant::now() + Duration::from_millis(round * 8);
+        while Instant::now() < until {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        child.kill().expect("killed");
+        child.wait().expect("an end");
+        let key = data.join("secrets.key");
+        assert!(!key.exists() || std::fs::metadata(&key).expect("a file").len() == 32, "round {round}: half a key");
+        let mut again = Process::start(&mut start(), folder.path(), "again", "serves at");
+        again.signal(Signal::SIGTERM);
+        let ended = again.ended(Duration::from_secs(30));
+        assert!(ended.is_some_and(|status| status.success()), "round {round}: {}", again.said());
+    }
+}

@@ -1,7 +1,7 @@
 //! What is kept from run to run: artifacts, caches, results that are taken over; through the client, HTTP and real files.
 
 use super::{world, world_with};
-use ordotaxis_testbed::{RunnerOptions, World, until};
+use ordotaxis_testbed::{ObjectStorage, RunnerOptions, World, until};
 use reqwest::Method;
 use serde_json::Value;
 use std::os::unix::fs::PermissionsExt;
@@ -332,30 +332,15 @@ async fn the_store_is_verified_and_swept_and_survives_kills() {
     assert_eq!(std::fs::read_to_string(world.folder.path().join("mended/fw")).expect("the file").trim(), commit);
 }
 
-/// S3-compatible storage, as a package brings it.
-fn storage(folder: &std::path::Path, port: u16) -> ordotaxis_testbed::Process {
-    let server = format!("{}/../testbed/stand-ins/node_modules/s3rver/bin/s3rver.js", env!("CARGO_MANIFEST_DIR"));
-    let mut command = std::process::Command::new("node");
-    command
-        .arg(server)
-        .args(["-a", "127.0.0.1", "-p", &port.to_string(), "--configure-bucket", "saltmarsh", "-d"])
-        .arg(folder.join("objects"));
-    command.env("NODE_NO_WARNINGS", "1");
-    ordotaxis_testbed::Process::start(&mut command, folder, "objects", "listening on")
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn object_storage_serves_as_well_and_when_it_is_away_jobs_say_so() {
     let folder = tempfile::tempdir().expect("a folder");
-    let port = ordotaxis_testbed::free_port();
     let place = folder.path().join("storage");
-    std::fs::create_dir_all(&place).expect("a folder");
-    std::fs::write(place.join("secret"), "S3RVER\n").expect("a file");
+    let mut objects = ObjectStorage::start(&place);
     std::fs::write(place.join("key"), [9; 32]).expect("a file");
-    let objects = storage(&place, port);
     let config = format!(
-        "lease = \"5s\"\nbeat = \"300ms\"\ndrain = \"2s\"\n[store]\nendpoint = \"http://127.0.0.1:{port}\"\nbucket = \"saltmarsh\"\nkey_id = \"S3RVER\"\n\
-         secret_file = \"{0}/secret\"\nkey_file = \"{0}/key\"\n",
+        "lease = \"5s\"\nbeat = \"300ms\"\ndrain = \"2s\"\n[store]\n{}key_file = \"{}/key\"\n",
+        objects.settings(),
         place.display()
     );
     let mut world = World::start_in(super::ORDOTAXIS, Box::leak(config.into_boxed_str()), folder).await;
@@ -380,7 +365,7 @@ async fn object_storage_serves_as_well_and_when_it_is_away_jobs_say_so() {
     assert_eq!(world.run(&["artifacts", "tidegauge", "get", "fw", "--to", "got"]).await.code, 0);
     assert_eq!(world.log(&run, "b.take").await.trim(), secret, "the log comes from the bucket");
     // Away: the cache is done without, the artifact is not.
-    drop(objects);
+    objects.go_away();
     let other = pipeline.replace(secret, "another text").replace("key = \"fw\"", "key = \"other\"");
     let run = world.verdict("tidegauge", &repository.push_pipeline(&other)).await;
     let job = World::job(&run, "a.give");
@@ -392,7 +377,7 @@ async fn object_storage_serves_as_well_and_when_it_is_away_jobs_say_so() {
     assert!(ran.code == 3 && ran.err.contains("store cannot be reached"), "{ran:?}");
     let log = world.run(&["logs", "tidegauge/1", "b.take"]).await;
     assert!(log.code == 3 && log.err.contains("store cannot be reached"), "{log:?}");
-    let _objects = storage(&place, port);
+    objects.come_back();
     let again = world.run(&["again", run_name(&run), "--watch"]).await;
     assert_eq!(again.code, 0, "{again:?}");
     assert!(world.run(&["store", "verify"]).await.out.contains("all of it sound"));

@@ -61,7 +61,10 @@ async fn prometheus(world: &World, folder: &Path) -> (Process, String) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_real_prometheus_scrapes_all_of_it() {
-    let world = world().await;
+    let mut world = world().await;
+    world.configure(&format!("\n[backup]\nto = {:?}\n", world.folder.path().join("backups")));
+    world.kill_service();
+    world.start_service();
     let repository = world.project("tidegauge").await;
     let _runner = world.runner(RunnerOptions::default()).await;
     let pool = world.run(&["pool", "set", "heavy", "--provider", "process", "--most", "1", "--label", "heavy"]).await;

@@ -1,8 +1,8 @@
 //! A real cluster of two simulated nodes: machines come for sixty jobs, as large as each asks, up to the most, and go; a node that
-//! fails in the middle costs no job.
+//! fails in the middle costs no job. What the jobs give each other lies in object storage, which machines reach themselves.
 
 use super::world;
-use ordotaxis_testbed::{Node, Slurm, World, until};
+use ordotaxis_testbed::{Node, ObjectStorage, Slurm, World, until};
 use serde_json::Value;
 
 const NODES: [Node; 2] = [Node { name: "ebb", cores: 8, memory_mib: 8192 }, Node { name: "flood", cores: 8, memory_mib: 8192 }];
@@ -42,17 +42,25 @@ async fn sixty_jobs_on_a_cluster_whose_node_fails() {
         nodes.trim().starts_with("idle 2").then_some(())
     })
     .await;
-    let world = on(&slurm).await;
+    let mut world = on(&slurm).await;
+    let storage = ObjectStorage::start(&world.folder.path().join("storage"));
+    world.configure(&format!("\n[store]\n{}direct = \"{}\"\n", storage.settings(), storage.gate_url()));
+    world.kill_service();
+    world.start_service();
     let repository = world.project("tidegauge").await;
     assert!(machines(&world).await.is_empty(), "nothing is there");
     let job = |n: usize| {
         let (cores, memory) = (1 + n % 3, 256 + 256 * (n % 4));
         format!(
             "[job.a.j{n}]\ncheckout = false\nwhere = [\"tide\"]\ncores = {cores}\nmemory = \"{memory}MiB\"\ntimeout = \"3m\"\n\
-             retry = {{ times = 5, on = [\"lost\"] }}\nsteps = [\"test $ORDOTAXIS_CORES = {cores}; echo $ORDOTAXIS_MEMORY_MIB\"]\n"
+             retry = {{ times = 5, on = [\"lost\"] }}\ngives = {{ n{n} = [\"n{n}\"] }}\n\
+             steps = [\"test $ORDOTAXIS_CORES = {cores}; echo $ORDOTAXIS_MEMORY_MIB; head -c 300000 /dev/urandom > n{n}\"]\n"
         )
     };
-    let file: String = (0..60).map(job).collect();
+    let mut file: String = (0..60).map(job).collect();
+    let takes: Vec<String> = (0..60).map(|n| format!("\"a.j{n}/n{n}\"")).collect();
+    let all = "where = [\"tide\"]\ncores = 2\nretry = { times = 5, on = [\"lost\"] }\nsteps = [\"cat n* | wc -c\"]\n";
+    file += &format!("[job.b.all]\ncheckout = false\ntakes = [{}]\n{all}", takes.join(", "));
     let commit = repository.push_pipeline(&format!("language = 1\n{file}"));
     // Up to the most, each as large as its job asks.
     until("six machines are there", || async { (there(&machines(&world).await).len() == 6).then_some(()) }).await;
@@ -65,12 +73,15 @@ async fn sixty_jobs_on_a_cluster_whose_node_fails() {
     slurm.said("scontrol", &["update", "nodename=flood", "state=resume"]);
     let run = until("all have passed", || async {
         let run = world.json(&["show", "tidegauge"]).await;
-        (passed(&run) == 60).then_some(run)
+        (passed(&run) == 61).then_some(run)
     })
     .await;
+    assert_eq!(world.log(&run, "b.all").await.trim(), (60 * 300_000).to_string());
+    let (into, out) = super::direct::went(&world).await;
+    assert!(into >= 18e6 && out >= 18e6, "all of it went without the service: {into} {out}");
     for n in [0, 7, 59] {
         let memory = 256 + 256 * (n % 4);
-        assert_eq!(world.log(&run, &format!("a.j{n}")).await, format!("{memory}\n"));
+        assert_eq!(world.log(&run, &format!("a.j{n}")).await.lines().next(), Some(memory.to_string().as_str()));
     }
     let all = until("all machines are gone", || async {
         let all = machines(&world).await;

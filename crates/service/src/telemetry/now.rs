@@ -77,6 +77,10 @@ pub(super) async fn registry(app: &App) -> Result<Registry, Away> {
     }
     work(&mut now, app).await;
     ships(&mut now, app).await;
+    if app.settings.backup.is_some() {
+        let behind = (Vec::new(), app.backup.behind(clock::now()));
+        now.seconds("ordotaxis_backup_behind_seconds", "Time since everything was in the service's own backup", [behind]);
+    }
     let version: Labels = vec![("version", env!("CARGO_PKG_VERSION").to_owned())];
     now.numbers("ordotaxis_build", "1; the version that runs", [(version, 1)]);
     Ok(now.0)

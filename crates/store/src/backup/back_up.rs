@@ -2,10 +2,10 @@
 
 use super::error::BackupError;
 use super::shelf::{Shelf, of_copy};
-use super::whole::{Listed, Whole, list};
+use super::whole::{GOES_ON, Listed, Whole, list};
 use crate::blobs::{Place, path_of, storage};
 use crate::key::hex;
-use futures_util::{StreamExt, TryStreamExt};
+use futures_util::StreamExt;
 use object_store::buffered::BufWriter;
 use object_store::path::Path as At;
 use object_store::{ObjectStore, ObjectStoreExt};
@@ -14,12 +14,13 @@ use sqlx::sqlite::{SqliteConnectOptions, SqliteConnection};
 use sqlx::{ConnectOptions, Connection};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 /// So many packs are copied side by side.
 const AT_ONCE: usize = 4;
 /// How often the database is copied anew since a pack that it names was swept away meanwhile.
-const TRIES: usize = 4;
+pub(super) const TRIES: usize = 4;
 
 /// What is to be backed up.
 #[derive(Debug, Clone)]
@@ -57,13 +58,13 @@ pub async fn back_up(shelf: &Shelf, ask: &Ask) -> Result<Made, BackupError> {
     for _ in 0..TRIES {
         let database = copy.database(&source).await?;
         let Some(packs) = copy.packs(&database.packs).await? else { continue };
-        return copy.close(logs, database, packs).await;
+        return copy.close(logs.len() as u64, database, packs).await;
     }
     Err(BackupError::Swept)
 }
 
 /// What broke off earlier is taken away.
-async fn clear(shelf: &Shelf) -> Result<(), BackupError> {
+pub(super) async fn clear(shelf: &Shelf) -> Result<(), BackupError> {
     for name in shelf.names().await? {
         if shelf.whole(&name).await?.is_none() {
             shelf.drop_copy(&name).await?;
@@ -73,7 +74,7 @@ async fn clear(shelf: &Shelf) -> Result<(), BackupError> {
 }
 
 /// Packs that earlier copies have.
-async fn known(shelf: &Shelf) -> Result<HashMap<String, Listed>, BackupError> {
+pub(super) async fn known(shelf: &Shelf) -> Result<HashMap<String, Listed>, BackupError> {
     let mut known = HashMap::new();
     for whole in shelf.copies().await?.iter().filter(|whole| !whole.packs_elsewhere) {
         known.extend(shelf.packs_of(&whole.name).await?.into_iter().map(|pack| (pack.name.clone(), pack)));
@@ -81,38 +82,45 @@ async fn known(shelf: &Shelf) -> Result<HashMap<String, Listed>, BackupError> {
     Ok(known)
 }
 
-struct Copy<'a> {
-    shelf: &'a Shelf,
-    ask: &'a Ask,
-    number: u64,
-    known: HashMap<String, Listed>,
+pub(super) struct Copy<'a> {
+    pub(super) shelf: &'a Shelf,
+    pub(super) ask: &'a Ask,
+    pub(super) number: u64,
+    pub(super) known: HashMap<String, Listed>,
 }
 
 /// The database as it was copied.
-struct Database {
-    bytes: u64,
-    sha256: String,
-    schema: i64,
+pub(super) struct Database {
+    pub(super) bytes: u64,
+    pub(super) sha256: String,
+    pub(super) schema: i64,
+    /// Whether its changes are sent after it.
+    pub(super) goes_on: bool,
     /// Name and size of each pack that it names.
-    packs: Vec<(String, i64)>,
+    pub(super) packs: Vec<(String, i64)>,
 }
 
+/// Packs that a copy has, and how many of them, with how many bytes, no earlier one had.
+pub(super) type Packs = (Vec<Listed>, u64, u64);
+
 impl Copy<'_> {
-    fn at(&self, file: &str) -> At {
+    pub(super) fn at(&self, file: &str) -> At {
         of_copy(&self.ask.name, file)
     }
 
-    /// Logs that are not in the store yet. Those that grow meanwhile are as long as they were when they were read.
-    async fn logs(&self) -> Result<u64, BackupError> {
+    /// Logs that are not in the store yet, each with how much of it was copied. Those that grow meanwhile are as long as they
+    /// were when they were read.
+    pub(super) async fn logs(&self) -> Result<Vec<(String, u64)>, BackupError> {
         let folder = self.ask.data.join("logs");
-        let mut count = 0;
+        let mut copied = Vec::new();
         for (path, name) in files(&folder)? {
             if let Some(bytes) = unless_gone(std::fs::read(&path)).map_err(|source| BackupError::File { path, source })? {
+                let length = bytes.len() as u64;
                 self.shelf.place.put(&self.at(&format!("logs/{name}")), bytes.into()).await?;
-                count += 1;
+                copied.push((name, length));
             }
         }
-        Ok(count)
+        Ok(copied)
     }
 
     /// Copies the database as it is at one moment, by way of a file beside it.
@@ -128,11 +136,11 @@ impl Copy<'_> {
             (schema(&mut copied).await?, sqlx::query_as("SELECT name, bytes FROM packs ORDER BY id").fetch_all(&mut copied).await?);
         copied.close().await?;
         let (bytes, sha256) = self.send_file(&file, &self.at("database")).await?;
-        Ok(Database { bytes, sha256, schema, packs })
+        Ok(Database { bytes, sha256, schema, goes_on: false, packs })
     }
 
     /// Sends a file of any size, and gives its size and digest.
-    async fn send_file(&self, file: &Path, to: &At) -> Result<(u64, String), BackupError> {
+    pub(super) async fn send_file(&self, file: &Path, to: &At) -> Result<(u64, String), BackupError> {
         let wrong = |source| BackupError::File { path: file.to_owned(), source };
         let mut from = tokio::fs::File::open(file).await.map_err(wrong)?;
         let mut into = BufWriter::new(self.shelf.place.clone(), to.clone());
@@ -152,37 +160,25 @@ impl Copy<'_> {
     }
 
     /// Copies the packs that are not there yet. None: one was swept away since the database was copied.
-    async fn packs(&self, named: &[(String, i64)]) -> Result<Option<(Vec<Listed>, u64, u64)>, BackupError> {
+    pub(super) async fn packs(&self, named: &[(String, i64)]) -> Result<Option<Packs>, BackupError> {
         if matches!(self.ask.packs, Place::Objects(_)) {
             return Ok(Some((Vec::new(), 0, 0)));
         }
         let from = storage(&self.ask.packs)?;
-        let copied = futures_util::stream::iter(named).map(|(name, _)| self.pack(&*from, name)).buffered(AT_ONCE);
-        let copied: Vec<Option<(Listed, bool)>> = copied.try_collect().await?;
-        let Some(copied) = copied.into_iter().collect::<Option<Vec<_>>>() else { return Ok(None) };
-        let new: Vec<u64> = copied.iter().filter(|(_, new)| *new).map(|(pack, _)| pack.bytes).collect();
-        let (count, bytes) = (new.len() as u64, new.iter().sum());
-        Ok(Some((copied.into_iter().map(|(pack, _)| pack).collect(), count, bytes)))
-    }
-
-    /// One pack, and whether it is new. None: it is not in the store any more.
-    async fn pack(&self, from: &dyn ObjectStore, name: &str) -> Result<Option<(Listed, bool)>, BackupError> {
-        let at = path_of(name);
-        if let Some(known) = self.known.get(name) {
-            let there = self.shelf.place.head(&at).await;
-            if there.is_ok_and(|there| there.size == known.bytes) {
-                return Ok(Some((known.clone(), false)));
+        let each = named.iter().map(|(name, _)| (name.clone(), self.known.get(name).cloned())).collect::<Vec<_>>();
+        let shelf = self.shelf.clone();
+        let tasks = futures_util::stream::iter(each).map(move |(name, known)| tokio::spawn(pack(from.clone(), shelf.clone(), name, known)));
+        let mut tasks = tasks.buffered(AT_ONCE);
+        let (mut listed, mut count, mut bytes) = (Vec::with_capacity(named.len()), 0, 0);
+        while let Some(copied) = tasks.next().await {
+            let Some((pack, new)) = copied.map_err(|error| BackupError::Damaged(error.to_string()))?? else { return Ok(None) };
+            if new {
+                (count, bytes) = (count + 1, bytes + pack.bytes);
             }
+            listed.push(pack);
         }
-        let wrong = |source| BackupError::Pack { name: name.to_owned(), source };
-        let bytes = match from.get(&at).await {
-            Ok(answer) => answer.bytes().await.map_err(wrong)?,
-            Err(object_store::Error::NotFound { .. }) => return Ok(None),
-            Err(source) => return Err(wrong(source)),
-        };
-        let listed = Listed { name: name.to_owned(), bytes: bytes.len() as u64, sha256: hex(&Sha256::digest(&bytes)) };
-        self.shelf.place.put(&at, bytes.into()).await?;
-        Ok(Some((listed, true)))
+        self.shelf.settle().await?;
+        Ok(Some((listed, count, bytes)))
     }
 
     async fn keys(&self) -> Result<bool, BackupError> {
@@ -196,12 +192,12 @@ impl Copy<'_> {
     }
 
     /// The list of packs, the keys, and last what makes it count.
-    async fn close(&self, logs: u64, database: Database, packs: (Vec<Listed>, u64, u64)) -> Result<Made, BackupError> {
+    pub(super) async fn close(&self, logs: u64, database: Database, packs: Packs) -> Result<Made, BackupError> {
         let (packs, new_packs, new_bytes) = packs;
         self.shelf.place.put(&self.at("packs"), list(&packs).into()).await?;
         let keys = self.keys().await?;
         let whole = Whole {
-            format: 1,
+            format: if database.goes_on { GOES_ON } else { 1 },
             number: self.number,
             name: self.ask.name.clone(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
@@ -220,6 +216,35 @@ impl Copy<'_> {
     }
 }
 
+/// Copies one pack, and says whether it is new. None: it is not in the store any more.
+pub(super) async fn pack(
+    from: Arc<dyn ObjectStore>,
+    shelf: Shelf,
+    name: String,
+    known: Option<Listed>,
+) -> Result<Option<(Listed, bool)>, BackupError> {
+    let at = path_of(&name);
+    if let Some(known) = known {
+        let there = shelf.place.head(&at).await;
+        if there.is_ok_and(|there| there.size == known.bytes) {
+            return Ok(Some((known, false)));
+        }
+    }
+    let wrong = |source| BackupError::Pack { name: name.clone(), source };
+    let bytes = match from.get(&at).await {
+        Ok(answer) => answer.bytes().await.map_err(wrong)?,
+        Err(object_store::Error::NotFound { .. }) => return Ok(None),
+        Err(source) => return Err(wrong(source)),
+    };
+    let held = bytes.clone();
+    let digest = tokio::task::spawn_blocking(move || hex(&Sha256::digest(&held)));
+    let (length, sent) = (bytes.len() as u64, shelf.bulk.put(&at, bytes.into()));
+    let (digest, sent) = tokio::join!(digest, sent);
+    sent?;
+    let sha256 = digest.map_err(|error| BackupError::Damaged(error.to_string()))?;
+    Ok(Some((Listed { name, bytes: length, sha256 }, true)))
+}
+
 /// The newest change of its form that a database has.
 pub(super) async fn schema(database: &mut SqliteConnection) -> Result<i64, sqlx::Error> {
     sqlx::query_scalar("SELECT coalesce(max(version), 0) FROM _sqlx_migrations").fetch_one(database).await
@@ -229,7 +254,7 @@ fn full(source: std::io::Error, place: &str) -> BackupError {
     BackupError::File { path: place.into(), source }
 }
 
-fn unless_gone<T>(read: std::io::Result<T>) -> std::io::Result<Option<T>> {
+pub(super) fn unless_gone<T>(read: std::io::Result<T>) -> std::io::Result<Option<T>> {
     match read {
         Ok(read) => Ok(Some(read)),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
@@ -238,7 +263,7 @@ fn unless_gone<T>(read: std::io::Result<T>) -> std::io::Result<Option<T>> {
 }
 
 /// All files of the folders below one, each with its name below it: `RUN/FILE`.
-fn files(folder: &Path) -> Result<Vec<(PathBuf, String)>, BackupError> {
+pub(super) fn files(folder: &Path) -> Result<Vec<(PathBuf, String)>, BackupError> {
     let wrong = |source| BackupError::File { path: folder.to_owned(), source };
     let Some(runs) = unless_gone(std::fs::read_dir(folder)).map_err(wrong)? else { return Ok(Vec::new()) };
     let mut all = Vec::new();

@@ -37,8 +37,23 @@ pub enum BackupError {
     NoSuch { wanted: String, place: String, there: String },
     #[error("{} is not empty; name a folder that is not there yet", .0.display())]
     InUse(PathBuf),
+    #[error("another backup to {0} goes on, or a service keeps its own there")]
+    Busy(String),
+    /// The last moment, in milliseconds since 1970, before which all is there; none: there is only the copy itself.
+    #[error("its changes are not all there, or one is damaged; {}", up_to(*.0))]
+    Gap(Option<i64>),
+    /// What was not sent has become too much, or cannot be told any more: a new copy is needed.
+    #[error("what changed could not be sent for too long")]
+    Behind,
     #[error("the backup is damaged: {0}")]
     Damaged(String),
     #[error(transparent)]
     Store(#[from] crate::blobs::BlobError),
+}
+
+fn up_to(until: Option<i64>) -> String {
+    match until.and_then(|ms| jiff::Timestamp::from_millisecond(ms).ok()) {
+        Some(moment) => format!("up to {moment} they are whole: `--until {moment}`"),
+        None => "the copy that they belong to may be whole: `--until` its own moment".to_owned(),
+    }
 }

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::blobs::Blobs;
-use crate::{Place, Records};
+use crate::{Place, Records, WriteBack};
 use ordotaxis_content::{ChunkId, Packer};
 use std::path::{Path, PathBuf};
 
@@ -18,37 +18,41 @@ fn a_list_is_read_as_it_was_written() {
 }
 
 /// A data folder, and the service's handles to it: it is backed up while it is used.
-struct World {
+pub(super) struct World {
     folder: tempfile::TempDir,
-    records: Records,
+    pub(super) records: Records,
     blobs: Blobs,
 }
 
 impl World {
     async fn new() -> World {
+        World::opened(WriteBack::BySqlite).await
+    }
+
+    pub(super) async fn opened(write_back: WriteBack) -> World {
         let folder = tempfile::tempdir().unwrap();
         let data = folder.path().join("data");
         std::fs::create_dir(&data).unwrap();
-        let records = Records::open(&data).await.unwrap();
+        let records = Records::open_as(&data, write_back).await.unwrap();
         let blobs = Blobs::open(&Place::Local(data.join("blobs")), None, records.clone()).await.unwrap();
         World { folder, records, blobs }
     }
 
-    fn at(&self, name: &str) -> PathBuf {
+    pub(super) fn at(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
 
-    async fn shelf(&self) -> Shelf {
+    pub(super) async fn shelf(&self) -> Shelf {
         Shelf::open(&Place::Local(self.at("to")), true).await.unwrap()
     }
 
-    async fn person(&self, name: &str) {
+    pub(super) async fn person(&self, name: &str) {
         let mut tx = self.records.tx_by_rule("a test", 1).await.unwrap();
         tx.add_person(name, None).await.unwrap();
         tx.commit().await.unwrap();
     }
 
-    async fn chunk(&self, bytes: &[u8]) {
+    pub(super) async fn chunk(&self, bytes: &[u8]) {
         let mut packer = Packer::new().unwrap();
         packer.add(ChunkId::of(bytes), bytes).unwrap();
         let mut intake = self.blobs.intake().await;
@@ -56,7 +60,7 @@ impl World {
         intake.finish(1).await.unwrap();
     }
 
-    fn log(&self, run: &str, bytes: &[u8]) {
+    pub(super) fn log(&self, run: &str, bytes: &[u8]) {
         let folder = self.at("data/logs").join(run);
         std::fs::create_dir_all(&folder).unwrap();
         std::fs::write(folder.join("0-1.0"), bytes).unwrap();
@@ -69,8 +73,28 @@ impl World {
         back_up(&self.shelf().await, &ask).await
     }
 
+    pub(super) fn ask(&self, name: &str) -> Ask {
+        let data = self.at("data");
+        Ask { packs: Place::Local(data.join("blobs")), data, keys: Vec::new(), now: 1, name: name.to_owned() }
+    }
+
+    /// A copy that goes on.
+    pub(super) async fn stream(&self, name: &str) -> Stream {
+        Stream::begin(self.shelf().await, self.records.clone(), self.ask(name)).await.unwrap()
+    }
+
+    pub(super) async fn stream_at(&self, name: &str, now: i64) -> Stream {
+        Stream::begin(self.shelf().await, self.records.clone(), Ask { now, ..self.ask(name) }).await.unwrap()
+    }
+
+    pub(super) async fn restore_at(&self, until: Option<i64>, to: &str) -> Result<Restored, BackupError> {
+        let shelf = Shelf::open(&Place::Local(self.at("to")), false).await.unwrap();
+        restore(&shelf, None, until, &self.at(to)).await
+    }
+
     async fn restore(&self, name: Option<&str>, to: &str) -> Result<Restored, BackupError> {
-        restore(&self.shelf().await, name, &self.at(to)).await
+        let shelf = Shelf::open(&Place::Local(self.at("to")), false).await?;
+        restore(&shelf, name, None, &self.at(to)).await
     }
 
     fn packs(&self) -> Vec<PathBuf> {
@@ -79,7 +103,7 @@ impl World {
     }
 }
 
-async fn persons(data: &Path) -> Vec<String> {
+pub(super) async fn persons(data: &Path) -> Vec<String> {
     let records = Records::open(data).await.unwrap();
     let names = records.persons().await.unwrap().into_iter().map(|person| person.name).collect();
     records.close().await;
@@ -133,13 +157,13 @@ async fn what_broke_off_does_not_count_and_old_copies_go() {
     world.back_up("4").await.unwrap();
     assert!(!world.at("to/copies/3").join("database").exists(), "what broke off is taken away by the next");
     assert_eq!(world.packs().len(), 2);
-    let shelf = world.shelf().await;
     // A pack that only an older copy names goes with it.
     let mut tx = world.records.tx_by_rule("a test", 1).await.unwrap();
     let oldest = world.records.packs().await.unwrap()[0].id;
     tx.drop_packs(&[oldest]).await.unwrap();
     tx.commit().await.unwrap();
     world.back_up("5").await.unwrap();
+    let shelf = world.shelf().await;
     assert_eq!(keep(&shelf, 1).await.unwrap(), 3);
     let left: Vec<String> = shelf.copies().await.unwrap().into_iter().map(|whole| whole.name).collect();
     assert_eq!((left, world.packs().len()), (vec!["5".to_owned()], 1));

@@ -2,7 +2,11 @@
 
 use serde::{Deserialize, Serialize};
 
-/// `whole.json` of a copy, version 1.
+/// The format of copies whose database goes on with changes that lie beside it: an older version, which would leave them out,
+/// must not bring such a copy back.
+pub(super) const GOES_ON: u32 = 2;
+
+/// `whole.json` of a copy.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Whole {
     pub format: u32,
@@ -25,6 +29,13 @@ pub struct Whole {
     pub logs: u64,
     /// Keys are in the backup.
     pub keys: bool,
+}
+
+impl Whole {
+    /// Whether changes of the database lie beside it.
+    pub fn goes_on(&self) -> bool {
+        self.format == GOES_ON
+    }
 }
 
 /// A pack, as a line of the list.

@@ -6,6 +6,7 @@ use super::intake::path_of;
 use super::reading::split;
 use super::{BlobError, Blobs};
 use futures_util::StreamExt;
+use object_store::path::Path;
 use object_store::{ObjectStore, ObjectStoreExt};
 use ordotaxis_content::{ChunkId, MAGIC, open_block};
 use std::collections::HashSet;
@@ -57,7 +58,7 @@ pub struct SweepPlan {
     pub thin: Vec<i64>,
     /// Packs that are small: joined.
     pub small: Vec<i64>,
-    /// Names in storage that nothing knows: what was on its way when the service went down.
+    /// Places in storage that nothing knows: what was on its way when the service or a runner went down.
     pub stray: Vec<String>,
     /// What both together free.
     pub bytes: u64,
@@ -195,12 +196,14 @@ impl Blobs {
     async fn strays(&self, now: i64) -> Result<Vec<String>, BlobError> {
         let known: HashSet<String> = self.index().packs.values().map(|pack| pack.name.clone()).collect();
         let mut strays = Vec::new();
-        let mut list = self.0.packs.list(Some(&object_store::path::Path::from("packs")));
-        while let Some(found) = list.next().await {
-            let found = found?;
-            let name = found.location.filename().unwrap_or_default().to_owned();
-            if !known.contains(&name) && found.last_modified.timestamp_millis() < now - YOUNG_MS {
-                strays.push(name);
+        for folder in ["packs", "arrived"] {
+            let mut list = self.0.packs.list(Some(&Path::from(folder)));
+            while let Some(found) = list.next().await {
+                let found = found?;
+                let name = found.location.filename().unwrap_or_default();
+                if !known.contains(name) && found.last_modified.timestamp_millis() < now - YOUNG_MS {
+                    strays.push(found.location.to_string());
+                }
             }
         }
         Ok(strays)
@@ -214,13 +217,13 @@ impl Blobs {
         let rewritten: Vec<i64> = plan.thin.iter().chain(&plan.small).copied().filter(still).collect();
         self.rewrite(&rewritten, &plan.live, now).await?;
         let gone: Vec<i64> = plan.dead.iter().copied().filter(still).chain(rewritten).collect();
-        let names: Vec<String> = gone.iter().filter_map(|id| self.index().packs.get(id).map(|pack| pack.name.clone())).collect();
+        let places: Vec<Path> = gone.iter().filter_map(|id| self.index().packs.get(id).map(|pack| path_of(&pack.name))).collect();
         self.drop_packs(&gone, now).await?;
         self.rebuild().await?;
-        for name in names.iter().chain(&plan.stray) {
+        for place in places.into_iter().chain(plan.stray.iter().map(|place| Path::from(place.as_str()))) {
             // What stays though its row is gone is a stray, and goes with a later sweep.
-            if let Err(error) = self.0.packs.delete(&path_of(name)).await {
-                tracing::warn!(pack = %name, error = %plainly(&error), "a pack could not be deleted; a later sweep tries again");
+            if let Err(error) = self.0.packs.delete(&place).await {
+                tracing::warn!(pack = %place, error = %plainly(&error), "a pack could not be deleted; a later sweep tries again");
             }
         }
         Ok(())

@@ -92,14 +92,27 @@ impl Intake<'_> {
 
     /// Writes the pack, then its row.
     pub async fn finish(self, now: i64) -> Result<PackAdded, BlobError> {
+        let added = self.whole()?;
+        if added.chunks > 0 {
+            self.blobs.keep(self.pack, self.headers, now).await?;
+        }
+        Ok(added)
+    }
+
+    /// Records a pack that lies in the storage already, just as it came in here.
+    pub(super) async fn finish_as(self, name: &str, now: i64) -> Result<PackAdded, BlobError> {
+        let added = self.whole()?;
+        if added.chunks > 0 {
+            self.blobs.note(name.to_owned(), added.bytes, &self.headers, now).await?;
+        }
+        Ok(added)
+    }
+
+    fn whole(&self) -> Result<PackAdded, BlobError> {
         if !self.begun || !self.rest.is_empty() {
             return Err(PackError::CutOff.into());
         }
-        let bytes = self.pack.len() as u64;
-        if self.chunks == 0 {
-            return Ok(PackAdded { chunks: 0, bytes: 0 });
-        }
-        self.blobs.keep(self.pack, self.headers, now).await?;
+        let bytes = if self.chunks == 0 { 0 } else { self.pack.len() as u64 };
         Ok(PackAdded { chunks: self.chunks, bytes })
     }
 }
@@ -107,13 +120,18 @@ impl Intake<'_> {
 impl Blobs {
     /// Writes a pack to the store and records it. A crash in between leaves a stray file, which a sweep finds.
     pub(super) async fn keep(&self, pack: Vec<u8>, headers: Vec<u8>, now: i64) -> Result<(), BlobError> {
-        let name = format!("{:032x}", rand::random::<u128>());
-        let (bytes, sealed) = (i64::try_from(pack.len()).unwrap_or(i64::MAX), self.0.key.is_some());
+        let (name, bytes) = (format!("{:032x}", rand::random::<u128>()), pack.len() as u64);
         self.0.packs.put(&path_of(&name), pack.into()).await?;
+        self.note(name, bytes, &headers, now).await
+    }
+
+    /// Records a pack that lies in the storage.
+    async fn note(&self, name: String, bytes: u64, headers: &[u8], now: i64) -> Result<(), BlobError> {
+        let (bytes, sealed) = (i64::try_from(bytes).unwrap_or(i64::MAX), self.0.key.is_some());
         let mut tx = self.0.records.tx_by_rule("store", now).await?;
-        let id = tx.add_pack(&name, bytes, sealed, &headers).await?;
+        let id = tx.add_pack(&name, bytes, sealed, headers).await?;
         tx.commit().await?;
-        self.index_mut().add(id, name, sealed, bytes, now, &headers)
+        self.index_mut().add(id, name, sealed, bytes, now, headers)
     }
 }
 

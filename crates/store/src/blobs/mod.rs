@@ -2,6 +2,7 @@
 //!
 //! - `intake`: packs come in, are looked through and written;
 //! - `index`: which chunk lies where, in memory, made from the rows of `packs`;
+//! - `direct`: runners send packs to object storage and read them there, by addresses that the service signs;
 //! - `reading`: chunks, trees and whole rows of blocks go out;
 //! - `seal`: encryption at rest;
 //! - `care`: what is damaged, what nobody needs any more.
@@ -10,6 +11,7 @@
 //! index knows is there, whatever crashed. What is to be deleted goes in the other order.
 
 mod care;
+mod direct;
 mod error;
 mod index;
 mod intake;
@@ -21,6 +23,7 @@ mod seal;
 mod tests;
 
 pub use care::{Damage, SweepPlan, Verified, YOUNG_MS};
+pub use direct::{DIRECT_FOR, PieceAt, PutAt};
 pub use error::BlobError;
 pub use intake::{Intake, PackAdded};
 pub use seal::BlobKey;
@@ -29,7 +32,7 @@ use crate::records::Records;
 pub(crate) use intake::path_of;
 
 use index::Index;
-use object_store::aws::AmazonS3Builder;
+use object_store::aws::{AmazonS3, AmazonS3Builder};
 use object_store::local::LocalFileSystem;
 use object_store::{ClientOptions, ObjectStore, RetryConfig};
 use opened::Opened;
@@ -54,6 +57,8 @@ pub struct Objects {
     pub region: String,
     pub key_id: String,
     pub secret: String,
+    /// The address at which runners reach the same storage; none: they send everything to the service.
+    pub direct: Option<String>,
 }
 
 impl std::fmt::Debug for Objects {
@@ -68,6 +73,8 @@ pub struct Blobs(Arc<Inner>);
 
 struct Inner {
     packs: Arc<dyn ObjectStore>,
+    /// Signs addresses for runners.
+    direct: Option<AmazonS3>,
     records: Records,
     index: RwLock<Index>,
     key: Option<BlobKey>,
@@ -86,12 +93,17 @@ impl Blobs {
     /// Opens the store; `key` seals what is written from now on and opens what was sealed with it.
     pub async fn open(place: &Place, key: Option<BlobKey>, records: Records) -> Result<Blobs, BlobError> {
         let packs = storage(place)?;
+        let direct = match place {
+            Place::Objects(objects) => objects.direct.as_deref().map(|address| bucket(objects, address)).transpose()?,
+            Place::Local(_) => None,
+        };
         let mut index = Index::default();
         for row in records.packs().await? {
             index.add(row.id, row.name, row.sealed, row.bytes, row.made_at, &row.blocks)?;
         }
         let inner = Inner {
             packs,
+            direct,
             records,
             index: RwLock::new(index),
             key,
@@ -137,20 +149,23 @@ pub(crate) fn storage(place: &Place) -> Result<Arc<dyn ObjectStore>, BlobError> 
             std::fs::create_dir_all(folder).map_err(|source| BlobError::Folder { path: folder.clone(), source })?;
             Ok(Arc::new(LocalFileSystem::new_with_prefix(folder)?.with_fsync(true)))
         }
-        Place::Objects(objects) => {
-            let patience = Duration::from_secs(30);
-            let retry = RetryConfig { max_retries: 4, retry_timeout: patience, ..RetryConfig::default() };
-            let options = ClientOptions::new().with_timeout(patience).with_connect_timeout(Duration::from_secs(5)).with_allow_http(true);
-            let builder = AmazonS3Builder::new()
-                .with_endpoint(&objects.endpoint)
-                .with_bucket_name(&objects.bucket)
-                .with_region(&objects.region)
-                .with_access_key_id(&objects.key_id)
-                .with_secret_access_key(&objects.secret)
-                .with_allow_http(true)
-                .with_client_options(options)
-                .with_retry(retry);
-            Ok(Arc::new(builder.build()?))
-        }
+        Place::Objects(objects) => Ok(Arc::new(bucket(objects, &objects.endpoint)?)),
     }
+}
+
+/// The bucket, as it is reached at an address.
+fn bucket(objects: &Objects, endpoint: &str) -> Result<AmazonS3, BlobError> {
+    let patience = Duration::from_secs(30);
+    let retry = RetryConfig { max_retries: 4, retry_timeout: patience, ..RetryConfig::default() };
+    let options = ClientOptions::new().with_timeout(patience).with_connect_timeout(Duration::from_secs(5)).with_allow_http(true);
+    let builder = AmazonS3Builder::new()
+        .with_endpoint(endpoint)
+        .with_bucket_name(&objects.bucket)
+        .with_region(&objects.region)
+        .with_access_key_id(&objects.key_id)
+        .with_secret_access_key(&objects.secret)
+        .with_allow_http(true)
+        .with_client_options(options)
+        .with_retry(retry);
+    Ok(builder.build()?)
 }

@@ -19,10 +19,10 @@ const LARGEST_TREE_GIB: u64 = 256;
 
 /// Neighbouring blocks of one pack.
 #[derive(Debug, Clone)]
-struct Piece {
-    name: String,
-    sealed: bool,
-    range: Range<u64>,
+pub(super) struct Piece {
+    pub(super) name: String,
+    pub(super) sealed: bool,
+    pub(super) range: Range<u64>,
     blocks: Vec<BlockAt>,
 }
 
@@ -35,7 +35,7 @@ impl Blobs {
         ids: &[ChunkId],
         may_read: Arc<HashSet<ChunkId>>,
     ) -> Result<impl Stream<Item = Result<Bytes, BlobError>> + Send + 'static, BlobError> {
-        let mut pieces = self.pieces(ids)?.into_iter();
+        let mut pieces = self.pieces(ids, PIECE)?.into_iter();
         let first = match pieces.next() {
             Some(piece) => Some(Ok(self.readable(piece, may_read.clone()).await?)),
             None => None,
@@ -49,7 +49,8 @@ impl Blobs {
         Ok(stream::iter(first).chain(rest.buffered(2)))
     }
 
-    fn pieces(&self, ids: &[ChunkId]) -> Result<Vec<Piece>, BlobError> {
+    /// Where these chunks lie; neighbouring blocks are one piece up to about `most` bytes.
+    pub(super) fn pieces(&self, ids: &[ChunkId], most: u64) -> Result<Vec<Piece>, BlobError> {
         let index = self.index();
         let places: BTreeSet<At> =
             ids.iter().map(|id| index.get(id).map(|at| (at.pack, at.block)).ok_or(BlobError::NoChunk(*id))).collect::<Result<_, _>>()?;
@@ -59,7 +60,7 @@ impl Blobs {
             let Some(&block) = known.blocks.get(block as usize) else { continue };
             let range = block.range();
             match pieces.last_mut() {
-                Some(last) if last.name == known.name && last.range.end == range.start && last.range.end - last.range.start < PIECE => {
+                Some(last) if last.name == known.name && last.range.end == range.start && last.range.end - last.range.start < most => {
                     last.range.end = range.end;
                     last.blocks.push(block);
                 }
@@ -128,7 +129,7 @@ impl Blobs {
         if let Some(block) = known {
             return Ok(block);
         }
-        let piece = self.pieces(&[*id])?.pop().ok_or(BlobError::NoChunk(*id))?;
+        let piece = self.pieces(&[*id], PIECE)?.pop().ok_or(BlobError::NoChunk(*id))?;
         let bytes = self.piece(piece).await?;
         let block = split(&bytes)?.pop().ok_or(BlobError::NoChunk(*id))?;
         let raw = Arc::new(open_block(&block.header, &block.body)?);

@@ -225,7 +225,7 @@ async fn strays_are_swept_when_they_are_old() {
     let now = i64::try_from(std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis()).unwrap();
     assert!(blobs.plan_sweep(&[], Default::default(), now).await.unwrap().is_empty());
     let plan = blobs.plan_sweep(&[], Default::default(), now + 2 * HOUR).await.unwrap();
-    assert_eq!(plan.stray, ["00stray"]);
+    assert_eq!(plan.stray, ["packs/00/00stray"]);
     blobs.sweep(&plan, now + 2 * HOUR).await.unwrap();
     assert!(files(folder.path()).is_empty());
 }

@@ -87,9 +87,10 @@ pub use work::{DueWork, NewWork, TroubledWork, WorkCount, WorkKind};
 
 use error::exists;
 use rings::Rings;
-use sqlx::SqlitePool;
 use sqlx::migrate::MigrateError;
+use sqlx::pool::PoolConnection;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
+use sqlx::{Sqlite, SqlitePool};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -104,6 +105,16 @@ pub struct Records {
     writer: SqlitePool,
     rings: Arc<Rings>,
     timing: Timing,
+    path: Arc<Path>,
+}
+
+/// Who writes changes from SQLite's log back into the database file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WriteBack {
+    /// SQLite, when the log has a thousand pages.
+    BySqlite,
+    /// Who sends them to a backup: nothing is written back that was not taken before.
+    ByBackup,
 }
 
 /// The newest change of the database's form that this version knows.
@@ -122,9 +133,21 @@ impl Records {
         &self.writer
     }
 
+    /// A connection that nobody else uses.
+    #[cfg(test)]
+    pub(crate) async fn own_write(&self) -> sqlx::SqliteConnection {
+        use sqlx::ConnectOptions;
+        SqliteConnectOptions::new().filename(&self.path).connect().await.expect("a connection")
+    }
+
     /// Opens the database in `folder`, making it on first use (only its owner can read it). Only the service may call
     /// this: it migrates, and SQLite gives no lock against two that do so at once.
     pub async fn open(folder: &Path) -> Result<Records, StoreError> {
+        Records::open_as(folder, WriteBack::BySqlite).await
+    }
+
+    /// The same, where changes may be sent to a backup.
+    pub async fn open_as(folder: &Path, write_back: WriteBack) -> Result<Records, StoreError> {
         let path = folder.join("ordotaxis.db");
         private(&path).map_err(|source| StoreError::Folder { path: path.clone(), source })?;
         let options = SqliteConnectOptions::new()
@@ -136,6 +159,10 @@ impl Records {
             // What is taken out is overwritten: a secret of before must not lie in a free page.
             .pragma("secure_delete", "ON")
             .busy_timeout(Duration::from_secs(10));
+        let options = match write_back {
+            WriteBack::BySqlite => options,
+            WriteBack::ByBackup => options.pragma("wal_autocheckpoint", "0"),
+        };
         let writer = SqlitePoolOptions::new().max_connections(1).test_before_acquire(false).connect_with(options.clone()).await?;
         MIGRATIONS.run(&writer).await.map_err(|error| match error {
             MigrateError::VersionMissing(_) | MigrateError::VersionTooNew(..) => StoreError::Newer,
@@ -148,7 +175,24 @@ impl Records {
             .await?;
         let newest = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM events").fetch_one(&reads).await?;
         let rings = Rings { events: watch::Sender::new(newest), run_events: watch::Sender::new(newest), work: Notify::new() };
-        Ok(Records { reads, writer, rings: Arc::new(rings), timing: Timing::default() })
+        Ok(Records { reads, writer, rings: Arc::new(rings), timing: Timing::default(), path: path.into() })
+    }
+
+    /// The database's file.
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The one connection that writes: nothing changes while it is held.
+    pub(crate) async fn hold(&self) -> Result<PoolConnection<Sqlite>, sqlx::Error> {
+        self.writer.acquire().await
+    }
+
+    /// Whether the service has sealed anything with its key.
+    pub async fn has_sealed(&self) -> Result<bool, StoreError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM projects WHERE sealed IS NOT NULL) OR EXISTS (SELECT 1 FROM secrets)
+            OR EXISTS (SELECT 1 FROM connections) OR EXISTS (SELECT 1 FROM signing_keys)";
+        Ok(sqlx::query_scalar(sql).fetch_one(&self.reads).await?)
     }
 
     /// How long changes wait and take.

@@ -21,6 +21,14 @@ impl Records {
     }
 }
 
+impl Records {
+    /// The headers of a pack's blocks, one after the other; empty for one that is gone.
+    pub(crate) async fn pack_headers(&self, name: &str) -> Result<Vec<u8>, StoreError> {
+        let query = sqlx::query_scalar("SELECT blocks FROM packs WHERE name = ?").bind(name);
+        Ok(query.fetch_optional(&self.reads).await?.unwrap_or_default())
+    }
+}
+
 impl Tx {
     /// Records a pack that was written; gives its number.
     pub(crate) async fn add_pack(&mut self, name: &str, bytes: i64, sealed: bool, blocks: &[u8]) -> Result<i64, StoreError> {

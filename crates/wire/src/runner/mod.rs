@@ -7,6 +7,7 @@
 
 mod attempt;
 mod content;
+mod direct;
 mod files;
 mod lease;
 mod log;
@@ -16,6 +17,7 @@ mod session;
 
 pub use attempt::{AttemptId, BadAttemptId, OLDEST, VERSION};
 pub use content::{CacheEntry, CacheUse, FindCache, FoundCache, GivenArtifact, SaveCache, SavedCache};
+pub use direct::{AskPut, PackPiece, PackPut, PutPlace, ReadPlaces};
 pub use files::{AskFiles, AskLarge, AskPack, CommitTag, FilesAbout, InnerModule, LargeFile};
 pub use lease::{Lease, LeaseCache, LeaseCheck, LeaseConnection, LeasePublish, LeaseSecret, LeaseTake, LeaseUpload, Merge, Share};
 pub use log::{LogAnswer, Phases, log_limit};

@@ -17,10 +17,12 @@ use ordotaxis_content::{ChunkId, MAGIC};
 use ordotaxis_core::access::Actor;
 use ordotaxis_store::{BlobError, NewCache, Project};
 use ordotaxis_wire::runner::{AttemptId, CacheEntry, FindCache, FoundCache, GivenArtifact, SaveCache, SavedCache};
+use std::collections::HashSet;
+use std::sync::Arc;
 use tokio_stream::StreamExt;
 
 /// The longest list of names: 32 bytes for each of half a million chunks.
-const LIST_LIMIT: usize = 16 * 1024 * 1024;
+pub(super) const LIST_LIMIT: usize = 16 * 1024 * 1024;
 /// The largest list of test cases or findings.
 const LEFT_LIMIT: usize = 128 * 1024 * 1024;
 /// The longest key of a cache.
@@ -37,7 +39,7 @@ pub(super) fn router() -> Router<App> {
         .route("/attempts/{attempt}/left", post(super::left::left).layer(DefaultBodyLimit::max(LEFT_LIMIT)))
 }
 
-fn names(bytes: &[u8]) -> Result<Vec<ChunkId>, ApiError> {
+pub(super) fn names(bytes: &[u8]) -> Result<Vec<ChunkId>, ApiError> {
     ChunkId::list(bytes).ok_or_else(|| ApiError::new(StatusCode::BAD_REQUEST, "bad-names", "chunks are named by 32 bytes each"))
 }
 
@@ -54,11 +56,26 @@ async fn fetch(
     Path((attempt, tree)): Path<(String, String)>,
     body: Bytes,
 ) -> Result<impl IntoResponse, ApiError> {
-    let attempt = attempt_id(&attempt)?;
-    if !app.keeper.holders.holds(&runner, attempt) {
+    let names = names(&body)?;
+    let within = readable(&app, &runner, &attempt, &tree, &names).await?;
+    let blocks = app.blobs.blocks(&names, within).await?;
+    let magic = tokio_stream::once(Ok::<_, BlobError>(Bytes::from_static(MAGIC)));
+    Ok(axum::body::Body::from_stream(magic.chain(blocks)))
+}
+
+/// All chunks of a tree, if the runner's attempt may read it, and the named ones are of it.
+pub(super) async fn readable(
+    app: &App,
+    runner: &str,
+    attempt: &str,
+    tree: &str,
+    names: &[ChunkId],
+) -> Result<Arc<HashSet<ChunkId>>, ApiError> {
+    let attempt = attempt_id(attempt)?;
+    if !app.keeper.holders.holds(runner, attempt) {
         return Err(stale(Stale));
     }
-    let tree = tree_id(&tree, "/tree")?;
+    let tree = tree_id(tree, "/tree")?;
     // One answer for what is not there and what is another's: nothing is to be learnt by asking.
     let job = i64::try_from(attempt.job).unwrap_or(i64::MAX);
     // One that goes back reads what it goes back to.
@@ -67,13 +84,10 @@ async fn fetch(
         return Err(ApiError::not_found("tree", "the job may read no such tree"));
     }
     let within = app.trees.chunks_of(&app.blobs, tree).await?;
-    let names = names(&body)?;
     if names.iter().any(|name| !within.contains(name)) {
         return Err(ApiError::not_found("chunk", "the tree has no such chunk"));
     }
-    let blocks = app.blobs.blocks(&names, within).await?;
-    let magic = tokio_stream::once(Ok::<_, BlobError>(Bytes::from_static(MAGIC)));
-    Ok(axum::body::Body::from_stream(magic.chain(blocks)))
+    Ok(within)
 }
 
 /// Takes in a pack as it arrives, without holding it whole.

@@ -2,6 +2,7 @@
 
 mod attempt;
 mod content;
+mod direct;
 mod files;
 mod left;
 
@@ -55,6 +56,7 @@ pub(super) fn router() -> Router<App> {
         .route("/attempts/{attempt}/give-back", post(give_back))
         .route("/attempts/{attempt}/let-go", post(let_go))
         .merge(content::router())
+        .merge(direct::router())
         .merge(files::router())
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
 }

@@ -1,0 +1,68 @@
+//! Storage as this runner reaches it without the service, by addresses that the service gives it. Whatever goes wrong here
+//! goes by way of the service instead, and for a while nothing more is tried. Addresses are secrets: no message has one.
+
+use crate::call_error::CallError;
+use bytes::Bytes;
+use ordotaxis_wire::runner::{PackPiece, PackPut};
+use reqwest::header::RANGE;
+use reqwest::redirect::Policy;
+use reqwest::{Client, Response, StatusCode};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// How long nothing is tried after it did not work.
+const REST: Duration = Duration::from_secs(10 * 60);
+
+/// The way to storage. Clones rest together.
+#[derive(Clone)]
+pub(crate) struct Direct {
+    http: Client,
+    rests_until: Arc<Mutex<Option<Instant>>>,
+}
+
+impl Direct {
+    pub(crate) fn new() -> Direct {
+        // Nothing is followed: an address is good for one place only.
+        let http = Client::builder().redirect(Policy::none()).connect_timeout(Duration::from_secs(3)).read_timeout(Duration::from_secs(30));
+        Direct { http: http.build().unwrap_or_default(), rests_until: Arc::default() }
+    }
+
+    /// Whether it is worth a try.
+    pub(crate) fn is_open(&self) -> bool {
+        let until = *self.rests_until.lock().unwrap_or_else(PoisonError::into_inner);
+        until.is_none_or(|until| until < Instant::now())
+    }
+
+    /// It did not work, or the service knows of no such way.
+    pub(crate) fn rest(&self, why: &str) {
+        let before = self.rests_until.lock().unwrap_or_else(PoisonError::into_inner).replace(Instant::now() + REST);
+        if before.is_none_or(|until| until < Instant::now()) {
+            tracing::warn!(why, "packs go by way of the service for the next ten minutes");
+        }
+    }
+
+    /// Puts a pack where the service said.
+    pub(crate) async fn put(&self, at: &PackPut, pack: Bytes) -> Result<(), CallError> {
+        let answer = self.http.put(&at.url).body(pack).send().await.map_err(failed)?;
+        fits(&answer, StatusCode::OK)
+    }
+
+    /// Begins to read a part of a pack.
+    pub(crate) async fn get(&self, piece: &PackPiece) -> Result<Response, CallError> {
+        let range = format!("bytes={}-{}", piece.from, piece.last);
+        let answer = self.http.get(&piece.url).header(RANGE, range).send().await.map_err(failed)?;
+        fits(&answer, StatusCode::PARTIAL_CONTENT)?;
+        Ok(answer)
+    }
+}
+
+fn failed(error: reqwest::Error) -> CallError {
+    CallError::Storage(crate::outgoing::chain(&error.without_url()))
+}
+
+fn fits(answer: &Response, wanted: StatusCode) -> Result<(), CallError> {
+    match answer.status() {
+        status if status == wanted => Ok(()),
+        status => Err(CallError::Storage(format!("it answered {status}"))),
+    }
+}

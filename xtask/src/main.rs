@@ -1,11 +1,13 @@
-//! The project's own tasks: `cargo xtask demo | test | lint | release | bench | fuzz | fuzz-api | real | soak`. Each does all set-up it needs: missing programs
+//! The project's own tasks: `cargo xtask demo | test | lint | release | dist | bench | fuzz | fuzz-api | real | soak`. Each does all set-up it needs: missing programs
 //! come from packages where that is allowed, else it says exactly what to install.
 
 mod circles;
 mod demo;
+mod dist;
 mod layers;
 mod packages;
 mod real;
+mod release;
 mod setup;
 
 use std::process::ExitCode;
@@ -17,6 +19,8 @@ const USAGE: &str = "usage: cargo xtask TASK
   test            every test, in headless Chromium too
   lint            formatting, clippy, console types and style, licences, features, the layering of crates
   release         what is shipped, into target/ship: the program, and its debug information beside it
+  dist [--of PROGRAM] [--to DIR]
+                  an archive, a Debian package and an image for containers, into target/ship
   bench           measure, each figure beside its limit
   fuzz            a million changed files and lines: no panic, none slow
   fuzz-api [SECONDS]
@@ -32,7 +36,8 @@ fn main() -> ExitCode {
         ["demo", "--once"] => demo::demo(true),
         ["test", rest @ ..] => test(rest),
         ["lint"] => lint(),
-        ["release"] => release(),
+        ["release"] => release::release(),
+        ["dist", rest @ ..] => dist::Order::read(rest).and_then(|order| dist::dist(&order)),
         ["bench", rest @ ..] => bench(rest),
         ["fuzz"] => fuzz(),
         ["fuzz-api", rest @ ..] => fuzz_api(rest),
@@ -75,24 +80,6 @@ fn lint() -> Done {
     setup::stand_ins()?;
     packages::check()?;
     layers::check()
-}
-
-/// What is shipped: the program without debug information, and that beside it, where debuggers and backtraces look.
-fn release() -> Done {
-    setup::programs(setup::FOR_RELEASE)?;
-    setup::console()?;
-    eprintln!("building for release; the first time that takes about ten minutes on two cores");
-    setup::run("cargo", &["build", "--quiet", "--release", "--package", "ordotaxis-cli"])?;
-    let folder = setup::root().join("target/ship");
-    std::fs::create_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;
-    let built = setup::root().join("target/release/ordotaxis").display().to_string();
-    setup::run_in("target/ship", "objcopy", &["--only-keep-debug", &built, "ordotaxis.debug"])?;
-    setup::run_in("target/ship", "objcopy", &["--strip-all", "--add-gnu-debuglink=ordotaxis.debug", &built, "ordotaxis"])?;
-    for name in ["ordotaxis", "ordotaxis.debug"] {
-        let bytes = std::fs::metadata(folder.join(name)).map_err(|error| format!("{name}: {error}"))?.len();
-        println!("target/ship/{name}  {} MB", bytes / 1_000_000);
-    }
-    Ok(())
 }
 
 fn bench(rest: &[&str]) -> Done {

@@ -48,6 +48,8 @@ pub(crate) const FOR_TESTS: &[Program] = &[
     ("slurmd", "slurmd"),
     ("sbatch", "slurm-client"),
     ("prometheus", "prometheus"),
+    ("objcopy", "binutils"),
+    ("systemctl", "systemd"),
     ("promtool", "prometheus"),
     ("python3", "python3"),
     ("chromium", "chromium"),
@@ -55,6 +57,15 @@ pub(crate) const FOR_TESTS: &[Program] = &[
 ];
 
 pub(crate) const FOR_RELEASE: &[Program] = &[("cc", "gcc"), ("make", "make"), ("node", "nodejs"), ("npm", "npm"), ("objcopy", "binutils")];
+
+pub(crate) const FOR_DIST: &[Program] = &[
+    ("objcopy", "binutils"),
+    ("objdump", "binutils"),
+    ("ldd", "libc-bin"),
+    ("dpkg-deb", "dpkg"),
+    ("git", "git"),
+    ("ssh", "openssh-client"),
+];
 
 /// The project's folder.
 pub(crate) fn root() -> PathBuf {

@@ -7,6 +7,8 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 use tokio::io::AsyncWriteExt;
 use tokio::process::Command;
+use tracing::Instrument;
+use tracing::field::Empty;
 
 /// How long one call may take; fetching a large repository for the first time is the longest.
 const TIME_LIMIT: Duration = Duration::from_secs(600);
@@ -100,7 +102,9 @@ pub(crate) async fn run(mut command: Command, args: &[&str], input: Option<&[u8]
     command.args(args).stdout(Stdio::piped()).stderr(Stdio::piped());
     command.stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
     let since = Instant::now();
-    let result = ended(command, &verb, input).await;
+    let own = tracing::info_span!("git", otel.name = %format_args!("git {verb}"), ordotaxis.end = Empty);
+    let result = ended(command, &verb, input).instrument(own.clone()).await;
+    own.record("ordotaxis.end", end_of(&result));
     timing::ended(&verb, since, end_of(&result));
     result
 }

@@ -2,7 +2,6 @@
 
 use serde::{Deserialize, Serialize};
 use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 const FILE: &str = "runner.toml";
@@ -63,7 +62,10 @@ impl Identity {
         let fail = |source| IdentityError::Io { path: path.clone(), source };
         std::fs::create_dir_all(folder).map_err(fail)?;
         let text = toml::to_string(self).unwrap_or_default();
-        let mut file = std::fs::OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&path).map_err(fail)?;
-        file.write_all(text.as_bytes()).map_err(fail)
+        // Whole before it has its name: the invitation that it was traded for is used up.
+        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(fail)?;
+        file.write_all(text.as_bytes()).and_then(|()| file.as_file().sync_all()).map_err(fail)?;
+        file.persist(&path).map_err(|error| fail(error.error))?;
+        Ok(())
     }
 }

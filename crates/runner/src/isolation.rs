@@ -44,7 +44,22 @@ impl Isolation {
     pub fn sandbox_works() -> bool {
         let owner = nix::unistd::geteuid().is_root().then_some(crate::stage::JOBS);
         let mut line = owner.map(crate::sandbox::becoming).unwrap_or_default();
-        let bwrap = ["bwrap", "--unshare-user", "--unshare-pid", "--unshare-net", "--ro-bind", "/", "/", "--proc", "/proc", "--", "true"];
+        let bwrap = [
+            "bwrap",
+            "--unshare-user",
+            "--unshare-pid",
+            "--unshare-net",
+            "--unshare-uts",
+            "--hostname",
+            "job",
+            "--ro-bind",
+            "/",
+            "/",
+            "--proc",
+            "/proc",
+            "--",
+            "true",
+        ];
         line.extend(bwrap.map(str::to_owned));
         let mut command = std::process::Command::new(&line[0]);
         command.args(&line[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());

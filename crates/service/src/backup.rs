@@ -13,6 +13,8 @@ use std::time::Duration;
 
 /// After something went wrong it is tried again after this, when changes are sent more often than that.
 const PAUSE: Duration = Duration::from_secs(5);
+/// Sending may take so long; a place that hangs must not hold up the rest.
+const SEND: Duration = Duration::from_secs(60);
 /// How long a service that ends goes on sending.
 const LAST: Duration = Duration::from_secs(10);
 
@@ -31,6 +33,7 @@ pub(crate) async fn work(app: App) {
                 if !app.backup.trouble.swap(true, Ordering::Relaxed) {
                     tracing::error!(error = causes(&error), "the backup is in trouble; it is tried again and again");
                 }
+                unless_begun(&app).await;
                 settings.every.max(PAUSE)
             }
         };
@@ -54,7 +57,9 @@ async fn step(app: &App, settings: &BackupSettings) -> Result<(), BackupError> {
     }
     let Some(open) = begun.as_mut() else { return Ok(()) };
     let now = clock::now();
-    match open.stream.send(now).await {
+    // What breaks off in the middle is sent again.
+    let sent = tokio::time::timeout(settings.every.max(SEND), open.stream.send(now)).await;
+    match sent.unwrap_or(Err(BackupError::Slow(SEND))) {
         Ok(()) => app.backup.reaches.store(now, Ordering::Relaxed),
         Err(BackupError::Behind) => {
             tracing::warn!("what changed could not be sent for too long: the backup is begun anew");
@@ -63,6 +68,15 @@ async fn step(app: &App, settings: &BackupSettings) -> Result<(), BackupError> {
         Err(error) => return Err(error),
     }
     Ok(())
+}
+
+/// With no copy that follows it, nobody else writes SQLite's log back: it would only ever grow.
+async fn unless_begun(app: &App) {
+    if app.backup.stream.lock().await.is_none()
+        && let Err(error) = app.records.write_back().await
+    {
+        tracing::warn!(error = causes(&error), "the database's log could not be written back");
+    }
 }
 
 async fn begin(app: &App, settings: &BackupSettings, now: i64) -> Result<Begun, BackupError> {

@@ -34,6 +34,8 @@ impl PartialEq for Collector {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Traces {
     pub(crate) to: Collector,
+    /// The service's own spans, too.
+    pub(crate) own: bool,
 }
 
 /// `[ship.NAME]`: the logs of jobs.
@@ -62,6 +64,8 @@ pub enum Form {
 pub(crate) struct TracesFile {
     to: String,
     token_file: Option<PathBuf>,
+    #[serde(default)]
+    own: bool,
 }
 
 /// `[ship.NAME]` as it is written.
@@ -78,7 +82,7 @@ pub(crate) struct ShipFile {
 impl TracesFile {
     /// Read and checked; a sentence where it cannot be used.
     pub(crate) fn checked(self) -> Result<Traces, String> {
-        Ok(Traces { to: Collector::new(&self.to, self.token_file.as_deref())? })
+        Ok(Traces { to: Collector::new(&self.to, self.token_file.as_deref())?, own: self.own })
     }
 }
 

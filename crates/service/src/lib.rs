@@ -75,3 +75,4 @@ pub use pools::{ProgramError, is_pool_name, try_program};
 pub use seal::KeyError;
 pub use serve::{ServeError, Shutdown, serve};
 pub use settings::{Newcomers, Open, Rehearsal, Settings, SettingsError, SignIn, Tls};
+pub use telemetry::OwnSpans;

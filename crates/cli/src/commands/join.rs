@@ -23,7 +23,7 @@ const PATIENCE: Duration = Duration::from_secs(10 * 60);
 const LAST: Duration = Duration::from_secs(60);
 
 pub(super) async fn join(url: &str, dir: PathBuf, config: Option<PathBuf>, mounts: bool) -> Done {
-    set_up_log(LogForm::Text);
+    set_up_log(LogForm::Text, None);
     let config = configured(config)?;
     let (identity, terms) = match Identity::load(&dir) {
         Ok(identity) => (identity, read(&dir)?),

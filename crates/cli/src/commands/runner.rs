@@ -204,7 +204,7 @@ struct Work {
 }
 
 async fn work_here(ask: Work, mounts: bool) -> Done {
-    set_up_log(LogForm::Text);
+    set_up_log(LogForm::Text, None);
     let Work { dir, slots, isolation: choice, once, config } = ask;
     let identity =
         Identity::load(&dir).map_err(|error| Failure::new(2, error.to_string(), "enrol it first: `ordotaxis runner enrol --help`"))?;

@@ -1,9 +1,13 @@
 //! What the long-running commands share: their log, and signals that are counted.
 
 use crate::failure::Failure;
+use ordotaxis_service::OwnSpans;
 use std::io::IsTerminal;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
+use tracing_subscriber::Layer;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 
 /// How a log is written.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, clap::ValueEnum)]
@@ -15,15 +19,16 @@ pub(super) enum LogForm {
     Json,
 }
 
-/// Warnings and errors go to standard error; RUST_LOG asks for more.
-pub(super) fn set_up_log(form: LogForm) {
+/// Warnings and errors go to standard error; RUST_LOG asks for more. A service's own spans go elsewhere, where that is wanted.
+pub(super) fn set_up_log(form: LogForm, spans: Option<&OwnSpans>) {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("warn"));
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
-    // One that is there already stays.
-    let _ = match form {
-        LogForm::Text => log.with_ansi(std::io::stderr().is_terminal()).try_init(),
-        LogForm::Json => log.json().with_ansi(false).try_init(),
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    let lines = match form {
+        LogForm::Text => lines.with_ansi(std::io::stderr().is_terminal()).boxed(),
+        LogForm::Json => lines.json().with_ansi(false).boxed(),
     };
+    // One that is there already stays.
+    let _ = tracing_subscriber::registry().with(lines.with_filter(filter)).with(spans.map(OwnSpans::layer)).try_init();
 }
 
 /// What asks a service or a runner to leave.

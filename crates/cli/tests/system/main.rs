@@ -49,6 +49,7 @@ mod releases;
 mod rights;
 mod rollouts;
 mod shapes;
+mod shipped;
 mod slurm;
 mod starts;
 mod streamed;

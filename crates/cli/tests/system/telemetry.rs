@@ -225,3 +225,40 @@ async fn what_cannot_be_sent_to_is_said_at_the_start() {
         assert!(refused.code == 2 && refused.err.contains(words) && !refused.err.contains("odd:pass"), "{config}: {refused:?}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_service_tells_of_itself_where_that_is_wanted() {
+    let collector = Collector::start().await;
+    let mut world = world().await;
+    world.configure(&format!("\n[traces]\nto = '{}/v1/traces'\nown = true\n", collector.url));
+    world.kill_service();
+    world.start_service();
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let run = world.verdict("tidegauge", &repository.push_pipeline("language = 1\n[job.a.x]\nsteps = [\"true\"]\n")).await;
+    assert_eq!(run["state"], "passed", "{run}");
+    let found = |name: &str| collector.spans().into_iter().find(|span| span.name.starts_with(name));
+    let call =
+        until("a call came", || async { found("GET /api/v1/projects/{project}/runs/{number}").or_else(|| found("GET /api/v1/")) }).await;
+    assert_eq!(call.attributes["service.name"], "ordotaxis");
+    assert_eq!(call.attributes["http.request.method"], "GET");
+    assert_eq!(call.attributes["http.response.status_code"], 200);
+    assert!(call.attributes["http.route"].as_str().is_some_and(|route| route.starts_with("/api/v1/")) && call.to > call.from, "{call:?}");
+    for name in ["POST /runner/v1/claim", "keeper batch", "work occasion", "git "] {
+        until(name, || async { found(name) }).await;
+    }
+    // What git does for a piece of work stands below it.
+    until("git below work", || async {
+        let spans = collector.spans();
+        let work: Vec<&Span> = spans.iter().filter(|span| span.name.starts_with("work ")).collect();
+        spans.iter().any(|span| span.name.starts_with("git ") && work.iter().any(|work| work.id == span.parent)).then_some(())
+    })
+    .await;
+    assert!(collector.spans().iter().all(|span| span.name != "call"), "what is for the log alone stays there");
+    // A service that ends sends the last of it.
+    let missing = world.http(reqwest::Method::GET, "/api/v1/projects/nowhere").send().await.expect("an answer");
+    assert_eq!(missing.status(), 404);
+    world.stop_service();
+    let last = found("GET /api/v1/projects/{project}").filter(|span| span.attributes["http.response.status_code"] == 404);
+    assert!(last.is_some() || collector.spans().iter().any(|span| span.attributes.get("http.response.status_code") == Some(&404.into())));
+}

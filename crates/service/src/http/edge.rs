@@ -22,7 +22,8 @@ use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
 use std::panic::AssertUnwindSafe;
 use std::time::Instant;
-use tracing::Instrument;
+use tracing::field::Empty;
+use tracing::{Instrument, Span};
 
 impl FromRequestParts<App> for Address {
     type Rejection = Infallible;
@@ -40,9 +41,10 @@ pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) 
     let id = format!("{:016x}", rand::random::<u64>());
     // All that is logged on its behalf names the call: whoever is told the id finds it.
     let call = tracing::error_span!("call", id, route);
+    let own = own_span(&method, &route, &id);
     let answer = match refused(&app, &request) {
         Some(refusal) => refusal.into_response(),
-        None => match AssertUnwindSafe(next.run(request).instrument(call)).catch_unwind().await {
+        None => match AssertUnwindSafe(next.run(request).instrument(call).instrument(own.clone())).catch_unwind().await {
             Ok(answer) => answer,
             Err(_) => {
                 app.counters.panics.inc();
@@ -51,10 +53,28 @@ pub(super) async fn guard(State(app): State<App>, request: Request, next: Next) 
             }
         },
     };
+    own.record("http.response.status_code", i64::from(answer.status().as_u16()));
+    if answer.status().is_server_error() {
+        own.record("otel.status_code", "ERROR");
+    }
     app.counters.answered(route, &method, answer.status(), since.elapsed());
     let mut answer = dressed(answer);
     answer.headers_mut().extend(HeaderValue::from_str(&id).map(|id| (CALL, id)).ok());
     answer
+}
+
+/// A call as the service's own spans have it (OpenTelemetry's conventions for HTTP).
+fn own_span(method: &Method, route: &str, id: &str) -> Span {
+    tracing::info_span!(
+        "http",
+        otel.name = %format_args!("{method} {route}"),
+        otel.kind = "server",
+        otel.status_code = Empty,
+        http.request.method = %method,
+        http.route = route,
+        http.response.status_code = Empty,
+        ordotaxis.call = id,
+    )
 }
 
 /// Names a call, in its answer and in the log.

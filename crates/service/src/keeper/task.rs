@@ -23,6 +23,7 @@ use std::time::{Duration, Instant};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
+use tracing::Instrument;
 
 /// How many commands one transaction may hold.
 const BATCH: usize = 256;
@@ -185,7 +186,8 @@ impl Task {
     /// One batch, and how long it took. An error means that nothing of it was written.
     async fn step(&mut self, batch: &mut Vec<Command>) -> Result<(), StoreError> {
         let since = Instant::now();
-        self.step_of(batch).await?;
+        let own = tracing::info_span!("keeper batch", ordotaxis.commands = i64::try_from(batch.len()).unwrap_or(i64::MAX));
+        self.step_of(batch).instrument(own).await?;
         self.counters.batch(since.elapsed());
         Ok(())
     }

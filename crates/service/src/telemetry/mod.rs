@@ -2,14 +2,17 @@
 //!
 //! - numbers, in the OpenMetrics text format: what was counted since the start (`counters`) and what is so now ([`now`]) make one
 //!   answer; [`bounded`] keeps it short;
-//! - [`traces`]: each run that has ended, as OTLP: [`spans`] builds it, [`otlp`] has the forms.
+//! - [`traces`]: each run that has ended, as OTLP: [`spans`] builds it, [`otlp`] has the forms;
+//! - [`own`]: the service's own spans.
 
 mod bounded;
 mod now;
 pub(crate) mod otlp;
+mod own;
 mod spans;
 mod traces;
 
+pub use own::OwnSpans;
 pub(crate) use traces::{follows, work_off};
 
 use crate::app::App;

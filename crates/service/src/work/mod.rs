@@ -24,6 +24,8 @@ use crate::occasions;
 use lanes::Lanes;
 use ordotaxis_store::{DueWork, StoreError, WorkKind};
 use std::time::{Duration, Instant};
+use tracing::Instrument;
+use tracing::field::Empty;
 
 const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
@@ -106,7 +108,11 @@ async fn begin_due(app: &App, lanes: &mut [(WorkKind, Lanes)]) -> Result<Duratio
 /// Does one piece of work and writes down how it ended.
 async fn try_one(app: &App, kind: WorkKind, due: &DueWork) -> Result<(), StoreError> {
     let since = Instant::now();
-    let outcome = attempt(app, kind, due).await?;
+    let own =
+        tracing::info_span!("work", otel.name = %format_args!("work {}", kind.word()), ordotaxis.work = due.id, ordotaxis.end = Empty);
+    let outcome = attempt(app, kind, due).instrument(own.clone()).await?;
+    own.record("ordotaxis.end", outcome.word());
+    drop(own);
     app.counters.worked(kind.word(), outcome.word(), since.elapsed());
     let tried = u32::try_from(due.tries).unwrap_or(u32::MAX).saturating_add(1);
     let mut tx = app.records.tx_by_rule(kind.word(), clock::now()).await?;

@@ -45,6 +45,8 @@ pub enum BackupError {
     /// What was not sent has become too much, or cannot be told any more: a new copy is needed.
     #[error("what changed could not be sent for too long")]
     Behind,
+    #[error("the place for backups did not take it in {0:?}")]
+    Slow(std::time::Duration),
     #[error("the backup is damaged: {0}")]
     Damaged(String),
     #[error(transparent)]

@@ -97,8 +97,8 @@ impl Stream {
     /// Sends all that has changed; the copy then goes up to `now`, in milliseconds since 1970. What could not be sent is
     /// kept for the next time. After [`BackupError::Behind`] a new stream is needed.
     pub async fn send(&mut self, now: i64) -> Result<(), BackupError> {
-        // First what the database may say has moved.
-        self.logs.send(&self.shelf, &self.whole.name, &self.ask.data).await?;
+        // First what the database may say has moved. A place that is away must not keep the log from being written back.
+        let logs = self.logs.send(&self.shelf, &self.whole.name, &self.ask.data).await;
         self.log.take(now)?;
         if self.log.wal.length() > LONG {
             self.log.write_back(&self.records, now).await?;
@@ -106,6 +106,7 @@ impl Stream {
         if self.log.waiting.iter().map(|piece| piece.bytes.len() as u64).sum::<u64>() > MOST_WAITING {
             return Err(BackupError::Behind);
         }
+        logs?;
         // And what it may name.
         self.send_packs().await?;
         self.log.send(&self.shelf, &self.whole.name).await

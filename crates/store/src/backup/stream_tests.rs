@@ -212,6 +212,37 @@ async fn a_place_that_is_away_gets_all_when_it_is_back() {
     assert_eq!(persons(&world.at("back")).await, ["p2", "p3", "p4"]);
 }
 
+/// However long a place is away, SQLite's log stays short; what is too much to keep in memory ends the stream.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_place_that_is_away_does_not_make_the_log_grow() {
+    let world = world().await;
+    let mut stream = world.stream("copy").await;
+    let to = world.at("to/copies");
+    std::fs::rename(&to, world.at("aside")).unwrap();
+    std::fs::write(&to, "no folder").unwrap();
+    sqlx::query("CREATE TABLE filler (bytes BLOB)").execute(world.records.writer()).await.unwrap();
+    let (log, mut behind) = (world.at("data/ordotaxis.db-wal"), false);
+    for round in 0..90 {
+        sqlx::query("INSERT INTO filler VALUES (randomblob(1000000))").execute(world.records.writer()).await.unwrap();
+        world.log(&round.to_string(), b"what a job printed");
+        let refused = stream.send(round).await.unwrap_err();
+        let length = std::fs::metadata(&log).unwrap().len();
+        assert!(length < 24 << 20, "round {round}: {length}");
+        behind = matches!(refused, BackupError::Behind);
+        if behind {
+            break;
+        }
+    }
+    assert!(behind, "at most so much is kept for it");
+    drop(stream);
+    let before = std::fs::metadata(&log).unwrap().len();
+    for round in 0..20 {
+        world.records.write_back().await.unwrap();
+        world.person(&format!("q{round}")).await;
+    }
+    assert!(std::fs::metadata(&log).unwrap().len() <= before + (1 << 20), "nor without a stream");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn two_do_not_write_to_one_place_and_an_odd_log_ends_the_stream() {
     let world = world().await;

@@ -59,7 +59,11 @@ impl Blobs {
     /// know, and then every chunk is checked there; so what was checked is what stays.
     pub async fn take_put(&self, name: &str, bytes: u64, now: i64) -> Result<PackAdded, BlobError> {
         let from = arrived(name);
-        if self.0.packs.head(&from).await?.size != bytes {
+        let there = match self.0.packs.head(&from).await {
+            Err(object_store::Error::NotFound { .. }) => return Err(BlobError::NothingPut),
+            other => other?,
+        };
+        if there.size != bytes {
             self.forget(&from).await;
             return Err(PackError::CutOff.into());
         }

@@ -19,6 +19,8 @@ pub enum BlobError {
     Bomb(u64),
     #[error("the store cannot be reached or refuses: {0}")]
     Storage(String),
+    #[error("nothing was put there")]
+    NothingPut,
     #[error("a part of the store cannot be opened with its key, or was changed")]
     Sealed,
     #[error("the store's folder {} could not be made", path.display())]

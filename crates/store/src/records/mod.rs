@@ -188,6 +188,13 @@ impl Records {
         self.writer.acquire().await
     }
 
+    /// Writes back what SQLite's log holds, as far as readers let it: where a backup does that and has not begun.
+    pub async fn write_back(&self) -> Result<(), StoreError> {
+        let mut held = self.writer.acquire().await?;
+        sqlx::query("PRAGMA wal_checkpoint(PASSIVE)").execute(&mut *held).await?;
+        Ok(())
+    }
+
     /// Whether the service has sealed anything with its key.
     pub async fn has_sealed(&self) -> Result<bool, StoreError> {
         let sql = "SELECT EXISTS (SELECT 1 FROM projects WHERE sealed IS NOT NULL) OR EXISTS (SELECT 1 FROM secrets)

@@ -44,14 +44,15 @@ impl Direct {
     /// Puts a pack where the service said.
     pub(crate) async fn put(&self, at: &PackPut, pack: Bytes) -> Result<(), CallError> {
         let answer = self.http.put(&at.url).body(pack).send().await.map_err(failed)?;
-        fits(&answer, StatusCode::OK)
+        fits(&answer, answer.status().is_success())
     }
 
     /// Begins to read a part of a pack.
     pub(crate) async fn get(&self, piece: &PackPiece) -> Result<Response, CallError> {
         let range = format!("bytes={}-{}", piece.from, piece.last);
         let answer = self.http.get(&piece.url).header(RANGE, range).send().await.map_err(failed)?;
-        fits(&answer, StatusCode::PARTIAL_CONTENT)?;
+        // Anything else than the range that was asked for is none of ours.
+        fits(&answer, answer.status() == StatusCode::PARTIAL_CONTENT)?;
         Ok(answer)
     }
 }
@@ -60,9 +61,6 @@ fn failed(error: reqwest::Error) -> CallError {
     CallError::Storage(crate::outgoing::chain(&error.without_url()))
 }
 
-fn fits(answer: &Response, wanted: StatusCode) -> Result<(), CallError> {
-    match answer.status() {
-        status if status == wanted => Ok(()),
-        status => Err(CallError::Storage(format!("it answered {status}"))),
-    }
+fn fits(answer: &Response, wanted: bool) -> Result<(), CallError> {
+    if wanted { Ok(()) } else { Err(CallError::Storage(format!("it answered {}", answer.status()))) }
 }

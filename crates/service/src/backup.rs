@@ -48,7 +48,9 @@ pub(crate) async fn work(app: App) {
 async fn step(app: &App, settings: &BackupSettings) -> Result<(), BackupError> {
     let mut begun = app.backup.stream.lock().await;
     let now = clock::now();
-    let old = |begun: &Begun| now - begun.at > i64::try_from(settings.anew.as_millis()).unwrap_or(i64::MAX);
+    // Not while the place is in trouble: what waits to be sent would be lost.
+    let well = !app.backup.trouble.load(Ordering::Relaxed);
+    let old = |begun: &Begun| well && now - begun.at > i64::try_from(settings.anew.as_millis()).unwrap_or(i64::MAX);
     if begun.as_ref().is_none_or(old) {
         // The old one ends first: it holds the place.
         let _ = begun.take();

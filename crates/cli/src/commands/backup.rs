@@ -223,7 +223,7 @@ pub(super) async fn restore(options: RestoreOptions, json: bool) -> Done {
         ));
     }
     if keys.is_empty() {
-        out::remark("  no keys were in it: put secrets.key back before the service starts, or secrets cannot be opened");
+        out::remark("  no keys were in it: put secrets.key back, which the service needs to start");
     }
     out::remark("  see to it that the service it was taken from does not run any more: both would speak for the same projects");
     OK

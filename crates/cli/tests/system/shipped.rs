@@ -65,12 +65,14 @@ fn unpacked(archive: &Path, folder: &Path) {
 
 /// The image is loaded by podman; the service in it answers, as a user that is not root, and git finds its parts.
 async fn loaded(image: &Path, folder: &Path) {
+    // With the storage of images that other tests use, too: one of its own would think that the machine was started anew, and
+    // take their containers' locks for its own.
     let podman = |arguments: &[&str]| {
         let mut command = Command::new("podman");
-        command.env("XDG_RUNTIME_DIR", folder).args(["--runtime", "runc", "--cgroup-manager=cgroupfs", "--storage-driver=vfs", "--root"]);
-        command.arg(folder.join("images")).arg("--runroot").arg(folder.join("images-run")).args(arguments);
+        command.args(["--runtime", "runc", "--cgroup-manager=cgroupfs"]).args(arguments);
         command
     };
+    let own = format!("ordotaxis-shipped-{}", std::process::id());
     let limits = ["--rm", "--ulimit", "nofile=1024:1024", "--ulimit", "nproc=1024:1024", "--network", "host"];
     let loaded = said(podman(&["load", "-i"]).arg(image));
     let name = loaded.trim().rsplit(' ').next().expect("a name").to_owned();
@@ -80,18 +82,19 @@ async fn loaded(image: &Path, folder: &Path) {
     assert!(error.contains("Failed to connect"), "git speaks HTTP in it: {error}");
     let port = free_port().to_string();
     let (listen, url) = (format!("127.0.0.1:{port}"), format!("http://127.0.0.1:{port}/healthz"));
-    let mut serve = podman(&["run", "--name", "shipped"]);
+    let mut serve = podman(&["run", "--name", &own]);
     serve.args(limits).args([&name, "serve", "--data", "/data", "--listen", &listen]);
-    let _gone = Gone(podman(&["kill", "shipped"]));
+    let _gone = Gone(podman(&["kill", &own]));
     let _serving = Process::start(&mut serve, folder, "image", "serves at");
     until("it answers", || async { reqwest::get(&url).await.ok()?.status().is_success().then_some(()) }).await;
-    let status = said(podman(&["exec", "shipped"]).args([
+    let status = said(podman(&["exec", &own]).args([
         "sh",
         "-c",
         "while read key value rest; do [ $key = Uid: ] && echo $value; done < /proc/1/status; true",
     ]));
     assert_eq!(status.trim(), "64000");
-    ran(&mut podman(&["stop", "--time", "10", "shipped"]));
+    ran(&mut podman(&["stop", "--time", "10", &own]));
+    ran(&mut podman(&["rmi", &name]));
 }
 
 /// Runs a command at its end, whatever happened.
@@ -122,7 +125,7 @@ impl System {
         ran(Command::new("mount").args(["-t", "overlay", "overlay", "-o", &options, &part("root")]));
         // A control group of its own, so that nothing of it stays.
         let groups = Path::new("/sys/fs/cgroup");
-        let groups = if groups.join("systemd").is_dir() { groups.join("systemd") } else { groups.to_owned() };
+        let groups = if groups.join("unified").is_dir() { groups.join("unified") } else { groups.to_owned() };
         let group = groups.join(format!("ordotaxis-test-{}", std::process::id()));
         std::fs::create_dir(&group).expect("a control group");
         System { at: at.to_owned(), group, booted: None }

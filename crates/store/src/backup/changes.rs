@@ -130,6 +130,10 @@ pub(super) async fn apply(shelf: &Shelf, copy: &str, database: &Path, until: Opt
 
 /// Lays a log beside the database and lets SQLite take it in.
 async fn write_back(database: &Path, log: &[u8]) -> Result<(), BackupError> {
+    let wanted = i64::try_from(wal::frames(log)).unwrap_or(i64::MAX);
+    if wanted == 0 {
+        return Ok(()); // begun anew, and nothing written yet
+    }
     let beside = |end: &str| database.with_file_name(format!("{}{end}", database.file_name().unwrap_or_default().to_string_lossy()));
     let wal = beside("-wal");
     std::fs::write(&wal, log).map_err(|source| BackupError::File { path: wal.clone(), source })?;
@@ -139,7 +143,6 @@ async fn write_back(database: &Path, log: &[u8]) -> Result<(), BackupError> {
     for end in ["-wal", "-shm"] {
         let _ = std::fs::remove_file(beside(end)); // SQLite has mostly done so
     }
-    let wanted = i64::try_from(wal::frames(log)).unwrap_or(i64::MAX);
     if (there, written) != (wanted, wanted) {
         return Err(BackupError::Damaged(format!("SQLite took {written} of {wanted} pages of its changes")));
     }

@@ -263,6 +263,22 @@ async fn two_do_not_write_to_one_place_and_an_odd_log_ends_the_stream() {
     assert_eq!(persons(&world.at("back")).await, ["ines", "odd"]);
 }
 
+/// Found by reading: right after a log was begun anew it has a header and no page.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_log_that_was_just_begun_anew_is_nothing_to_write_back() {
+    let world = world().await;
+    world.person("ines").await;
+    let mut stream = world.stream("copy").await;
+    stream.send(2).await.unwrap();
+    let all = pieces(&world);
+    let log = std::fs::read(all.last().unwrap()).unwrap();
+    let piece = super::changes::Piece { number: all.len() as u64 + 1, round: 2, at: 0, until: 3, bytes: log[..32].to_vec() };
+    super::changes::put(stream.shelf(), "copy", &piece).await.unwrap();
+    let restored = world.restore_at(None, "back").await.unwrap();
+    assert_eq!(restored.until, 3);
+    assert_eq!(persons(&world.at("back")).await, ["ines"]);
+}
+
 #[test]
 fn only_whole_transactions_are_read_and_garbage_is_not() {
     let folder = tempfile::tempdir().unwrap();

@@ -42,6 +42,8 @@ mod tokens;
 mod told;
 mod tracing;
 mod tx;
+#[cfg(test)]
+mod upgrade_tests;
 mod usual;
 mod work;
 

@@ -9,13 +9,8 @@ for service in systemd-sysctl systemd-binfmt systemd-modules-load systemd-udevd 
     ln -sf /dev/null "$root/etc/systemd/system/$service.service"
 done
 mount -t sysfs -o ro sysfs "$root/sys"
-mount -t tmpfs tmpfs "$root/sys/fs/cgroup"
-if [ -d /sys/fs/cgroup/systemd ]; then
-    mkdir "$root/sys/fs/cgroup/systemd"
-    mount -t cgroup -o none,name=systemd cgroup "$root/sys/fs/cgroup/systemd"
-else
-    mount -t cgroup2 cgroup2 "$root/sys/fs/cgroup"
-fi
+# With the one hierarchy of version 2, which is there anyway: with the old ones systemd would make more, for the whole machine.
+mount -t cgroup2 cgroup2 "$root/sys/fs/cgroup"
 for folder in run tmp var/lib/ordotaxis-runner; do
     mkdir -p "$root/$folder"
     mount -t tmpfs tmpfs "$root/$folder"

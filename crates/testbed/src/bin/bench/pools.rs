@@ -7,6 +7,8 @@ use ordotaxis_testbed::{Answer, Simulated, World, leased, until};
 use serde_json::Value;
 use std::pin::Pin;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 use tokio_util::sync::CancellationToken;
 
@@ -56,18 +58,41 @@ fn moment(value: &Value) -> f64 {
     ms
 }
 
+/// What machines did with their time, in milliseconds over all of them.
+#[derive(Default)]
+struct Spent {
+    /// From the moment they were up until they were signed on.
+    registering: AtomicU64,
+    working: AtomicU64,
+    /// With nothing to do.
+    waiting: AtomicU64,
+}
+
+impl Spent {
+    fn add(to: &AtomicU64, since: Instant) {
+        to.fetch_add(u64::try_from(since.elapsed().as_millis()).unwrap_or(0), Ordering::Relaxed);
+    }
+
+    fn seconds(of: &AtomicU64) -> u64 {
+        of.load(Ordering::Relaxed) / 1_000
+    }
+}
+
 /// Machines whose runners are simulated: real protocol, no process.
-struct SimulatedMachines;
+struct SimulatedMachines(Arc<Spent>);
 
 impl Boot for SimulatedMachines {
     fn boot(&self, order: Order, _: Console, _: CancellationToken) -> Pin<Box<dyn Future<Output = ()> + Send>> {
+        let spent = self.0.clone();
         Box::pin(async move {
+            let up = Instant::now();
             let said = |name: &str| order.environment.get(name).cloned().unwrap_or_default();
             let (url, invitation) = (said("ORDOTAXIS_URL"), said("ORDOTAXIS_INVITATION"));
             let Some(runner) = Simulated::enrol(&url, &url, &invitation, &order.name).await else { return };
             if !matches!(runner.sign_on(1).await, Answer::Is(_)) {
                 return;
             }
+            Spent::add(&spent.registering, up);
             let alive = runner.clone();
             let beats = async {
                 loop {
@@ -77,19 +102,24 @@ impl Boot for SimulatedMachines {
             };
             tokio::select! {
                 () = beats => {}
-                () = work(runner) => {}
+                () = work(runner, &spent) => {}
             }
         })
     }
 }
 
 /// Does what it is leased, for as long as its step says, until nobody knows it any more.
-async fn work(runner: Simulated) {
+async fn work(runner: Simulated, spent: &Spent) {
     let mut next = None;
     loop {
         let answer = match next.take() {
             Some(answer) => answer,
-            None => runner.claim(0).await.0,
+            None => {
+                let since = Instant::now();
+                let answer = runner.claim(0).await.0;
+                Spent::add(&spent.waiting, since);
+                answer
+            }
         };
         let Some(attempt) = leased(&answer) else {
             if matches!(answer, Answer::Is(_)) {
@@ -99,12 +129,16 @@ async fn work(runner: Simulated) {
         };
         let Answer::Is(value) = &answer else { return };
         let seconds = value["lease"]["steps"][0]["run"].as_str().and_then(|run| run.strip_prefix("sleep ")?.parse::<f64>().ok());
-        let end = Instant::now() + Duration::from_secs_f64(seconds.unwrap_or(0.0));
+        let since = Instant::now();
+        let end = since + Duration::from_secs_f64(seconds.unwrap_or(0.0));
         while Instant::now() < end {
             runner.beat(std::slice::from_ref(&attempt)).await;
             tokio::time::sleep((end - Instant::now()).min(Duration::from_secs(2))).await;
         }
+        Spent::add(&spent.working, since);
+        let since = Instant::now();
         next = Some(runner.finish(&attempt, 0, true).await);
+        Spent::add(&spent.waiting, since);
     }
 }
 
@@ -114,7 +148,8 @@ pub(super) async fn cloud() {
     const MOST: u32 = 500;
     const JOBS: u32 = 5_000;
     let world = world().await;
-    let cloud = Cloud::new(Box::new(SimulatedMachines));
+    let spent = Arc::new(Spent::default());
+    let cloud = Cloud::new(Box::new(SimulatedMachines(spent.clone())));
     let start = Duration::from_secs(2);
     let start_ms = u64::try_from(start.as_millis()).unwrap_or(0);
     cloud.set_weather(Weather { start_ms, never_each: 20, taken_each: 21, taken_after_ms: 9_000, ..Weather::default() });
@@ -172,8 +207,13 @@ pub(super) async fn cloud() {
         &format!("{paid:.0} s, {:.2} of the best", paid / best),
         &format!("all busy from coming to going: {best:.0} s"),
         &format!(
-            "aim: 1.2; {} made, {} never came, {} taken away, at most {most_there} there, none left",
-            counts.made, counts.never_came, counts.taken
+            "aim: 1.2; {} made, {} never came, {} taken away, at most {most_there} there, none left; {} s registering, {} s at work, {} s waiting",
+            counts.made,
+            counts.never_came,
+            counts.taken,
+            Spent::seconds(&spent.registering),
+            Spent::seconds(&spent.working),
+            Spent::seconds(&spent.waiting),
         ),
     );
     row("… and how long it took", &format!("{took:.0} s, {:.2} of the best", took / fastest), &format!("{fastest:.0} s"), "");

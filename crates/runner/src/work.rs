@@ -165,7 +165,7 @@ async fn run(runner: Arc<Runner>, slots: u32, patience: Option<Duration>, ready:
             }
         }
     });
-    let notice = tokio::spawn({
+    let mut notice = tokio::spawn({
         let runner = runner.clone();
         async move {
             runner.leave.taken_away.cancelled().await;
@@ -188,13 +188,17 @@ async fn run(runner: Arc<Runner>, slots: u32, patience: Option<Duration>, ready:
         }
     }
     silence.abort();
+    let limit = Duration::from_secs(3);
+    // Jobs may have saved what they had before this was heard: then it is waited for, so that nobody takes the machine for done.
+    if runner.leave.taken_away.is_cancelled() {
+        let _ = tokio::time::timeout(limit, &mut notice).await;
+    }
     notice.abort();
     // Before the runner signs off: a late beat would sign it on again.
     done.cancel();
     if !matches!(tokio::task::spawn_blocking(|| leases.join()).await, Ok(Ok(()))) {
         tracing::error!("the thread that renews leases broke");
     }
-    let limit = Duration::from_secs(3);
     let _ = tokio::time::timeout(limit, client.sign_off(&runner.sign_on.session)).await;
     runner.shared.workspaces.leave(slots);
     crate::limits::remove_all(&runner.shared.mark, slots);

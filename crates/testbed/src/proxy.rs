@@ -19,6 +19,8 @@ struct Inner {
     http: reqwest::Client,
     random: Mutex<StdRng>,
     calm: AtomicBool,
+    /// Calls whose address ends so are held back for so long.
+    held: Mutex<Option<(&'static str, Duration)>>,
     troubled: AtomicU64,
 }
 
@@ -44,6 +46,7 @@ impl Proxy {
             http: reqwest::Client::builder().timeout(Duration::from_secs(60)).build().expect("a client"),
             random: Mutex::new(StdRng::seed_from_u64(seed)),
             calm: AtomicBool::new(false),
+            held: Mutex::default(),
             troubled: AtomicU64::new(0),
         };
         let proxy = Proxy(Arc::new(inner));
@@ -55,6 +58,11 @@ impl Proxy {
     /// From now on every call goes well.
     pub fn calm(&self) {
         self.0.calm.store(true, Ordering::Relaxed);
+    }
+
+    /// From now on calls whose address ends so take so much longer.
+    pub fn hold(&self, address: &'static str, longer: Duration) {
+        *self.0.held.lock().unwrap_or_else(PoisonError::into_inner) = Some((address, longer));
     }
 
     /// How many calls did not go well.
@@ -76,6 +84,11 @@ impl Proxy {
         };
         self.0.troubled.fetch_add(1, Ordering::Relaxed);
         fate
+    }
+
+    fn held(&self, path: &str) -> Option<Duration> {
+        let held = *self.0.held.lock().unwrap_or_else(PoisonError::into_inner);
+        held.filter(|(address, _)| path.ends_with(address)).map(|(_, longer)| longer)
     }
 
     async fn forward(&self, parts: &axum::http::request::Parts, body: Bytes) -> Option<Response<Body>> {
@@ -103,6 +116,9 @@ async fn pass(State(proxy): State<Proxy>, request: Request<Body>) -> Response<Bo
         answer
     };
     let Ok(body) = axum::body::to_bytes(body, usize::MAX).await else { return gone() };
+    if let Some(longer) = proxy.held(parts.uri.path()) {
+        tokio::time::sleep(longer).await;
+    }
     match proxy.fate() {
         Fate::Lost => return gone(),
         Fate::AnswerLost => {

@@ -3,7 +3,7 @@
 
 use super::world;
 use ordotaxis_practice::Weather;
-use ordotaxis_testbed::{Browser, RunnerOptions, Simulated, World, until};
+use ordotaxis_testbed::{Browser, Proxy, RunnerOptions, Simulated, World, until};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::time::Duration;
@@ -194,10 +194,27 @@ async fn what_keeps_a_pool_from_helping_is_said_to_who_waits() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_job_saves_what_it_has_done_when_its_machine_is_taken_away() {
-    let world = world().await;
+    job_is_saved(&world().await).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_machine_that_is_taken_away_says_so_however_slow_the_way_is() {
+    let mut world = world().await;
+    let (proxy, url) = Proxy::start(&world.url, 1).await;
+    proxy.calm();
+    // Longer than jobs wait for it before they save what they have.
+    proxy.hold("/taken-away", Duration::from_secs(3));
+    world.configure(&format!("public_url = \"{url}\"\n"));
+    world.stop_service();
+    world.start_service();
+    job_is_saved(&world).await;
+}
+
+/// A machine is taken away while its job works: another goes on where that one was, and why it went is known.
+async fn job_is_saved(world: &World) {
     let repository = world.project("tidegauge").await;
     let (cloud, url) = world.cloud(Weather::default()).await;
-    set(&world, &["--provider", "practice", "--cloud", &url, "--most", "1", "--jobs", "1", "--isolation", "host"]).await;
+    set(world, &["--provider", "practice", "--cloud", &url, "--most", "1", "--jobs", "1", "--isolation", "host"]).await;
     let saved = world.folder.path().join("saved");
     let file = format!(
         "language = 1\n[job.a.long]\ncheckout = false\nwhere = [\"heavy\"]\nretry = {{ times = 1, on = [\"lost\"] }}\n\
@@ -218,7 +235,7 @@ async fn a_job_saves_what_it_has_done_when_its_machine_is_taken_away() {
     assert_eq!(kinds, ["step", "checkpoint"], "{lost}");
     assert!(job["attempts"][1]["runner"] != job["attempts"][0]["runner"], "another machine came: {job}");
     assert_eq!(world.log(&run, "a.long").await, "goes on at 40\n");
-    let all = machines_until(&world, "both go", all_gone).await;
+    let all = machines_until(world, "both go", all_gone).await;
     let why = all.iter().find(|machine| machine["id"] == *first).map(|machine| text(&machine["why"]));
     assert!(why.is_some_and(|why| why.contains("taken away") || why.contains("takes it away")), "{why:?}");
 }

@@ -16,7 +16,7 @@ const WAITING: usize = 1024;
 
 /// What the loop is told.
 pub(crate) enum Message {
-    /// Something happened to a machine.
+    /// A provider answered.
     Event(Event),
     /// Somebody said something of a machine: it is answered with it, as it is then, once that is written down; none when there is
     /// no such machine.
@@ -76,16 +76,11 @@ impl Pools {
         answer.await.map_err(|_| Away)
     }
 
-    /// What somebody says of a machine; none when there is no such machine.
+    /// What a person or its runner says of a machine; none when there is no such machine.
     pub(crate) async fn say(&self, event: Event) -> Result<Option<Machine>, Away> {
         let (reply, answer) = oneshot::channel();
         self.sender.send(Message::Said { event, reply }).await.map_err(|_| Away)?;
         answer.await.map_err(|_| Away)
-    }
-
-    /// What a machine's runner says.
-    pub(crate) async fn tell(&self, event: Event) -> Result<(), Away> {
-        self.sender.send(Message::Event(event)).await.map_err(|_| Away)
     }
 
     /// What the runner of a machine is to do; none when there is no such machine, or it is on its way out.

@@ -45,7 +45,11 @@ pub(crate) async fn work(app: App) {
             match task.as_mut() {
                 Some(task) if were_set => task.set(app.records.pools().await?),
                 Some(_) => {}
-                None => task = Some(Task::begin(&app).await?),
+                None => {
+                    let task = task.insert(Task::begin(&app).await?);
+                    // What was said, and is not written down, is not on the disk.
+                    answers.iter().filter_map(Answer::event).for_each(|event| task.pools.apply(event.clone(), clock::now()));
+                }
             }
             were_set = false;
             match task.as_mut() {
@@ -85,9 +89,8 @@ pub(crate) async fn work(app: App) {
             match message {
                 Message::Event(event) => task.iter_mut().for_each(|task| task.pools.apply(event.clone(), clock::now())),
                 Message::Said { event, reply } => {
-                    let id = machine_of(&event).to_owned();
                     task.iter_mut().for_each(|task| task.pools.apply(event.clone(), clock::now()));
-                    answers.push(Answer::Said { id, reply });
+                    answers.push(Answer::Said { event, reply });
                 }
                 Message::Set { reply } => {
                     were_set = true;
@@ -104,15 +107,22 @@ async fn sleep(length: Duration) {
 
 /// Who waits until what was said is written down.
 enum Answer {
-    Said { id: String, reply: oneshot::Sender<Option<Machine>> },
+    Said { event: Event, reply: oneshot::Sender<Option<Machine>> },
     Set(oneshot::Sender<()>),
 }
 
 impl Answer {
+    fn event(&self) -> Option<&Event> {
+        match self {
+            Answer::Said { event, .. } => Some(event),
+            Answer::Set(_) => None,
+        }
+    }
+
     fn give(self, task: Option<&Task>) {
         // Whoever asked may have gone; that is theirs to notice.
         match self {
-            Answer::Said { id, reply } => drop(reply.send(task.and_then(|task| task.pools.machine(&id).cloned()))),
+            Answer::Said { event, reply } => drop(reply.send(task.and_then(|task| task.pools.machine(machine_of(&event)).cloned()))),
             Answer::Set(reply) => drop(reply.send(())),
         }
     }

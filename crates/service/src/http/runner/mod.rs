@@ -134,7 +134,8 @@ async fn taken_away(State(app): State<App>, AsRunner(runner): AsRunner, Body(ask
     app.keeper.ask(beat).await?.map_err(stale)?; // it is this runner, as it is now
     let by = Some("its machine is being taken away".to_owned());
     app.keeper.ask(|reply| FleetCommand::Drain { runner: runner.clone(), by, reply }).await?;
-    app.pools.tell(Event::TakenAway { id: runner, why: "its provider takes it away".into() }).await?;
+    // Answered once it is written down: until then the runner stays. Of one that is no pool's machine there is nothing to write.
+    app.pools.say(Event::TakenAway { id: runner, why: "its provider takes it away".into() }).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -1,9 +1,10 @@
 //! Keeps the store within its limits: what is past its time, then what was unused longest. A sweep is first a plan that
 //! can be looked at; then names are dropped, and then what no name needs.
 
+use crate::ages::{self, Ages, Old};
 use crate::app::App;
 use crate::causes::causes;
-use crate::clock;
+use crate::{clock, prune};
 use ordotaxis_content::ChunkId;
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_store::{BlobError, CacheRow, DueArtifact, Entry, SweepPlan};
@@ -26,6 +27,7 @@ pub(crate) struct Plan {
     artifacts: Vec<DueArtifact>,
     caches: Vec<(CacheRow, String)>,
     packs: SweepPlan,
+    old: Old,
 }
 
 impl Plan {
@@ -33,12 +35,13 @@ impl Plan {
         let packs = &self.packs;
         self.artifacts.is_empty()
             && self.caches.is_empty()
+            && !self.old.has_runs()
             && [&packs.dead, &packs.thin, &packs.small].iter().all(|ids| ids.is_empty())
             && packs.stray.is_empty()
     }
 
     /// What people are shown of it; `done` says whether it was carried out.
-    pub(crate) fn view(&self, done: bool) -> SweepView {
+    pub(crate) fn view(&self, ages: &Ages, done: bool) -> SweepView {
         let artifact = |due: &DueArtifact| SweptView {
             what: format!("{}/{} {}", due.project, due.number, due.name),
             why: format!("its time was over on {}", clock::words(due.kept_until)),
@@ -49,6 +52,9 @@ impl Plan {
         SweepView {
             artifacts: self.artifacts.iter().map(artifact).collect(),
             caches: self.caches.iter().map(cache).collect(),
+            runs: self.old.runs(),
+            logs: self.old.logs(),
+            rows: self.old.rows(ages),
             packs: (self.packs.dead.len() + self.packs.thin.len()) as u64,
             small: self.packs.small.len() as u64,
             strays: self.packs.stray.len() as u64,
@@ -65,13 +71,15 @@ pub(crate) async fn plan(app: &App, now: i64) -> Result<Plan, BlobError> {
     let dropped: Vec<i64> = caches.iter().map(|(row, _)| row.id).collect();
     let kept = app.records.trees_kept_after(&artifacts, &dropped).await?;
     let live: Vec<ChunkId> = kept.iter().filter_map(|tree| tree.parse().ok()).collect();
-    Ok(Plan { artifacts, caches, packs: app.blobs.plan_sweep(&live, logs(app).await?, now).await? })
+    let old = ages::plan(app, now).await?;
+    let logs = logs(app, &old.without_logs()).await?;
+    Ok(Plan { artifacts, caches, packs: app.blobs.plan_sweep(&live, logs, now).await?, old })
 }
 
-/// The chunks of all logs.
-async fn logs(app: &App) -> Result<HashSet<ChunkId>, BlobError> {
+/// The chunks of all logs but those of these runs.
+async fn logs(app: &App, but: &HashSet<i64>) -> Result<HashSet<ChunkId>, BlobError> {
     let chunks = app.records.log_chunks().await?;
-    Ok(chunks.iter().flat_map(|(names, _)| ChunkId::list(names).unwrap_or_default()).collect())
+    Ok(chunks.iter().filter(|(_, _, run)| !but.contains(run)).flat_map(|(names, _, _)| ChunkId::list(names).unwrap_or_default()).collect())
 }
 
 /// Entries that nobody used for long, and those that the limit has no room for.
@@ -103,12 +111,16 @@ pub(crate) async fn carry_out(app: &App, by: &Actor, plan: Plan, now: i64) -> Re
     for (row, _) in &plan.caches {
         tx.drop_unused_cache(row).await?;
     }
-    let swept = serde_json::json!({ "artifacts": plan.artifacts.len(), "caches": plan.caches.len() });
+    let swept = serde_json::json!({
+        "artifacts": plan.artifacts.len(), "caches": plan.caches.len(), "runs": plan.old.runs().len(), "logs": plan.old.logs().len(),
+    });
     tx.note(Entry::new(Action::SweepStore, "store").after(swept));
     tx.commit().await?;
+    ages::drop_runs(app, by, &plan.old, now).await?;
+    prune::prune(app, now).await?;
     // Looked at once more: a name may have been given to the same tree since.
     let live: Vec<ChunkId> = app.records.named_trees().await?.iter().filter_map(|(tree, _)| tree.parse().ok()).collect();
-    let packs = app.blobs.plan_sweep(&live, logs(app).await?, now).await?;
+    let packs = app.blobs.plan_sweep(&live, logs(app, &HashSet::new()).await?, now).await?;
     let bytes = packs.bytes;
     app.blobs.sweep(&packs, now).await?;
     app.counters.swept(bytes);
@@ -148,7 +160,7 @@ pub(crate) async fn broken(app: &App) -> Result<Vec<String>, BlobError> {
             Err(error) => broken.push(format!("{what}: {error}")),
         }
     }
-    for (names, what) in app.records.log_chunks().await? {
+    for (names, what, _) in app.records.log_chunks().await? {
         let names = ChunkId::list(&names).unwrap_or_default();
         if let Some(gone) = app.blobs.has(&names, 0).iter().position(|has| !has) {
             broken.push(format!("{what}: {}", BlobError::NoChunk(names[gone])));

@@ -17,6 +17,7 @@
 //! - `http`: the API for people, the runner protocol, hooks, live events, the console.
 
 mod about;
+mod ages;
 mod app;
 mod backed_up;
 mod backoff;

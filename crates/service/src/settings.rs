@@ -1,5 +1,6 @@
 //! What the service is configured with when it starts: options and an optional TOML file (`--config`).
 
+use crate::ages::{Ages, AgesFile};
 use crate::collector::{Ship, ShipFile, Traces, TracesFile};
 use ordotaxis_store::{Objects, Place};
 use ordotaxis_wire::pool::PoolSettings;
@@ -38,6 +39,8 @@ pub struct Settings {
     pub store_key_file: Option<PathBuf>,
     /// How long artifacts are kept that do not say it themselves.
     pub keep: Duration,
+    /// How long all else is kept.
+    pub ages: Ages,
     /// How much the store may hold, packed; what was unused longest goes first. None: no limit.
     pub store_limit: Option<u64>,
     /// Names and addresses that the service is reached by, beside `public_url` and where it listens.
@@ -233,6 +236,8 @@ struct File {
     #[serde(default)]
     ship: BTreeMap<String, ShipFile>,
     backup: Option<BackupFile>,
+    #[serde(default)]
+    ages: AgesFile,
 }
 
 /// `[backup]` as it is written.
@@ -297,6 +302,8 @@ pub enum SettingsError {
     Collector { table: String, why: String },
     #[error("`[{table}]` in the configuration says `endpoint` but not `{key}`")]
     Store { table: &'static str, key: &'static str },
+    #[error("`[ages]` in the configuration: {0}")]
+    Ages(String),
     #[error("`[backup]` in the configuration {0}")]
     Backup(String),
     #[error("`direct` of `[store]` in the configuration {0}")]
@@ -320,6 +327,7 @@ impl Settings {
             objects: None,
             store_key_file: None,
             keep: Duration::from_secs(90 * 24 * 3600),
+            ages: Ages::default(),
             store_limit: None,
             hosts: Vec::new(),
             behind_proxy: Vec::new(),
@@ -357,6 +365,7 @@ impl Settings {
         self.sign_in = file.sign_in;
         self.mail = file.mail.map(mail).transpose()?;
         self.near_notices = file.notices.near;
+        self.ages = file.ages.checked().map_err(SettingsError::Ages)?;
         self.pools = pools(file.pool)?;
         self.pool_programs = file.pool_programs;
         let wrong = |table: &str| {

@@ -21,13 +21,13 @@ pub use key::{Secret, digest_of, digest_of_bytes};
 pub use log_id::LogId;
 pub use logs::{Found, Lines, Logs, Searched};
 pub use records::{
-    AttemptRow, BehindRow, BoardRow, BrokenRow, Busy, CacheRow, CacheUseRow, ComponentRow, ConnectionRow, DeliveryRow, DeploymentRow,
-    DueArtifact, DueSchedule, DueWork, Entry, EnvironmentRow, Event, FindingRow, FlakyRow, Forge, ForgeWord, Given, GoodToken, GrantRow,
-    Granted, GroupRow, Head, HistoryRow, Holder, Holding, IdentityRow, Invited, JobRow, JobToken, JournalFilter, JournalRow, JournalState,
-    Kind, LandingEnd, MadeRow, NewBill, NewCache, NewDelivery, NewDeployment, NewEvent, NewNotice, NewNumber, NewRelease, NewResult,
-    NewRunRow, NewSession, NewToken, NewWork, NoticeRow, NumberRow, PastRow, PersonRow, PolledRow, PoolRow, PreviewRow, Project,
-    ProposalRow, RanRow, Reach, Records, ReleaseAsset, ReleaseEdit, ReleaseRow, ResultRow, ResultsOf, ReusableRow, ReusedRow, ReviewRow,
-    RunChange, RunEndRow, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside, ShipRow, Sibling, SigningKeyRow,
-    StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Timing, TokenRow, Took, ToolRow, TracedFile,
-    TrialRun, TriedRow, TroubledWork, Tx, Unsealed, WorkCount, WorkKind, WriteBack,
+    AttemptRow, BehindRow, BoardRow, BrokenRow, Busy, CacheRow, CacheUseRow, ComponentRow, ConnectionRow, Cutoffs, DeliveryRow,
+    DeploymentRow, DueArtifact, DueSchedule, DueWork, Entry, EnvironmentRow, Event, FindingRow, FlakyRow, Forge, ForgeWord, Given,
+    GoodToken, GrantRow, Granted, GroupRow, Head, HistoryRow, Holder, Holding, IdentityRow, Invited, JobRow, JobToken, JournalFilter,
+    JournalRow, JournalState, Kind, LandingEnd, MadeRow, NewBill, NewCache, NewDelivery, NewDeployment, NewEvent, NewNotice, NewNumber,
+    NewRelease, NewResult, NewRunRow, NewSession, NewToken, NewWork, NoticeRow, NumberRow, OldRows, OldRun, PastRow, PersonRow, PolledRow,
+    PoolRow, PreviewRow, Project, ProposalRow, RanRow, Reach, Records, ReleaseAsset, ReleaseEdit, ReleaseRow, ResultRow, ResultsOf,
+    ReusableRow, ReusedRow, ReviewRow, RunChange, RunEndRow, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside, ShipRow,
+    Sibling, SigningKeyRow, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Timing, TokenRow, Took,
+    ToolRow, TracedFile, TrialRun, TriedRow, TroubledWork, Tx, Unsealed, WorkCount, WorkKind, WriteBack,
 };

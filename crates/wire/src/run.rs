@@ -138,6 +138,10 @@ pub struct RunView {
     /// With jobs: caches that should have been saved or used and were not. Nothing fails for it.
     #[serde(default)]
     pub uncached: Vec<UncachedView>,
+    /// With jobs: when its logs were dropped; those of attempts that ended later are there.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub logs_dropped_at: Option<Timestamp>,
     /// With jobs: what made the run as long as it was.
     #[serde(default)]
     pub time: Option<TimeView>,

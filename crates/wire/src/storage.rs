@@ -38,6 +38,15 @@ pub struct SweepView {
     /// `RUN JOB/ARTIFACT` or `PROJECT KEY`, each with why.
     pub artifacts: Vec<SweptView>,
     pub caches: Vec<SweptView>,
+    /// `PROJECT/NUMBER`: runs that are past their age, the oldest first; at most 10,000, and the next sweep goes on.
+    #[serde(default)]
+    pub runs: Vec<SweptView>,
+    /// The same of runs that stay, and whose logs go.
+    #[serde(default)]
+    pub logs: Vec<SweptView>,
+    /// What else is past its age.
+    #[serde(default)]
+    pub rows: Vec<OldRowsView>,
     /// Packs of which nothing, or little, is needed.
     pub packs: u64,
     /// Small packs that are joined into larger ones.
@@ -49,10 +58,21 @@ pub struct SweepView {
     pub done: bool,
 }
 
-/// An artifact, or an entry of a cache, that a sweep takes away.
+/// What is past its age, by kind.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct OldRowsView {
+    /// Such as `events`.
+    pub what: String,
+    pub count: u64,
+    /// How long they are kept, such as `7days`.
+    pub age: String,
+}
+
+/// An artifact, an entry of a cache, or a run that a sweep takes away.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SweptView {
     pub what: String,
     pub why: String,
+    /// 0 for runs and logs, whose bytes lie in the database and in packs with others.
     pub bytes: u64,
 }

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { answered, api, type JobView, type PlanView, queries, type RunView } from '../../api/client';
+import { answered, api, type JobView, type PlanView, queries, type RunView, type Schemas } from '../../api/client';
 import { isEnd, Shape, StateWord } from '../../look/states';
 import { bytes, duration, time } from '../../parts/words';
 import { Log } from './Log';
@@ -11,6 +11,13 @@ import { phaseState } from './phase';
 import './job.css';
 
 const tabs = ['Log', 'Given', 'Taken', 'Why'] as const;
+
+/** Whether the log of an attempt was past its age. */
+function dropped(run: RunView, attempt: Schemas['AttemptView']): boolean {
+  return (
+    run.logs_dropped_at != null && attempt.ended_at != null && time(attempt.ended_at) <= time(run.logs_dropped_at)
+  );
+}
 
 export function JobPanel({
   run,
@@ -124,7 +131,11 @@ export function JobPanel({
         </div>
       </div>
       {tab === 'Log' &&
-        (attempt ? (
+        (attempt && dropped(run, attempt) ? (
+          <p className="panel-body soft">
+            Its log was dropped on {run.logs_dropped_at?.slice(0, 10)}: it was past the age that logs are kept for.
+          </p>
+        ) : attempt ? (
           <Log key={`${attempt.number} ${beside}`} run={run} job={job} attempt={attempt} beside={beside} />
         ) : (
           <p className="panel-body soft">

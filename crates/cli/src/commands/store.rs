@@ -64,6 +64,11 @@ fn print_sweep(view: &SweepView) {
     };
     list("artifacts", &view.artifacts);
     list("caches", &view.caches);
+    print_old("runs", would, &view.runs);
+    print_old("logs of runs", would, &view.logs);
+    for old in &view.rows {
+        out::print(format!("{} {} older than {}", old.count, old.what, old.age));
+    }
     if view.packs + view.strays > 0 {
         out::print(format!("{} packs of which nothing or little is needed, {} that nothing knows", view.packs, view.strays));
     }
@@ -71,7 +76,22 @@ fn print_sweep(view: &SweepView) {
         out::print(format!("{} small packs that {} joined", view.small, if view.done { "were" } else { "would be" }));
     }
     out::print(format!("{about} {}", words::bytes(view.bytes)));
-    if !view.done && view.packs + view.small + view.strays + view.artifacts.len() as u64 + view.caches.len() as u64 > 0 {
+    let named = [&view.artifacts, &view.caches, &view.runs, &view.logs].iter().any(|list| !list.is_empty());
+    if !view.done && (named || view.packs + view.small + view.strays > 0 || !view.rows.is_empty()) {
         out::remark("nothing was changed; `ordotaxis store sweep --apply` does it");
+    }
+}
+
+/// How many of many runs are named.
+const NAMED: usize = 20;
+
+fn print_old(what: &str, would: &str, all: &[SweptView]) {
+    if all.is_empty() {
+        return;
+    }
+    out::print(format!("{} {what} past their age that {would}:", all.len()));
+    all.iter().take(NAMED).for_each(|one| out::print(format!("  {}  {}", one.what, out::dim(&one.why))));
+    if all.len() > NAMED {
+        out::print(format!("  and {} more; `--json` names all", all.len() - NAMED));
     }
 }

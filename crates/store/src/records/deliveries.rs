@@ -2,6 +2,10 @@
 
 use super::{Records, StoreError, Tx};
 
+/// A delivery goes that came before ?1; and the oldest of each project beyond ?2 bytes.
+pub(super) const OLD: &str = "at < ?1 OR id IN (SELECT id FROM
+    (SELECT id, sum(size) OVER (PARTITION BY project_id ORDER BY id DESC) AS held FROM deliveries) WHERE held > ?2)";
+
 /// A delivery that is to be kept.
 #[derive(Debug, Clone)]
 pub struct NewDelivery<'a> {
@@ -131,8 +135,7 @@ impl Tx {
 
     /// Drops what came before a moment; and the oldest of each project beyond `most` bytes of bodies, as they came.
     pub async fn drop_deliveries(&mut self, before: i64, most: i64) -> Result<u64, StoreError> {
-        let sql = "DELETE FROM deliveries WHERE at < ?1 OR id IN (SELECT id FROM
-                     (SELECT id, sum(size) OVER (PARTITION BY project_id ORDER BY id DESC) AS held FROM deliveries) WHERE held > ?2)";
-        Ok(sqlx::query(sql).bind(before).bind(most).execute(&mut *self.on).await?.rows_affected())
+        let sql = format!("DELETE FROM deliveries WHERE {OLD}");
+        Ok(sqlx::query(sqlx::AssertSqlSafe(sql)).bind(before).bind(most).execute(&mut *self.on).await?.rows_affected())
     }
 }

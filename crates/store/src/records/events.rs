@@ -6,6 +6,10 @@ use super::{Records, StoreError, Tx};
 use ordotaxis_core::engine::State;
 use serde::{Deserialize, Serialize};
 
+/// An event goes from the oldest on, up to the first that is not before ?1, or that some reaction has not read.
+pub(super) const OLD: &str = "id <= (SELECT min(event_id) FROM cursors) AND id < (SELECT max(id) FROM events)
+    AND id < coalesce((SELECT id FROM events WHERE at >= ?1 ORDER BY id LIMIT 1), 9223372036854775807)";
+
 /// One thing that happened, as live updates carry it.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct Event {
@@ -115,9 +119,7 @@ impl Tx {
 
     /// Drops what happened before a moment, as far as every reaction has read. Gives how many events that were.
     pub async fn drop_events(&mut self, before: i64) -> Result<u64, StoreError> {
-        // From the oldest on, up to the first that is younger.
-        let sql = "DELETE FROM events WHERE id <= (SELECT min(event_id) FROM cursors) AND id < (SELECT max(id) FROM events)
-                   AND id < coalesce((SELECT id FROM events WHERE at >= ? ORDER BY id LIMIT 1), 9223372036854775807)";
-        Ok(sqlx::query(sql).bind(before).execute(&mut *self.on).await?.rows_affected())
+        let sql = format!("DELETE FROM events WHERE {OLD}");
+        Ok(sqlx::query(sqlx::AssertSqlSafe(sql)).bind(before).execute(&mut *self.on).await?.rows_affected())
     }
 }

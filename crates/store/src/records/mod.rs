@@ -1,6 +1,9 @@
 //! SQLite through one open path. Reads run side by side on connections that cannot write; all that changes goes through
 //! [`Tx`] on the one connection that can, so that writers wait in order and none fails because another was faster.
 
+mod ages;
+#[cfg(test)]
+mod ages_tests;
 mod artifacts;
 mod board;
 mod caches;
@@ -47,6 +50,7 @@ mod upgrade_tests;
 mod usual;
 mod work;
 
+pub use ages::{Cutoffs, OldRows, OldRun};
 pub use artifacts::{DueArtifact, StoredArtifact};
 pub use board::{BoardRow, BrokenRow};
 pub use caches::{CacheRow, NewCache};

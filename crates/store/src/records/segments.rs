@@ -25,9 +25,9 @@ impl Records {
         Ok(query.bind(id.beside.as_deref().unwrap_or_default()).fetch_all(&self.reads).await?)
     }
 
-    /// The chunks of every segment, and what the segment is.
-    pub async fn log_chunks(&self) -> Result<Vec<(Vec<u8>, String)>, StoreError> {
-        let sql = "SELECT chunks, 'log of job ' || (job + 1) || ' of ' || projects.name || '/' || runs.number FROM log_segments
+    /// The chunks of every segment, what the segment is, and its run.
+    pub async fn log_chunks(&self) -> Result<Vec<(Vec<u8>, String, i64)>, StoreError> {
+        let sql = "SELECT chunks, 'log of job ' || (job + 1) || ' of ' || projects.name || '/' || runs.number, runs.id FROM log_segments
                      JOIN runs ON runs.id = run_id JOIN projects ON projects.id = runs.project_id";
         Ok(sqlx::query_as(sql).fetch_all(&self.reads).await?)
     }
@@ -45,11 +45,13 @@ impl Records {
 }
 
 impl Tx {
-    /// All or none. A run that is gone meanwhile needs none.
+    /// All or none. A run that is gone meanwhile needs none, nor does an attempt whose log was dropped.
     pub(crate) async fn add_log_segments(&mut self, rows: &[&LogSegmentRow]) -> Result<(), StoreError> {
         for row in rows {
             let sql = "INSERT OR REPLACE INTO log_segments (run_id, job, attempt, beside, segment, chunks, places)
-                         SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7 WHERE EXISTS (SELECT 1 FROM runs WHERE id = ?1)";
+                         SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7 WHERE EXISTS (SELECT 1 FROM runs WHERE id = ?1)
+                           AND NOT EXISTS (SELECT 1 FROM dropped_logs JOIN attempts ON attempts.run_id = dropped_logs.run_id
+                             WHERE dropped_logs.run_id = ?1 AND attempts.job = ?2 AND attempts.number = ?3 AND ended_at <= at)";
             let query = sqlx::query(sql).bind(row.run_id).bind(row.job).bind(row.attempt).bind(&row.beside).bind(row.segment);
             query.bind(&row.chunks).bind(&row.places).execute(&mut *self.on).await?;
         }

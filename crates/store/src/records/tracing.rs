@@ -7,6 +7,10 @@ use ordotaxis_core::report::Component;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeSet;
 
+/// A bill's document goes that was made before ?1, and whose run has no artifacts any more.
+pub(super) const OLD_BILLS: &str =
+    "document IS NOT NULL AND made_at < ?1 AND NOT EXISTS (SELECT 1 FROM artifacts WHERE artifacts.run_id = bills.run_id)";
+
 /// Statements are text that says much twice.
 const LEVEL: i32 = 6;
 
@@ -278,8 +282,7 @@ impl Tx {
 
     /// Of runs whose artifacts are gone, bills from before a moment are not kept any more; their components stay known.
     pub async fn drop_documents(&mut self, made_before: i64) -> Result<u64, StoreError> {
-        let sql = "UPDATE bills SET document = NULL WHERE document IS NOT NULL AND made_at < ?
-                   AND NOT EXISTS (SELECT 1 FROM artifacts WHERE artifacts.run_id = bills.run_id)";
-        Ok(sqlx::query(sql).bind(made_before).execute(&mut *self.on).await?.rows_affected())
+        let sql = format!("UPDATE bills SET document = NULL WHERE {OLD_BILLS}");
+        Ok(sqlx::query(sqlx::AssertSqlSafe(sql)).bind(made_before).execute(&mut *self.on).await?.rows_affected())
     }
 }

@@ -3,6 +3,9 @@
 
 use super::{Records, StoreError, Tx};
 
+/// Work goes that ended before ?1; what was given up, and occasions, before ?2.
+pub(super) const OLD: &str = "state <> 'waiting' AND ended_at < iif(state = 'given up' OR kind = 'occasion', ?2, ?1)";
+
 /// What is to be done. Each kind has its own body, limits and back-off; see the service's `work`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum WorkKind {
@@ -256,7 +259,7 @@ impl Tx {
     /// Drops what ended before a moment. What was given up stays longer, until `given_up_before`; occasions stay with it,
     /// since a webhook that comes once more is known by them.
     pub async fn drop_work(&mut self, before: i64, given_up_before: i64) -> Result<u64, StoreError> {
-        let sql = "DELETE FROM work WHERE state <> 'waiting' AND ended_at < iif(state = 'given up' OR kind = 'occasion', ?2, ?1)";
-        Ok(sqlx::query(sql).bind(before).bind(given_up_before).execute(&mut *self.on).await?.rows_affected())
+        let sql = format!("DELETE FROM work WHERE {OLD}");
+        Ok(sqlx::query(sqlx::AssertSqlSafe(sql)).bind(before).bind(given_up_before).execute(&mut *self.on).await?.rows_affected())
     }
 }

@@ -4,11 +4,12 @@
 use super::runs::unknown_job;
 use super::views::{find_run, state_of};
 use crate::app::App;
+use crate::clock;
 use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use ordotaxis_store::{Found, Lines, LogId};
 use ordotaxis_wire::log::{FoundView, LinesView, SearchView};
 use ordotaxis_wire::problem::Problem;
@@ -39,7 +40,7 @@ pub(super) struct Part {
 
 /// A job's log: its bytes, with headers `ordotaxis-attempt`, `ordotaxis-log-offset` (where these bytes begin),
 /// `ordotaxis-log-length` (how many there are now) and `ordotaxis-log-open` (whether more may come).
-#[utoipa::path(get, operation_id = "read_log", path = "/api/v1/runs/{project}/{number}/jobs/{job}/log", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Part), responses((status = 200, description = "the bytes", content_type = "text/plain"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "read_log", path = "/api/v1/runs/{project}/{number}/jobs/{job}/log", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Part), responses((status = 200, description = "the bytes", content_type = "text/plain"), (status = 404, body = Problem), (status = 410, body = Problem)))]
 pub(crate) async fn read(
     State(app): State<App>,
     Path((project, number, job)): Path<(String, i64, String)>,
@@ -64,6 +65,7 @@ pub(crate) async fn read(
         })
         .await
         .map_err(std::io::Error::other)??;
+        there(&app, run, at, attempt, open || length > 0).await?;
         if !bytes.is_empty() || !open || Instant::now() >= until {
             return Ok((headers(attempt, from, length, open || from + (bytes.len() as u64) < length), bytes));
         }
@@ -106,6 +108,17 @@ async fn attempt_state(app: &App, run: i64, job: usize, wanted: Option<u32>) -> 
     Ok((attempt.max(1), open))
 }
 
+/// A log of which nothing is there may have been dropped: that is another answer than nothing printed.
+async fn there(app: &App, run: i64, job: usize, attempt: u32, found: bool) -> Result<(), ApiError> {
+    if found {
+        return Ok(());
+    }
+    let Some(at) = app.records.log_dropped(run, i64::try_from(job).unwrap_or(i64::MAX), attempt).await? else { return Ok(()) };
+    let age = app.settings.ages.logs.map(|age| format!("; logs are kept for {}", humantime::format_duration(age)));
+    let detail = format!("this log was dropped on {}{}", clock::words(at), age.unwrap_or_default());
+    Err(ApiError::new(StatusCode::GONE, "dropped-log", detail))
+}
+
 /// How many lines one call brings at most.
 const MOST_LINES: u64 = 5_000;
 /// How many finds one call brings at most.
@@ -137,7 +150,7 @@ pub(super) struct Asked {
 }
 
 /// Lines of a job's log by number, each with its time.
-#[utoipa::path(get, operation_id = "read_lines", path = "/api/v1/runs/{project}/{number}/jobs/{job}/lines", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Asked), responses((status = 200, body = LinesView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "read_lines", path = "/api/v1/runs/{project}/{number}/jobs/{job}/lines", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Asked), responses((status = 200, body = LinesView), (status = 404, body = Problem), (status = 410, body = Problem)))]
 pub(crate) async fn lines(
     State(app): State<App>,
     Path((project, number, job)): Path<(String, i64, String)>,
@@ -161,6 +174,7 @@ pub(crate) async fn lines(
             logs.lines(&id, from, count)
         });
         let lines = read.await.map_err(std::io::Error::other)??;
+        there(&app, run, at, attempt, open || lines.total > 0).await?;
         let more = asked.more_than.is_none_or(|known| lines.total > known);
         if more || !open || Instant::now() >= until {
             return Ok(Json(lines_view(attempt, open, lines)));
@@ -194,7 +208,7 @@ pub(super) struct Wanted {
 }
 
 /// Lines of a job's log in which something stands.
-#[utoipa::path(get, operation_id = "search_log", path = "/api/v1/runs/{project}/{number}/jobs/{job}/search", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Wanted), responses((status = 200, body = SearchView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(get, operation_id = "search_log", path = "/api/v1/runs/{project}/{number}/jobs/{job}/search", params(("project" = String, Path), ("number" = i64, Path), ("job" = String, Path), Wanted), responses((status = 200, body = SearchView), (status = 404, body = Problem), (status = 410, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn search(
     State(app): State<App>,
     Path((project, number, job)): Path<(String, i64, String)>,
@@ -211,6 +225,7 @@ pub(crate) async fn search(
     let (logs, id) = (app.logs.clone(), log_id(run, at, attempt, wanted.beside.as_deref())?);
     let (from, most) = (wanted.from.unwrap_or(0), wanted.most.unwrap_or(100).min(MOST_FOUND));
     let searched = tokio::task::spawn_blocking(move || logs.search(&id, &pattern, from, most)).await.map_err(std::io::Error::other)??;
+    there(&app, run, at, attempt, !searched.found.is_empty()).await?;
     let view = |found: Found| FoundView {
         line: found.line,
         offset: found.offset,

@@ -31,7 +31,7 @@ pub(crate) async fn verify(State(app): State<App>) -> Result<Json<VerifiedView>,
 pub(crate) async fn sweep(State(app): State<App>, caller: Caller, Body(ask): Body<Sweep>) -> Result<Json<SweepView>, ApiError> {
     let plan = care::plan(&app, clock::now()).await?;
     let done = ask.apply;
-    let view = plan.view(done);
+    let view = plan.view(&app.settings.ages, done);
     if done {
         care::carry_out(&app, &caller.actor, plan, clock::now()).await?;
     }

@@ -26,7 +26,12 @@ pub(crate) async fn find_run(app: &App, project: &str, number: i64) -> Result<Ru
     }
     projects::find(app, project).await?;
     let newest = app.records.newest_run(project, None).await?;
-    let hint = newest.map_or("it has no runs yet".to_owned(), |run| format!("the newest is {project}/{}", run.number));
+    let age = app.settings.ages.runs.map(humantime::format_duration);
+    let hint = match (newest, age) {
+        (None, _) => "it has no runs yet".to_owned(),
+        (Some(run), Some(age)) if (1..run.number).contains(&number) => format!("runs are kept for {age}, and some for longer"),
+        (Some(run), _) => format!("the newest is {project}/{}", run.number),
+    };
     Err(ApiError::not_found("run", format!("there is no run {project}/{number}; {hint}")))
 }
 
@@ -88,6 +93,7 @@ fn run_view(row: RunRow, counts: Vec<(State, i64)>, mut past: Vec<i64>) -> RunVi
         jobs: None,
         numbers: Default::default(),
         uncached: Vec::new(),
+        logs_dropped_at: None,
         time: None,
         diagnostics,
     }
@@ -125,6 +131,7 @@ pub(crate) async fn whole_run(app: &App, row: RunRow) -> Result<RunView, ApiErro
         Some(project) => with_gates(app, project, id, &plan, &jobs, whys).await?,
         None => whys,
     };
+    view.logs_dropped_at = app.records.logs_dropped(id).await?.map(moment);
     view.time = Some(time(&plan, &attempts));
     view.numbers = values(&sums(jobs.iter().map(|job| numbers_of(&job.numbers))));
     let jobs = job_views(&plan, jobs, attempts, &whys, &usual);

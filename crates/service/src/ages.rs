@@ -3,8 +3,8 @@
 
 use crate::app::App;
 use crate::clock;
-use ordotaxis_core::access::Actor;
-use ordotaxis_store::{BlobError, Cutoffs, OldRows, OldRun, StoreError, Tx};
+use ordotaxis_core::access::{Action, Actor};
+use ordotaxis_store::{BlobError, Cutoffs, Entry, OldRows, OldRun, StoreError, Tx};
 use ordotaxis_wire::storage::{OldRowsView, SweptView};
 use serde::Deserialize;
 use std::collections::HashSet;
@@ -170,7 +170,7 @@ impl Old {
 }
 
 fn swept(run: &OldRun) -> SweptView {
-    SweptView { what: format!("{}/{}", run.project, run.number), why: format!("it ended on {}", clock::words(run.ended_at)), bytes: 0 }
+    SweptView { what: name(run), why: format!("it ended on {}", clock::words(run.ended_at)), bytes: 0 }
 }
 
 /// Looks for all that is past its age; changes nothing.
@@ -189,36 +189,40 @@ pub(crate) async fn plan(app: &App, now: i64) -> Result<Old, StoreError> {
     Ok(Old { runs, logs, rows: records.old_rows(&ages.cutoffs(now)).await? })
 }
 
-/// Drops runs and logs that are still not needed. Gives how many of each.
-pub(crate) async fn drop_runs(app: &App, by: &Actor, old: &Old, now: i64) -> Result<(usize, usize), BlobError> {
+/// Drops runs and logs that are still not needed; the journal names them.
+pub(crate) async fn drop_runs(app: &App, by: &Actor, old: &Old, now: i64) -> Result<(), BlobError> {
     let ages = &app.settings.ages;
-    let mut dropped = (0, 0);
-    for (runs, age, whole) in [(&old.runs, ages.runs, true), (&old.logs, ages.logs, false)] {
+    for (what, runs, age) in [("runs", &old.runs, ages.runs), ("logs", &old.logs, ages.logs)] {
         let Some(age) = age else { continue };
         for batch in runs.chunks(BATCH) {
             let ids: Vec<i64> = batch.iter().map(|run| run.id).collect();
             let mut tx = app.records.tx(by, now).await?;
-            let gone = if whole {
-                let gone = tx.drop_old_runs(&ids, before(now, age)).await?;
-                tx.drop_unnamed_components().await?;
-                gone
+            let gone = if what == "runs" {
+                tx.drop_old_runs(&ids, before(now, age)).await?
             } else {
                 tx.drop_old_logs(&ids, before(now, age)).await?
             };
+            if gone.is_empty() {
+                continue;
+            }
+            let names: Vec<String> = batch.iter().filter(|run| gone.contains(&run.id)).map(name).collect();
+            tx.note(Entry::new(Action::SweepStore, "store").before(serde_json::json!({ what: names })));
+            tx.drop_unnamed_components().await?;
             tx.commit().await?;
             // The records know nothing of it any more: what is left is out of everyone's way.
-            if whole {
+            if what == "runs" {
                 app.plans.forget(&gone);
-                dropped.0 += gone.len();
-            } else {
-                dropped.1 += gone.len();
             }
             let logs = app.logs.clone();
             let removed = tokio::task::spawn_blocking(move || logs.remove_runs(&gone)).await;
             removed.map_err(std::io::Error::other).flatten().map_err(|error| BlobError::Storage(error.to_string()))?;
         }
     }
-    Ok(dropped)
+    Ok(())
+}
+
+fn name(run: &OldRun) -> String {
+    format!("{}/{}", run.project, run.number)
 }
 
 /// Drops all else that is past its age.

@@ -66,6 +66,7 @@ mod unreached;
 mod who;
 mod work;
 
+pub use ages::Ages;
 pub use causes::causes;
 pub use collector::{Collector, Form, Ship, Traces};
 pub use forge::ProfileError;

@@ -14,9 +14,7 @@ const tabs = ['Log', 'Given', 'Taken', 'Why'] as const;
 
 /** Whether the log of an attempt was past its age. */
 function dropped(run: RunView, attempt: Schemas['AttemptView']): boolean {
-  return (
-    run.logs_dropped_at != null && attempt.ended_at != null && time(attempt.ended_at) <= time(run.logs_dropped_at)
-  );
+  return run.logs_dropped_at != null && attempt.ended_at != null && time(attempt.ended_at) <= time(run.logs_dropped_at);
 }
 
 export function JobPanel({

@@ -55,7 +55,7 @@ async fn verify(api: &Api, json: bool) -> Done {
 }
 
 fn print_sweep(view: &SweepView) {
-    let (would, about) = if view.done { ("swept away", "freed about") } else { ("would go", "would free about") };
+    let (would, about) = if view.done { ("were swept away", "freed about") } else { ("would go", "would free about") };
     let list = |what: &str, all: &[SweptView]| {
         if !all.is_empty() {
             out::print(format!("{what} that {would}:"));

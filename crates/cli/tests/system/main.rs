@@ -1,5 +1,6 @@
 //! The whole system through its real interfaces: the client binary, HTTP, git, and the console in a browser.
 
+mod ages;
 mod ahead;
 mod backup;
 mod between;

@@ -107,7 +107,11 @@ async fn write(on: &mut SqliteConnection, runs: &[ARun]) {
     for project in 1..3 {
         sql(on, format!("INSERT INTO projects (id, name, git_url, main_branch, hook_secret, created_at) VALUES ({project}, 'p{project}', '', 'main', '', 1)")).await;
         sql(on, format!("INSERT INTO refs_seen VALUES ({project}, 'refs/heads/there', 'c')")).await;
-        sql(on, format!("INSERT INTO environments (id, project_id, name, state, made_at) VALUES ({project}, {project}, 'pier', '{{}}', 1)")).await;
+        sql(
+            on,
+            format!("INSERT INTO environments (id, project_id, name, state, made_at) VALUES ({project}, {project}, 'pier', '{{}}', 1)"),
+        )
+        .await;
     }
     for (at, run) in runs.iter().enumerate() {
         write_run(on, at as i64 + 1, run, runs).await;

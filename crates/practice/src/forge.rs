@@ -60,6 +60,11 @@ impl Forge {
         self.faults().extend(faults);
     }
 
+    /// From now on calls meet nothing.
+    pub fn forget_faults(&self) {
+        self.faults().clear();
+    }
+
     /// How many slow answers are made and not sent yet.
     pub fn late(&self) -> usize {
         self.late.count()

@@ -107,6 +107,15 @@ impl World {
 
     /// The same with a forge that speaks this dialect.
     pub async fn start_speaking(ordotaxis: impl Into<PathBuf>, config: &'static str, folder: TempDir, dialect: Dialect) -> World {
+        let mut world = World::start_as(ordotaxis, config, folder, String::new(), dialect).await;
+        let said = world.service.as_ref().map(Process::said).unwrap_or_default();
+        let token = said.split_once("printed this once: ").expect("a token").1;
+        world.token = token.lines().next().unwrap_or_default().to_owned();
+        world
+    }
+
+    /// The same on what is in the folder already, where this token is good.
+    pub async fn start_as(ordotaxis: impl Into<PathBuf>, config: &'static str, folder: TempDir, token: String, dialect: Dialect) -> World {
         // Clients of the tests themselves need it too; it fails only when another test was first.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
@@ -119,7 +128,7 @@ impl World {
             forge,
             forge_url,
             url,
-            token: String::new(),
+            token,
             service: None,
             ordotaxis: ordotaxis.into(),
             config,
@@ -127,9 +136,6 @@ impl World {
             runners: Default::default(),
         };
         world.start_service();
-        let said = world.service.as_ref().map(Process::said).unwrap_or_default();
-        let token = said.split_once("printed this once: ").expect("a token").1;
-        world.token = token.lines().next().unwrap_or_default().to_owned();
         world
     }
 

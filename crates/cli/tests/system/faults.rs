@@ -21,7 +21,7 @@ use std::time::{Duration, Instant};
 
 const CONFIG: &str = "lease = \"2s\"\nbeat = \"300ms\"\ndrain = \"1s\"\nfetch_tries = 12\nretry_pause = \"50ms\"\n";
 
-fn number(name: &str) -> Option<u64> {
+pub(super) fn number(name: &str) -> Option<u64> {
     std::env::var(name).ok()?.parse().ok()
 }
 
@@ -216,7 +216,7 @@ async fn whatever_breaks_nothing_is_lost_or_done_twice() {
 }
 
 /// The service stands still for a moment.
-async fn pause(world: &World, moment: Duration) {
+pub(super) async fn pause(world: &World, moment: Duration) {
     let service = world.service.as_ref().expect("a service");
     service.signal(Signal::SIGSTOP);
     tokio::time::sleep(moment).await;
@@ -248,10 +248,10 @@ impl SlowRepository {
 }
 
 /// Something that is not where it was, until this is dropped.
-struct Away(PathBuf);
+pub(super) struct Away(PathBuf);
 
 impl Away {
-    fn of(path: &Path) -> Away {
+    pub(super) fn of(path: &Path) -> Away {
         std::fs::rename(path, path.with_extension("away")).expect("it goes");
         Away(path.to_owned())
     }
@@ -264,10 +264,10 @@ impl Drop for Away {
 }
 
 /// A folder into which nothing can be written, until this is dropped.
-struct ReadOnly(PathBuf);
+pub(super) struct ReadOnly(PathBuf);
 
 impl ReadOnly {
-    fn over(path: &Path) -> ReadOnly {
+    pub(super) fn over(path: &Path) -> ReadOnly {
         std::fs::create_dir_all(path).expect("a folder");
         for options in [&["--bind"][..], &["-o", "remount,bind,ro"]] {
             let mut mount = Command::new("mount");
@@ -288,7 +288,7 @@ impl Drop for ReadOnly {
 }
 
 /// The database, locked by another as long as this is kept.
-async fn locked(data: &Path) -> sqlx::Transaction<'static, sqlx::Sqlite> {
+pub(super) async fn locked(data: &Path) -> sqlx::Transaction<'static, sqlx::Sqlite> {
     let options = sqlx::sqlite::SqliteConnectOptions::new().filename(data.join("ordotaxis.db")).busy_timeout(Duration::from_secs(20));
     let pool = sqlx::SqlitePool::connect_with(options).await.expect("the database");
     pool.begin_with("BEGIN IMMEDIATE").await.expect("its lock")
@@ -391,7 +391,7 @@ async fn check(world: &mut World, commits: &[String]) -> String {
     format!("{} events read, {ended_well} jobs passed", events.len())
 }
 
-fn is_end(state: &str) -> bool {
+pub(super) fn is_end(state: &str) -> bool {
     !["", "waiting", "gated", "queued", "running"].contains(&state)
 }
 

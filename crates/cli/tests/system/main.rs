@@ -53,6 +53,8 @@ mod shapes;
 mod shipped;
 mod slurm;
 mod starts;
+mod stored;
+mod storm;
 mod streamed;
 mod talk;
 mod telemetry;

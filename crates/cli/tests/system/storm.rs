@@ -7,6 +7,7 @@ mod history;
 mod troubles;
 
 use super::{ORDOTAXIS, faults};
+use base64::Engine;
 use history::{Book, dump};
 use ordotaxis_practice::{Cloud, Weather};
 use ordotaxis_testbed::{Process, Repository, RunnerOptions, World};
@@ -23,7 +24,7 @@ const MOST: i64 = 4;
 /// Proposals that stand in the queue at the same time.
 const OFFERED: usize = 4;
 /// After the storm, how long all may take to come to its end: pauses between tries have grown meanwhile.
-const CALM: Duration = Duration::from_secs(600);
+const CALM: Duration = Duration::from_secs(300);
 
 /// A file that ends in `-a` and one that ends in `-b` exclude each other; `bad` is bad by itself. What passed goes into two places.
 const PIPELINE: &str = r#"language = 1
@@ -100,7 +101,9 @@ impl Storm {
         let told = "[notice.board]\non = [\"broke\", \"fixed\", \"landed\", \"left\", \"deployed\"]";
         let rules =
             format!("rules = 1\n[branch.main]\nland = \"queue\"\n[environment.trial]\n[environment.pier]\nafter = [\"trial\"]\n{told}\n");
-        repository.write("ordotaxis/rules.toml", &format!("{rules}url = \"{}\"\n", board.url));
+        repository.write("ordotaxis/rules.toml", &format!("{rules}url = \"{}\"\nsecret = \"BOARD_KEY\"\n", board.url));
+        let key = format!("whsec_{}", base64::engine::general_purpose::STANDARD.encode([7; 24]));
+        assert_eq!(world.run_with(&["secret", "set", "tidegauge", "BOARD_KEY"], &key).await.code, 0);
         let first = repository.push_pipeline(&PIPELINE.replace("PLACE", &world.folder.path().display().to_string()));
         assert_eq!(world.verdict("tidegauge", &first).await["state"], "passed");
         let random = StdRng::seed_from_u64(seed);
@@ -175,8 +178,11 @@ impl Storm {
             if open.is_empty() && self.asked.iter().all(|asked| *asked) && self.cloud.names().is_empty() {
                 return;
             }
-            let why = self.world.run(&["why", "tidegauge"]).await;
-            assert!(begun.elapsed() < CALM, "after {} s this is left: {open:?}, {:?}; {why:?}", CALM.as_secs(), self.cloud.names());
+            if begun.elapsed() > CALM {
+                let not_taken = self.asked.iter().position(|asked| !asked).map(|at| format!("tidegauge/{}", at + 1)).unwrap_or_default();
+                let said = [self.world.run(&["why", "tidegauge"]).await, self.world.run(&["land", &not_taken]).await];
+                panic!("after {} s this is left: {open:?}, {:?}; {said:?}", CALM.as_secs(), self.cloud.names());
+            }
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
     }

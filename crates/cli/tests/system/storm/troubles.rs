@@ -32,25 +32,27 @@ pub(super) enum Trouble {
     RolledBack,
 }
 
-const ALL: [Trouble; 13] = [
-    Trouble::ServiceKilled,
-    Trouble::ServicePaused,
-    Trouble::RunnerKilled,
-    Trouble::DatabaseLocked,
-    Trouble::StoreReadOnly,
-    Trouble::BackupsReadOnly,
-    Trouble::RepositoryAway,
-    Trouble::CloudLies,
-    Trouble::ForgeFails,
-    Trouble::BoardAway,
-    Trouble::Swept,
-    Trouble::Frozen,
-    Trouble::RolledBack,
+/// Each with how often it comes.
+const ALL: [(Trouble, u32); 13] = [
+    (Trouble::ServiceKilled, 4),
+    (Trouble::ServicePaused, 2),
+    (Trouble::RunnerKilled, 2),
+    (Trouble::DatabaseLocked, 1),
+    (Trouble::StoreReadOnly, 1),
+    (Trouble::BackupsReadOnly, 1),
+    (Trouble::RepositoryAway, 1),
+    (Trouble::CloudLies, 4),
+    (Trouble::ForgeFails, 2),
+    (Trouble::BoardAway, 2),
+    (Trouble::Swept, 1),
+    (Trouble::Frozen, 1),
+    (Trouble::RolledBack, 1),
 ];
 
 impl Trouble {
     pub(super) fn any(random: &mut StdRng) -> Trouble {
-        ALL[random.random_range(0..ALL.len())]
+        let all: Vec<Trouble> = ALL.iter().flat_map(|(trouble, often)| std::iter::repeat_n(*trouble, *often as usize)).collect();
+        all[random.random_range(0..all.len())]
     }
 }
 

@@ -177,8 +177,12 @@ impl Client {
             self.direct.rest(&error.to_string());
             return Ok(false);
         }
-        let told = self.send(self.request(Method::POST, &format!("packs/places/{}", at.name))).await;
-        Ok(self.unless_refused(told)?.is_some())
+        match self.send(self.request(Method::POST, &format!("packs/places/{}", at.name))).await {
+            Ok(_) => Ok(true),
+            // A service that was started meanwhile does not know the place any more. The way is still open.
+            Err(CallError::Refused { .. }) => Ok(false),
+            Err(error) => Err(error),
+        }
     }
 
     /// The blocks that hold the named chunks of a tree, as a pack that is read as it comes.

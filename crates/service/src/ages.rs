@@ -12,7 +12,7 @@ use std::time::Duration;
 
 const DAY: u64 = 24 * 60 * 60;
 /// So many runs are dropped in one transaction: others write in between.
-const BATCH: usize = 16;
+const BATCH: usize = 4;
 /// So many in one sweep; the next goes on.
 const MOST: i64 = 10_000;
 /// What forges sent may have so many bytes of each project, whatever its age.

@@ -91,20 +91,14 @@ pub(super) async fn carry_out(
     effects: Vec<Effect>,
     mut invitations: HashMap<String, Secret>,
 ) -> Result<Vec<Done>, LookError> {
-    let mut done = Vec::new();
-    for effect in effects {
+    let (of_runners, of_machines): (Vec<Effect>, Vec<Effect>) =
+        effects.into_iter().partition(|effect| matches!(effect, Effect::Drain { .. } | Effect::Undrain { .. } | Effect::EndRunner { .. }));
+    // All at once, so that the keeper writes many down together: hundreds of machines may go in one moment.
+    let asked = of_runners.into_iter().map(|effect| tell_keeper(hands, effect));
+    let done = futures_util::future::try_join_all(asked).await?;
+    for effect in of_machines {
         match effect {
-            Effect::Drain { id, why } => {
-                let by = Some(format!("{BY}: {why}"));
-                hands.app.keeper.ask(|reply| FleetCommand::Drain { runner: id.clone(), by, reply }).await?;
-                done.push(Done { id });
-            }
-            Effect::Undrain { id } => hands.app.keeper.ask(|reply| FleetCommand::Drain { runner: id, by: None, reply }).await?,
-            Effect::EndRunner { id, why } => {
-                hands.app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != id);
-                let why = format!("machine {id} was removed: {why}");
-                hands.app.keeper.ask(|reply| FleetCommand::RemoveRunner { runner: id, why, reply }).await?;
-            }
+            Effect::Drain { .. } | Effect::Undrain { .. } | Effect::EndRunner { .. } => {}
             Effect::Make { pool, id, capacity, lasts } => {
                 let Some(invitation) = invitations.remove(&id) else { continue };
                 let url = hands.app.public_url.clone();
@@ -143,7 +137,27 @@ pub(super) async fn carry_out(
             }
         }
     }
-    Ok(done)
+    Ok(done.into_iter().flatten().collect())
+}
+
+/// What the keeper is to do about a runner; a runner that takes nothing more from now on is given back.
+async fn tell_keeper(hands: &Hands<'_>, effect: Effect) -> Result<Option<Done>, LookError> {
+    let keeper = &hands.app.keeper;
+    match effect {
+        Effect::Drain { id, why } => {
+            let by = Some(format!("{BY}: {why}"));
+            keeper.ask(|reply| FleetCommand::Drain { runner: id.clone(), by, reply }).await?;
+            return Ok(Some(Done { id }));
+        }
+        Effect::Undrain { id } => keeper.ask(|reply| FleetCommand::Drain { runner: id, by: None, reply }).await?,
+        Effect::EndRunner { id, why } => {
+            hands.app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != id);
+            let why = format!("machine {id} was removed: {why}");
+            keeper.ask(|reply| FleetCommand::RemoveRunner { runner: id, why, reply }).await?;
+        }
+        Effect::Make { .. } | Effect::Remove { .. } | Effect::List { .. } => {}
+    }
+    Ok(None)
 }
 
 /// Asks a pool's provider, and tells the loop what came of it: always, so that nothing is waited for that does not come.

@@ -19,9 +19,11 @@ use tokio_util::sync::CancellationToken;
 
 /// How often machines are looked after when nothing rings.
 const EVERY: Duration = Duration::from_secs(1);
-/// The least time between two looks. One that takes long is followed by a longer rest, so that looking is never most of the work.
+/// The least time between two looks. One that takes long is followed by a longer rest, so that looking is never most of the work;
+/// but not by one for which machines that are to go would be paid.
 const REST: Duration = Duration::from_millis(15);
 const REST_TIMES: u32 = 5;
+const LONGEST_REST: Duration = Duration::from_millis(500);
 /// What cannot be written or read is tried again after this.
 const TROUBLE: Duration = Duration::from_secs(2);
 /// What a machine says of itself is remembered up to this length.
@@ -57,11 +59,11 @@ pub(crate) async fn work(app: App) {
                 None => Ok(()),
             }
         };
-        let begun = Instant::now();
         let rest = match looked.await {
             Ok(()) => {
                 answers.drain(..).for_each(|answer: Answer| answer.give(task.as_ref()));
-                REST.max(begun.elapsed() * REST_TIMES)
+                let took = task.as_ref().map_or(Duration::ZERO, |task| task.took);
+                (took * REST_TIMES).clamp(REST, LONGEST_REST)
             }
             Err(error) => {
                 tracing::warn!(error = causes(&error), "machines could not be looked after; everything is read back");
@@ -148,6 +150,8 @@ struct Task {
     known: HashMap<String, PoolNow>,
     /// What was found of pools' machines, as it is written down.
     found: HashMap<String, String>,
+    /// How long the last look took, without what came of it.
+    took: Duration,
     /// Ends what this life has under way when it does.
     stop: CancellationToken,
 }
@@ -166,6 +170,7 @@ impl Task {
             pools: Pools::new(&mark, app.records.machines_there().await?),
             known: HashMap::new(),
             found: HashMap::new(),
+            took: Duration::ZERO,
             stop: app.stop.child_token(),
         };
         task.set(app.records.pools().await?);
@@ -210,6 +215,7 @@ impl Task {
             self.publish();
             return Ok(());
         }
+        let begun = Instant::now();
         let snapshot = self.app.keeper.snapshot().await?;
         let (wants, seen, now) = (snapshot.wants(), snapshot.seen_runners(), clock::now());
         let effects = self.pools.look(&wants, &seen, &snapshot.left, now, || random_word(NAME_LENGTH));
@@ -218,6 +224,7 @@ impl Task {
         let invitations = write(&self.hands(), &machines, &effects, &found, now).await?;
         let ended = self.pools.machines().any(|machine| machine.stage == Stage::Gone);
         self.publish();
+        self.took = begun.elapsed();
         for Done { id } in carry_out(&self.hands(), effects, invitations).await? {
             self.pools.apply(Event::Drained { id }, now);
         }

@@ -60,6 +60,9 @@ async fn main() {
     if chosen("cloud") {
         pools::cloud().await;
     }
+    if chosen("slurm") {
+        pools::slurm().await;
+    }
     if chosen("scrape") {
         seeing::scrape().await;
     }
@@ -68,6 +71,9 @@ async fn main() {
     }
     if chosen("backup") {
         seeing::backup().await;
+    }
+    if chosen("lost") {
+        seeing::lost().await;
     }
     if chosen("followers") {
         depth::followers().await;

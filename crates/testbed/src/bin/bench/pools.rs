@@ -1,9 +1,9 @@
 //! Machines on demand: how soon one is asked for, and is at work; and what a cloud of five hundred costs that goes wrong now and
 //! then, beside the best that could be.
 
-use super::measure::{median, ms, ordotaxis, percentile, row, world};
+use super::measure::{median, ms, now_ns, ordotaxis, percentile, row, world};
 use ordotaxis_practice::{Boot, Cloud, Console, Order, Weather};
-use ordotaxis_testbed::{Answer, Simulated, World, leased, until};
+use ordotaxis_testbed::{Answer, Node, Simulated, Slurm, World, leased, until};
 use serde_json::Value;
 use std::pin::Pin;
 use std::process::{Command, Stdio};
@@ -217,4 +217,50 @@ pub(super) async fn cloud() {
         ),
     );
     row("… and how long it took", &format!("{took:.0} s, {:.2} of the best", took / fastest), &format!("{fastest:.0} s"), "");
+}
+
+/// One job after another on a cluster of one simulated node, beside what the cluster's own client takes to the same.
+pub(super) async fn slurm() {
+    const COUNT: usize = 10;
+    if !Slurm::works() {
+        return row("run begun → first step, on a cluster", "no cluster can be made here", "", "");
+    }
+    let slurm = Slurm::start(&[Node { name: "ebb", cores: 8, memory_mib: 8192 }]);
+    until("the node is up", || async { slurm.said("sinfo", &["--noheader", "--format=%t"]).trim().starts_with("idle").then_some(()) })
+        .await;
+    let mut world = world().await;
+    world.environment.push(("SLURM_CONF".into(), slurm.configuration().display().to_string()));
+    let scratch = world.folder.path().join("scratch");
+    std::fs::create_dir(&scratch).expect("a folder");
+    world.configure(&format!(
+        "\n[pool.tide]\nprovider = \"slurm\"\nlabels = [\"tide\"]\noffers = {{ cores = 8, memory = \"8GiB\" }}\nmost = 4\njobs = 1\nisolation = \"host\"\n\
+         slurm = {{ partition = \"tide\", folder = {scratch:?} }}\n"
+    ));
+    world.stop_service();
+    world.start_service();
+    let repository = world.project("bench").await;
+    repository.push_pipeline("language = 1\n[job.a.x]\ncheckout = false\nwhere = [\"tide\"]\ncores = 1\nsteps = [\"true\"]\n");
+    let (mut first, mut bare) = (Vec::new(), Vec::new());
+    for _ in 0..COUNT {
+        let begun = world.json(&["start", "bench"]).await;
+        let name = begun["run"].as_str().unwrap_or_default().to_owned();
+        let run = until("it has passed", || async {
+            let run = world.json(&["show", &name]).await;
+            (run["state"] == "passed").then_some(run)
+        })
+        .await;
+        let attempt = &World::job(&run, "a.x")["attempts"][0];
+        first.push(moment(&attempt["phases"][0]["started_at"]) - moment(&run["created_at"]));
+        let begin = now_ns();
+        let said = slurm.said("srun", &["--partition=tide", "--ntasks=1", "date", "+%s%N"]);
+        bare.push((said.trim().parse::<f64>().expect("a moment") - begin) / 1e6);
+        until("the cluster has no job", || async { slurm.said("squeue", &["--noheader"]).trim().is_empty().then_some(()) }).await;
+    }
+    let (ours, theirs) = (median(first.clone()), median(bare));
+    row(
+        "run begun → first step, on a cluster",
+        &format!("p50 {ours:.0} ms, p99 {:.0} ms", percentile(&first, 0.99)),
+        &format!("`srun` of the same p50 {theirs:.0} ms"),
+        &format!("{:.2} times and {:.0} ms more (aim: 1.5 times and 200 ms)", ours / theirs, ours - theirs),
+    );
 }

@@ -4,7 +4,7 @@ use super::measure::{CONFIG, end_of, median, ms, now_ns, ordotaxis, percentile, 
 use ordotaxis_testbed::{Collector, RunnerOptions, World};
 use std::path::Path;
 use std::process::Command;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 const SCRAPES: usize = 100;
 const RUNS: usize = 10;
@@ -152,4 +152,47 @@ async fn fill(data: &Path) {
         sqlx::query(sql).bind(name).bind(size).execute(&pool).await.expect("a row");
     }
     pool.close().await;
+}
+
+/// A machine that is lost at any moment, with a backup that is to be ten seconds behind at most: for how long what was changed last is
+/// not in it. A change is made every 20 ms.
+pub(super) async fn lost() {
+    const ROUNDS: u64 = 6;
+    let mut world = world().await;
+    let (service, to) = (world.folder.path().join("service"), world.folder.path().join("backups"));
+    world.configure(&format!("\n[backup]\nto = {to:?}\nevery = \"10s\"\n"));
+    world.stop_service();
+    world.start_service();
+    let (mut losses, mut made) = (Vec::new(), Vec::new());
+    for round in 0..ROUNDS {
+        let (begin, lasts) = (Instant::now(), Duration::from_millis(13_000 + round * 3_700));
+        while begin.elapsed() < lasts {
+            let person =
+                world.http(reqwest::Method::POST, "/api/v1/persons").json(&serde_json::json!({ "name": format!("p{}", made.len()) }));
+            assert!(person.send().await.is_ok_and(|answer| answer.status().is_success()));
+            made.push(Instant::now());
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        world.kill_service();
+        let killed = Instant::now();
+        std::fs::rename(&service, service.with_extension("lost")).expect("moved");
+        let (config, data) = (world.folder.path().join("service.toml").display().to_string(), service.display().to_string());
+        let back = world.run(&["restore", "--config", &config, "--data", &data]).await;
+        assert_eq!(back.code, 0, "{back:?}");
+        std::fs::copy(service.with_extension("lost").join("secrets.key"), service.join("secrets.key")).expect("the key");
+        std::fs::remove_dir_all(service.with_extension("lost")).expect("removed");
+        world.start_service();
+        let persons = world.json(&["person", "list"]).await;
+        let numbers =
+            persons.as_array().into_iter().flatten().filter_map(|one| one["name"].as_str()?.strip_prefix('p')?.parse::<usize>().ok());
+        let last = numbers.max().expect("some are there");
+        losses.push(killed.duration_since(made[last]).as_secs_f64());
+        made.truncate(last + 1);
+    }
+    row(
+        "what a streamed backup lacks when its machine is lost",
+        &format!("p50 {:.1} s, at most {:.1} s of changes", median(losses.clone()), percentile(&losses, 1.0)),
+        "sent every 10 s",
+        "aim: 10 s",
+    );
 }

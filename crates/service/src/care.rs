@@ -1,9 +1,10 @@
 //! Keeps the store within its limits: what is past its time, then what was unused longest. A sweep is first a plan that
 //! can be looked at; then names are dropped, and then what no name needs.
 
-use crate::ages::{self, Ages, Old};
+use crate::ages::Ages;
 use crate::app::App;
 use crate::causes::causes;
+use crate::old::{self, Old};
 use crate::{clock, prune};
 use ordotaxis_content::ChunkId;
 use ordotaxis_core::access::{Action, Actor};
@@ -71,9 +72,9 @@ pub(crate) async fn plan(app: &App, now: i64) -> Result<Plan, BlobError> {
     let dropped: Vec<i64> = caches.iter().map(|(row, _)| row.id).collect();
     let kept = app.records.trees_kept_after(&artifacts, &dropped).await?;
     let live: Vec<ChunkId> = kept.iter().filter_map(|tree| tree.parse().ok()).collect();
-    let old = ages::plan(app, now).await?;
-    let logs = logs(app, &old.without_logs()).await?;
-    Ok(Plan { artifacts, caches, packs: app.blobs.plan_sweep(&live, logs, now).await?, old })
+    let grown = old::plan(app, now).await?;
+    let logs = logs(app, &grown.without_logs()).await?;
+    Ok(Plan { artifacts, caches, packs: app.blobs.plan_sweep(&live, logs, now).await?, old: grown })
 }
 
 /// The chunks of all logs but those of these runs.
@@ -116,7 +117,7 @@ pub(crate) async fn carry_out(app: &App, by: &Actor, plan: Plan, now: i64) -> Re
     });
     tx.note(Entry::new(Action::SweepStore, "store").after(swept));
     tx.commit().await?;
-    ages::drop_runs(app, by, &plan.old, now).await?;
+    old::drop_runs(app, by, &plan.old, now).await?;
     prune::prune(app, now).await?;
     // Looked at once more: a name may have been given to the same tree since.
     let live: Vec<ChunkId> = app.records.named_trees().await?.iter().filter_map(|(tree, _)| tree.parse().ok()).collect();

@@ -42,6 +42,7 @@ mod listening;
 mod notices;
 mod occasions;
 mod offers;
+mod old;
 mod places;
 mod plans;
 mod pools;

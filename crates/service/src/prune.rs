@@ -1,10 +1,9 @@
 //! Drops what grew old and is small: all that has an age but runs and their logs, which a sweep looks at; sessions and one-use
 //! keys that have ended. The journal is never pruned.
 
-use crate::ages;
 use crate::app::App;
 use crate::causes::causes;
-use crate::clock;
+use crate::{clock, old};
 use ordotaxis_store::StoreError;
 use std::time::Duration;
 
@@ -26,7 +25,7 @@ pub(crate) async fn work(app: App) {
 /// Deletes what is too old to be of use.
 pub(crate) async fn prune(app: &App, now: i64) -> Result<(), StoreError> {
     let mut tx = app.records.tx_by_rule("prune", now).await?;
-    ages::drop_rows(&mut tx, &app.settings.ages, now).await?;
+    old::drop_rows(&mut tx, &app.settings.ages, now).await?;
     tx.drop_reusable().await?;
     tx.drop_ended_sessions(now - crate::http::IDLE_MS).await?;
     tx.remove_ended_keys().await?;

@@ -4,6 +4,7 @@
 use crate::ages::{Ages, before};
 use crate::app::App;
 use crate::clock;
+use crate::keeper::RunCommand;
 use ordotaxis_core::access::{Action, Actor};
 use ordotaxis_store::{BlobError, Entry, OldRows, OldRun, StoreError, Tx};
 use ordotaxis_wire::storage::{OldRowsView, SweptView};
@@ -106,6 +107,8 @@ pub(crate) async fn drop_runs(app: &App, by: &Actor, old: &Old, now: i64) -> Res
             // The records know nothing of it any more: what is left is out of everyone's way.
             if what == "runs" {
                 app.plans.forget(&gone);
+                // A keeper that is away begins anew, with what is there.
+                let _ = app.keeper.ask(|reply| RunCommand::Dropped { runs: gone.clone(), reply }).await;
             }
             let logs = app.logs.clone();
             let removed = tokio::task::spawn_blocking(move || logs.remove_runs(&gone)).await;

@@ -69,3 +69,33 @@ async fn logs_and_runs_go_when_they_are_past_their_age_and_nothing_needs_them() 
     let next = world.verdict("tidegauge", &repository.push_pipeline(&format!("{PIPELINE}# 5\n"))).await;
     assert_eq!((World::job(&next, "a.gauge")["state"].as_str(), next["number"].as_i64()), (Some("passed"), Some(5)));
 }
+
+/// A service that goes on forgets what it remembers of a run that was dropped: nothing is taken over from what is not there.
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_taken_over_from_a_run_that_was_dropped() {
+    let mut world = world().await;
+    world.configure("[ages]\nruns = \"100ms\"\n");
+    world.stop_service();
+    world.start_service();
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let pipeline = "language = 1\n[job.a.gauge]\nsteps = [\"cat level\"]\nreuse = { inputs = [\"level\"] }\n";
+    let with_level = async |level: &str, round: u32| {
+        repository.write("level", level);
+        world.verdict("tidegauge", &repository.push_pipeline(&format!("{pipeline}# {round}\n"))).await
+    };
+    assert_eq!(with_level("low\n", 1).await["state"], "passed");
+    assert_eq!(with_level("high\n", 2).await["state"], "passed");
+    let again = with_level("low\n", 3).await;
+    assert_eq!(World::job(&again, "a.gauge")["reused_from"], "tidegauge/1", "{again}");
+    assert_eq!(with_level("high\n", 4).await["state"], "passed");
+    until("the older ones are old", || async {
+        let swept = world.run(&["store", "sweep", "--apply"]).await;
+        assert_eq!(swept.code, 0, "{swept:?}");
+        (world.run(&["show", "tidegauge/3"]).await.code == 2).then_some(())
+    })
+    .await;
+    let anew = with_level("low\n", 5).await;
+    assert_eq!(World::job(&anew, "a.gauge")["state"], "passed", "it was done anew: {anew}");
+    assert_eq!(world.log(&anew, "a.gauge").await, "low\n");
+}

@@ -145,8 +145,14 @@ pub(crate) enum RunCommand {
         pinned: bool,
         reply: Reply<()>,
     },
+    /// A project was removed.
     Forget {
         project_id: i64,
+        reply: Reply<()>,
+    },
+    /// Runs were past their age, and are not there any more.
+    Dropped {
+        runs: Vec<i64>,
         reply: Reply<()>,
     },
     Finish {

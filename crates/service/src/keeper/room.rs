@@ -257,6 +257,10 @@ impl Room {
                 self.forget(project_id);
                 self.answer(reply, ());
             }
+            RunCommand::Dropped { runs, reply } => {
+                self.dropped(&runs);
+                self.answer(reply, ());
+            }
         }
     }
 

@@ -311,6 +311,16 @@ fn a_removed_projects_runs_are_let_go() {
 }
 
 #[test]
+fn runs_that_were_dropped_are_let_go_and_no_others() {
+    let mut stage = Stage::set(LONG);
+    let lease = stage.claim("quay", "s1", 0).expect("a lease");
+    stage.ask(|reply| RunCommand::Dropped { runs: vec![1, 99], reply }).expect("an answer");
+    assert!(stage.room.runs.contains_key(&7) && stage.holders.holds("quay", lease.attempt));
+    stage.ask(|reply| RunCommand::Dropped { runs: vec![7], reply }).expect("an answer");
+    assert!(stage.room.runs.is_empty() && !stage.holders.holds("quay", lease.attempt));
+}
+
+#[test]
 fn what_is_written_is_what_changed() {
     let mut stage = Stage::set(LONG);
     let begun = stage.room.take_rows();

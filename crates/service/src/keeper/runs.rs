@@ -150,17 +150,27 @@ impl Room {
     /// Lets go of all runs of a project that is removed; their runners are answered that the attempts are unknown.
     pub(super) fn forget(&mut self, project_id: i64) {
         let gone: Vec<i64> = self.runs.values().filter(|live| live.info.project_id == project_id).map(|live| live.info.id).collect();
+        self.forget_runs(&gone);
+    }
+
+    /// Runs that are not there any more: their results are not taken over, and nothing of them is begun.
+    pub(super) fn dropped(&mut self, runs: &[i64]) {
+        self.reusable.values_mut().for_each(|known| known.retain(|ready| !runs.contains(&ready.row.run_id)));
+        self.forget_runs(runs);
+    }
+
+    fn forget_runs(&mut self, gone: &[i64]) {
         let queued: Vec<(i64, usize)> = self.queue.keys().filter(|(run, _)| gone.contains(run)).collect();
         let queue = Arc::make_mut(&mut self.queue);
         queued.into_iter().for_each(|key| queue.remove(key));
         self.pauses.retain(|(_, run, _)| !gone.contains(run));
-        self.turns.forget(&gone);
+        self.turns.forget(gone);
         let held: Vec<AttemptId> = self.held.iter().map(|(attempt, _)| attempt).filter(|attempt| gone.contains(&attempt.run)).collect();
         for attempt in held {
             self.release(attempt);
         }
         for id in gone {
-            self.runs.remove(&id);
+            self.runs.remove(id);
         }
     }
 

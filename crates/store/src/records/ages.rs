@@ -2,7 +2,7 @@
 //! what carrying it out does; runs are looked at once more in the transaction that drops them.
 
 use super::error::json;
-use super::{Records, StoreError, Tx, deliveries, events, tracing, work};
+use super::{Records, StoreError, Tx, deliveries, events, notices, tracing, work};
 
 /// A run that is past its age, or whose logs are.
 #[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
@@ -94,7 +94,7 @@ impl Records {
             events: count("events", events::OLD, cutoffs.events, 0).await?,
             work: count("work", work::OLD, cutoffs.work, cutoffs.given_up).await?,
             deliveries: count("deliveries", deliveries::OLD, cutoffs.deliveries, cutoffs.delivery_bytes).await?,
-            notices: count("notices", "at < ?1", cutoffs.notices, 0).await?,
+            notices: count("notices", notices::OLD, cutoffs.notices, 0).await?,
             bills: count("bills", tracing::OLD_BILLS, cutoffs.bills, 0).await?,
             answers: count("answers", "created_at < ?1", cutoffs.answers, 0).await?,
             machines: count("machines", "gone_at < ?1", cutoffs.machines, 0).await?,

@@ -3,6 +3,9 @@
 use super::{Records, StoreError, Tx};
 use ordotaxis_core::notice::{Choice, Notice, Turns};
 
+/// A notice goes that was made before ?1, and does not wait to be sent.
+pub(super) const OLD: &str = "at < ?1 AND state <> 'waiting'";
+
 /// A notice for one receiver.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewNotice<'a> {
@@ -158,6 +161,7 @@ impl Tx {
 
     /// Drops what was told before a moment.
     pub async fn drop_notices(&mut self, before: i64) -> Result<u64, StoreError> {
-        Ok(sqlx::query("DELETE FROM notices WHERE at < ?").bind(before).execute(&mut *self.on).await?.rows_affected())
+        let sql = format!("DELETE FROM notices WHERE {OLD}");
+        Ok(sqlx::query(sqlx::AssertSqlSafe(sql)).bind(before).execute(&mut *self.on).await?.rows_affected())
     }
 }

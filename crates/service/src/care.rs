@@ -112,9 +112,7 @@ pub(crate) async fn carry_out(app: &App, by: &Actor, plan: Plan, now: i64) -> Re
     for (row, _) in &plan.caches {
         tx.drop_unused_cache(row).await?;
     }
-    let swept = serde_json::json!({
-        "artifacts": plan.artifacts.len(), "caches": plan.caches.len(), "runs": plan.old.runs().len(), "logs": plan.old.logs().len(),
-    });
+    let swept = serde_json::json!({ "artifacts": plan.artifacts.len(), "caches": plan.caches.len() });
     tx.note(Entry::new(Action::SweepStore, "store").after(swept));
     tx.commit().await?;
     old::drop_runs(app, by, &plan.old, now).await?;

@@ -102,7 +102,6 @@ pub(crate) async fn drop_runs(app: &App, by: &Actor, old: &Old, now: i64) -> Res
             }
             let names: Vec<String> = batch.iter().filter(|run| gone.contains(&run.id)).map(name).collect();
             tx.note(Entry::new(Action::SweepStore, "store").before(serde_json::json!({ what: names })));
-            tx.drop_unnamed_components().await?;
             tx.commit().await?;
             // The records know nothing of it any more: what is left is out of everyone's way.
             if what == "runs" {
@@ -114,6 +113,11 @@ pub(crate) async fn drop_runs(app: &App, by: &Actor, old: &Old, now: i64) -> Res
             let removed = tokio::task::spawn_blocking(move || logs.remove_runs(&gone)).await;
             removed.map_err(std::io::Error::other).flatten().map_err(|error| BlobError::Storage(error.to_string()))?;
         }
+    }
+    if !old.runs.is_empty() {
+        let mut tx = app.records.tx_by_rule("sweep", now).await?;
+        tx.drop_unnamed_components().await?;
+        tx.commit().await?;
     }
     Ok(())
 }

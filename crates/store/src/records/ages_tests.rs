@@ -253,3 +253,21 @@ async fn a_dropped_log_stays_dropped() {
     sql(&mut records.own_write().await, "UPDATE runs SET ended_at = 3000".to_owned()).await;
     assert_eq!(records.old_logs(4_000, 5_000, 9).await.unwrap().len(), 1, "its new logs grow old, too");
 }
+
+/// What waits to be sent is never too old for it.
+#[tokio::test]
+async fn a_notice_that_waits_is_never_old() {
+    let folder = tempfile::tempdir().unwrap();
+    let records = Records::open(folder.path()).await.unwrap();
+    write(&mut records.own_write().await, &[]).await;
+    for state in ["waiting", "sent"] {
+        let notice =
+            format!("INSERT INTO notices (project_id, receiver, occasion, body, at, state) VALUES (1, '', 'broke', '{{}}', 5, '{state}')");
+        sql(&mut records.own_write().await, notice).await;
+    }
+    let mut tx = records.tx_by_rule("a test", NOW).await.unwrap();
+    assert_eq!(tx.drop_notices(BEFORE).await.unwrap(), 1);
+    tx.commit().await.unwrap();
+    let left: Vec<String> = sqlx::query_scalar("SELECT state FROM notices").fetch_all(&mut records.own_write().await).await.unwrap();
+    assert_eq!(left, ["waiting"]);
+}

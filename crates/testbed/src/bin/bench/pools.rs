@@ -14,6 +14,17 @@ use tokio_util::sync::CancellationToken;
 
 const ROUNDS: usize = 30;
 
+/// Starts a run, and waits until it has passed.
+async fn one_run(world: &World) -> Value {
+    let begun = world.json(&["start", "bench"]).await;
+    let name = begun["run"].as_str().unwrap_or_default();
+    until("it has passed", || async {
+        let run = world.json(&["show", name]).await;
+        (run["state"] == "passed").then_some(run)
+    })
+    .await
+}
+
 /// One job after another, each of which a process is made for.
 pub(super) async fn processes() {
     let world = world().await;
@@ -23,13 +34,7 @@ pub(super) async fn processes() {
     repository.push_pipeline("language = 1\n[job.a.x]\ncheckout = false\nwhere = [\"desk\"]\nsteps = [\"true\"]\n");
     let (mut asked, mut first, mut bare) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
-        let begun = world.json(&["start", "bench"]).await;
-        let name = begun["run"].as_str().unwrap_or_default().to_owned();
-        let run = until("it has passed", || async {
-            let run = world.json(&["show", &name]).await;
-            (run["state"] == "passed").then_some(run)
-        })
-        .await;
+        let run = one_run(&world).await;
         let attempt = &World::job(&run, "a.x")["attempts"][0];
         let machine = world.json(&["pool", "machine", attempt["runner"].as_str().unwrap_or_default()]).await;
         let queued = moment(&run["created_at"]);
@@ -245,13 +250,7 @@ pub(super) async fn slurm() {
     repository.push_pipeline("language = 1\n[job.a.x]\ncheckout = false\nwhere = [\"tide\"]\ncores = 1\nsteps = [\"true\"]\n");
     let (mut first, mut bare) = (Vec::new(), Vec::new());
     for _ in 0..COUNT {
-        let begun = world.json(&["start", "bench"]).await;
-        let name = begun["run"].as_str().unwrap_or_default().to_owned();
-        let run = until("it has passed", || async {
-            let run = world.json(&["show", &name]).await;
-            (run["state"] == "passed").then_some(run)
-        })
-        .await;
+        let run = one_run(&world).await;
         let attempt = &World::job(&run, "a.x")["attempts"][0];
         first.push(moment(&attempt["phases"][0]["started_at"]) - moment(&run["created_at"]));
         let begin = now_ns();

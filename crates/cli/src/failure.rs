@@ -37,9 +37,9 @@ impl Failure {
 
     pub(crate) fn report(self) -> ExitCode {
         let red = Style::new().fg_color(Some(AnsiColor::Red.into()));
-        anstream::eprintln!("{red}ordotaxis: {}{red:#}", self.what);
+        crate::written::aside(&format!("{red}ordotaxis: {}{red:#}\n", self.what));
         if !self.next.is_empty() {
-            anstream::eprintln!("  {}", self.next);
+            crate::written::aside(&format!("  {}\n", self.next));
         }
         ExitCode::from(self.code)
     }

@@ -10,6 +10,7 @@ mod out;
 mod profile;
 mod reach;
 mod reference;
+mod written;
 
 use clap::Parser;
 use commands::Options;
@@ -35,14 +36,16 @@ fn main() -> ExitCode {
     let done = runtime.block_on(async {
         let long = options.minds_signals();
         tokio::select! {
+            biased;
             done = commands::run(options, mounts) => done,
             // Services and runners look at signals themselves.
             _ = tokio::signal::ctrl_c(), if !long => Err(Failure::interrupted()),
+            done = written::broken(), if !long => done,
         }
     });
     // Blocking reads of standard input must not keep an interrupted command alive.
     runtime.shutdown_background();
-    match done {
+    match written::judged(done) {
         Ok(code) => code,
         Err(failure) => failure.report(),
     }

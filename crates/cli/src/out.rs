@@ -2,9 +2,10 @@
 
 use crate::failure::{Done, Failure, OK};
 use crate::global::Global;
+use crate::written;
 use anstyle::{AnsiColor, Style};
 use ordotaxis_core::engine::State;
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 use std::sync::OnceLock;
 
 struct Manner {
@@ -169,9 +170,9 @@ pub(crate) fn print(line: impl std::fmt::Display) {
     let line = tame(&line.to_string());
     if ascii {
         // Our own signs; what comes from the repository stays as it is.
-        anstream::println!("{}", line.replace(" · ", " - ").replace('…', "..."));
+        written::text(&format!("{}\n", line.replace(" · ", " - ").replace('…', "...")));
     } else {
-        anstream::println!("{line}");
+        written::text(&format!("{line}\n"));
     }
 }
 
@@ -195,27 +196,20 @@ pub(crate) fn tame(line: &str) -> String {
 /// Something beside what was asked for; not printed with `-q`.
 pub(crate) fn remark(line: impl std::fmt::Display) {
     if !quiet() {
-        anstream::eprintln!("{}", tame(&line.to_string()));
+        written::aside(&format!("{}\n", tame(&line.to_string())));
     }
 }
 
 pub(crate) fn json(value: &impl serde::Serialize) {
-    println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
-}
-
-/// Writes bytes as they are. False when nobody reads any more.
-pub(crate) fn write(bytes: &[u8]) -> bool {
-    let mut out = std::io::stdout().lock();
-    out.write_all(bytes).and_then(|()| out.flush()).is_ok()
+    written::bytes(format!("{}\n", serde_json::to_string_pretty(value).unwrap_or_default()).as_bytes());
 }
 
 /// Prints an answer as it comes in, byte for byte.
 pub(crate) async fn pour(mut answer: reqwest::Response) -> Done {
     let broke = |error| Failure::new(3, format!("the answer broke off: {error}"), "try again");
-    let mut out = std::io::stdout().lock();
     while let Some(bytes) = answer.chunk().await.map_err(broke)? {
-        if out.write_all(&bytes).is_err() {
-            return OK; // the reader has seen enough
+        if !written::bytes(&bytes) {
+            break;
         }
     }
     OK

@@ -30,6 +30,11 @@ impl Process {
         process
     }
 
+    /// One that prints where its command says, or nowhere.
+    pub fn of(command: &mut Command) -> Process {
+        Process { child: command.spawn().expect("the process starts"), said: PathBuf::new() }
+    }
+
     /// Everything it has printed.
     pub fn said(&self) -> String {
         std::fs::read_to_string(&self.said).unwrap_or_default()

@@ -5,6 +5,7 @@ use super::{local, sarif};
 use crate::failure::{Done, Failure, OK, failed};
 use crate::global::Global;
 use crate::out;
+use crate::written;
 use clap::ValueEnum;
 use codespan_reporting::diagnostic::{Diagnostic as Shown, Label};
 use codespan_reporting::files::SimpleFile;
@@ -180,7 +181,7 @@ pub(super) fn print(name: &str, text: &str, diagnostics: &[Diagnostic]) -> Resul
         let written = term::emit_to_write_style(&mut writer, &config, &file, &shown(diagnostic));
         written.map_err(|error| Failure::new(1, format!("the mistakes could not be printed: {error}"), "use --format json"))?;
     }
-    anstream::print!("{}", String::from_utf8_lossy(buffer.as_slice()));
+    written::text(&String::from_utf8_lossy(buffer.as_slice()));
     let count = |severity: Severity| diagnostics.iter().filter(|d| d.severity == severity).count();
     let counts = [(count(Severity::Error), "mistake"), (count(Severity::Warning), "warning"), (count(Severity::Note), "note")];
     let said: Vec<String> = counts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| counted(*count, what)).collect();

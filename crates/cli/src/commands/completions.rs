@@ -2,6 +2,7 @@
 
 use crate::failure::{Done, Failure, OK};
 use crate::out;
+use crate::written;
 use std::path::PathBuf;
 
 /// `completions`
@@ -33,7 +34,7 @@ pub(super) fn completions(options: &CompletionsOptions, mut command: clap::Comma
         Shell::Fish => clap_complete::Shell::Fish,
     };
     clap_complete::generate(shell, &mut command, "ordotaxis", &mut text);
-    out::write(&text);
+    written::bytes(&text);
     OK
 }
 

@@ -4,6 +4,7 @@ use super::as_runner::{configured, isolation};
 use super::signals::{self, LogForm, reaches, set_up_log};
 use crate::failure::{Done, Failure, OK};
 use crate::fence::IsolationChoice;
+use crate::out;
 use clap::ValueEnum;
 use ordotaxis_runner::{Config, Identity, Leave, Offers, Rehearses, Settings, join as enrol, work};
 use ordotaxis_wire::runner::MachineTerms;
@@ -66,7 +67,9 @@ pub(super) async fn join(url: &str, dir: PathBuf, config: Option<PathBuf>, mount
         rehearses: Rehearses::No,
         patience: Some(PATIENCE),
     };
-    let done = work(identity, settings, leave, |labels, fence| println!("{line}, labels {}\n  fence: {fence}", labels.join(", "))).await;
+    let done =
+        work(identity, settings, leave, |labels, fence| out::print(format!("{line}, labels {}\n  fence: {fence}", labels.join(", "))))
+            .await;
     done.map_err(|error| Failure::new(3, error.to_string(), "the machine has ended"))?;
     OK
 }

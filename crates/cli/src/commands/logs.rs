@@ -10,6 +10,7 @@ use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::reference::run_ref;
+use crate::written;
 use options::WAIT_MS;
 use ordotaxis_wire::run::JobView;
 use reqwest::{Method, Response};
@@ -31,7 +32,7 @@ pub(super) async fn logs(ask: LogsOptions, api: &Api) -> Done {
         let more = || part(api, &run.project, view.number, &ask.job, attempt, &query);
         // A follower goes on where it was when the service is back.
         let part = if ask.follow { patiently(more).await? } else { more().await? };
-        if !out::write(&part.bytes) {
+        if !written::bytes(&part.bytes) {
             return OK;
         }
         offset += part.bytes.len() as u64;

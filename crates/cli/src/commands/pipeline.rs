@@ -5,6 +5,7 @@ use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::out::table;
+use crate::written;
 use clap::Subcommand;
 use ordotaxis_wire::pipeline::NewStored;
 use ordotaxis_wire::pipeline::{PipelineView, VersionView};
@@ -55,7 +56,7 @@ pub(super) async fn pipeline(command: PipelineCommand, api: &Api, json: bool) ->
             if json {
                 out::json(&found)
             } else {
-                print!("{}", found.text)
+                written::bytes(found.text.as_bytes());
             }
             OK
         }
@@ -132,7 +133,7 @@ async fn history(api: &Api, project: &str, pipeline: &str, version: Option<i64>,
         if json {
             out::json(found)
         } else {
-            print!("{}", found.text)
+            written::bytes(found.text.as_bytes());
         }
         return OK;
     }

@@ -4,6 +4,7 @@ use super::local::OccasionOptions;
 use super::{check, local};
 use crate::failure::{Done, Failure, OK, failed};
 use crate::out;
+use crate::written;
 use clap::ValueEnum;
 use ordotaxis_core::language::{Extras, counted};
 use ordotaxis_core::plan::{
@@ -77,8 +78,8 @@ pub(super) async fn plan(options: PlanOptions, json: bool) -> Done {
             view.diagnostics = diagnostic_views(&name, &text, &planned.remarks);
             out::json(&view);
         }
-        PlanFormat::Dot => print!("{}", dot(plan)),
-        PlanFormat::Svg => print!("{}", svg(plan)),
+        PlanFormat::Dot => drop(written::bytes(dot(plan).as_bytes())),
+        PlanFormat::Svg => drop(written::bytes(svg(plan).as_bytes())),
         PlanFormat::Human => {
             human(plan, reasons);
             remarks(&planned, &occasion);

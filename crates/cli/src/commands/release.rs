@@ -4,6 +4,7 @@ use super::artifacts::fetch_with_statement;
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
+use crate::written;
 use clap::Subcommand;
 use ordotaxis_wire::release::{AssetView, EditRelease, ReleasePage, ReleaseState, ReleaseView, ReleasesView, WithdrawRelease};
 use ordotaxis_wire::words;
@@ -64,7 +65,7 @@ pub(super) async fn release(command: ReleaseCommand, api: &Api, json: bool) -> D
         ReleaseCommand::Show { release, evidence: true, .. } => {
             let answer = api.send(api.request(Method::GET, &format!("{}/evidence", address(&release)?))).await?;
             let bytes = answer.bytes().await.map_err(|_| Failure::new(3, "the evidence broke off", "ask for it again"))?;
-            out::write(&bytes);
+            written::bytes(&bytes);
             OK
         }
         ReleaseCommand::Show { release, edits, .. } => tell(&api.get(&address(&release)?).await?, edits, json),

@@ -228,7 +228,9 @@ async fn work_here(ask: Work, mounts: bool) -> Done {
             token.cancel();
         });
     }
-    let done = work(identity, settings, leave, |labels, fence| println!("{line}, labels {}\n  fence: {fence}", labels.join(", "))).await;
+    let done =
+        work(identity, settings, leave, |labels, fence| out::print(format!("{line}, labels {}\n  fence: {fence}", labels.join(", "))))
+            .await;
     done.map_err(|error| Failure::new(3, error.to_string(), "the runner has ended"))?;
     OK
 }

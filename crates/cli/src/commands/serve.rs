@@ -3,6 +3,7 @@
 use super::signals::{self, LogForm, reaches, set_up_log};
 use crate::failure::{Done, Failure, OK};
 use crate::out;
+use crate::written;
 use ordotaxis_service::{OwnSpans, Settings, Shutdown, causes, serve as run};
 use std::io::Write;
 use std::net::SocketAddr;
@@ -45,19 +46,20 @@ pub(super) async fn serve(options: ServeOptions) -> Done {
         .map_err(|error| Failure::new(3, format!("{listen} cannot be listened on: {error}"), "choose another address with --listen"))?;
     let address = listener.local_addr().map_err(|error| Failure::new(3, error.to_string(), ""))?;
     let scheme = if settings.tls.is_some() { "https" } else { "http" };
-    println!("ordotaxis serves at {scheme}://{address}");
+    out::print(format!("ordotaxis serves at {scheme}://{address}"));
     let signals = signals::count(signals::LEAVES)?;
     let shutdown = Shutdown { first: reaches(signals.clone(), 1), second: reaches(signals, 2) };
     let first_token = |token: &str| {
         if let Some(path) = token_to {
             match keep_token(&path, token) {
-                Ok(()) => println!("the owner's token is in {}: sign in with it, then delete the file", path.display()),
-                // Without it nobody could ever sign in.
-                Err(error) => println!("{} could not be written ({error}); the owner's token, printed this once: {token}", path.display()),
+                Ok(()) => out::print(format!("the owner's token is in {}: sign in with it, then delete the file", path.display())),
+                Err(error) => {
+                    tell(&format!("{} could not be written ({error}); the owner's token, printed this once: {token}\n", path.display()));
+                }
             }
             return;
         }
-        println!("the owner's token, printed this once: {token}");
+        tell(&format!("the owner's token, printed this once: {token}\n"));
         out::remark(format!("  keep it: ordotaxis sign-in --url {scheme}://{address}"));
     };
     let done = run(settings, listener, shutdown, first_token).await;
@@ -66,6 +68,13 @@ pub(super) async fn serve(options: ServeOptions) -> Done {
     }
     done.map_err(|error| Failure::new(3, causes(&error), "the service did not start"))?;
     OK
+}
+
+/// Says what is said only once, on standard error where standard output is shut: without its token nobody could ever sign in.
+fn tell(line: &str) {
+    if !written::text(line) {
+        written::aside(line);
+    }
 }
 
 /// Writes a token for this user alone, whole or not at all.

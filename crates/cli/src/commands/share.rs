@@ -2,6 +2,7 @@
 //! known when the run began.
 
 use crate::failure::{Done, Failure, OK};
+use crate::written;
 use ordotaxis_core::share::shares;
 use ordotaxis_wire::runner::Share;
 use std::collections::BTreeMap;
@@ -25,7 +26,7 @@ pub(super) fn share(options: ShareOptions) -> Done {
     }
     let names: Vec<&str> = files.iter().map(String::as_str).collect();
     for file in &shares(&names, &usual()?, count)[index - 1] {
-        println!("{file}");
+        written::bytes(format!("{file}\n").as_bytes());
     }
     OK
 }

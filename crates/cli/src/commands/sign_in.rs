@@ -5,8 +5,9 @@ use crate::failure::{Done, Failure, OK};
 use crate::global::Global;
 use crate::out;
 use crate::profile::{self, Profile};
+use crate::written;
 use ordotaxis_wire::session::{Me, SignInLink};
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 
 /// `sign-in`
 #[derive(clap::Args)]
@@ -43,8 +44,7 @@ pub(super) async fn sign_in(options: SignInOptions, global: &Global) -> Done {
 
 fn ask_for_token(url: &str) -> Result<String, Failure> {
     if std::io::stdin().is_terminal() {
-        eprint!("token for {url}: ");
-        let _ = std::io::stderr().flush();
+        written::aside(&format!("token for {url}: "));
     }
     let mut token = String::new();
     let _ = std::io::stdin().read_line(&mut token);

@@ -22,7 +22,8 @@ pub(super) enum LogForm {
 /// Warnings and errors go to standard error; RUST_LOG asks for more. A service's own spans go elsewhere, where that is wanted.
 pub(super) fn set_up_log(form: LogForm, spans: Option<&OwnSpans>) {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("warn"));
-    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    // A log that nobody reads any more ends nothing: of its own trouble it would tell where there is none to hear, and fail at that.
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).log_internal_errors(false);
     let lines = match form {
         LogForm::Text => lines.with_ansi(std::io::stderr().is_terminal()).boxed(),
         LogForm::Json => lines.json().with_ansi(false).boxed(),

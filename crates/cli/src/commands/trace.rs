@@ -4,6 +4,7 @@ use super::verify::digest_of;
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
 use crate::out;
+use crate::written;
 use ordotaxis_wire::trace::{BillView, ComponentView, TraceChain, TraceView, TracedStay};
 use reqwest::Method;
 use std::path::Path;
@@ -122,7 +123,7 @@ pub(super) async fn bills(run: &str, one: Option<(&str, &str)>, api: &Api, json:
     if let Some((job, file)) = one {
         let answer = api.send(api.request(Method::GET, &format!("runs/{run}/bill")).query(&[("job", job), ("file", file)])).await?;
         let bytes = answer.bytes().await.map_err(|_| Failure::new(3, "the bill broke off", "ask for it again"))?;
-        out::write(&bytes);
+        written::bytes(&bytes);
         return OK;
     }
     let all: Vec<BillView> = api.get(&format!("runs/{run}/bills")).await?;

@@ -7,6 +7,7 @@ use crate::api::Api;
 use crate::failure::{Done, Failure, failed};
 use crate::out;
 use crate::reference::{RunRef, run_ref};
+use crate::written;
 use ordotaxis_core::engine::State;
 use ordotaxis_wire::run::{JobView, RunView};
 use reqwest::Method;
@@ -121,13 +122,10 @@ impl Screen {
         if jobs.len() > room {
             lines.push(out::dim(&format!("  … {} more jobs", jobs.len() - room)));
         }
-        if self.drawn > 0 {
-            anstream::print!("\u{1b}[{}A", self.drawn);
-        }
-        for line in &lines {
-            anstream::println!("\u{1b}[2K{line}");
-        }
-        anstream::print!("\u{1b}[J");
+        // At one go, so that nothing flickers.
+        let up = if self.drawn > 0 { format!("\u{1b}[{}A", self.drawn) } else { String::new() };
+        let all: String = lines.iter().map(|line| format!("\u{1b}[2K{line}\n")).collect();
+        written::text(&format!("{up}{all}\u{1b}[J"));
         self.drawn = lines.len();
     }
 

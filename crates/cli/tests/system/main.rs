@@ -60,6 +60,7 @@ mod talk;
 mod telemetry;
 mod told;
 mod trace;
+mod unheard;
 mod who;
 
 use ordotaxis_testbed::World;

@@ -7,6 +7,7 @@ mod lines;
 
 use crate::failure::{Done, Failure, OK};
 use crate::global::Global;
+use crate::written;
 use call::{Caller, NotAsked};
 use clap::{Args, Subcommand, ValueEnum};
 use kept::Kept;
@@ -94,19 +95,21 @@ async fn pre_receive(place: &Place, when_away: WhenAway, global: &Global) -> Don
     match place.caller(global)?.ask(&asked).await {
         Ok(refused) if refused.is_empty() => OK,
         Ok(refused) => {
-            refused.iter().for_each(|one| eprintln!("ordotaxis: {}", crate::out::tame(&one.why)));
+            refused.iter().for_each(|one| written::aside(&format!("ordotaxis: {}\n", crate::out::tame(&one.why))));
             Ok(ExitCode::from(1))
         }
         Err(NotAsked::Away(why)) if when_away == WhenAway::LetThrough => {
-            eprintln!("ordotaxis: the service could not be asked ({why}); the push goes on");
+            written::aside(&format!("ordotaxis: the service could not be asked ({why}); the push goes on\n"));
             OK
         }
         Err(NotAsked::Away(why)) => {
-            eprintln!("ordotaxis: the service could not be asked whether this may be pushed ({why}); try again in a moment");
+            written::aside(&format!(
+                "ordotaxis: the service could not be asked whether this may be pushed ({why}); try again in a moment\n"
+            ));
             Ok(ExitCode::from(1))
         }
         Err(NotAsked::Refused(why)) => {
-            eprintln!("ordotaxis: the service does not take this server's word: {why}");
+            written::aside(&format!("ordotaxis: the service does not take this server's word: {why}\n"));
             Ok(ExitCode::from(1))
         }
     }
@@ -124,7 +127,9 @@ async fn post_receive(place: &Place, keep: Option<PathBuf>, global: &Global) -> 
     let caller = place.caller(global)?;
     let left = kept.tell(|id, body| caller.tell(id, body)).await?;
     if let Some((count, why)) = left {
-        eprintln!("ordotaxis: the push stands; the service could not be told of {count} ({why}), and is told with the next");
+        written::aside(&format!(
+            "ordotaxis: the push stands; the service could not be told of {count} ({why}), and is told with the next\n"
+        ));
     }
     OK
 }

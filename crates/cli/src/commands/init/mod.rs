@@ -7,6 +7,7 @@ mod write;
 
 use crate::failure::{Done, Failure, OK};
 use crate::out;
+use crate::written;
 use std::io::Write;
 use std::path::Path;
 
@@ -28,7 +29,7 @@ pub(super) fn init(options: InitOptions) -> Done {
     let below: Vec<&str> = kinds::below(&folder).into_iter().collect();
     let text = write::text(&found, &below, &super::local::branch(here));
     if print {
-        print!("{text}");
+        written::bytes(text.as_bytes());
         return OK;
     }
     let known = |error: std::io::Error| match error.kind() {

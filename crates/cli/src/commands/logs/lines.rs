@@ -3,7 +3,7 @@
 use super::options::{LogsOptions, WAIT_MS};
 use crate::api::Api;
 use crate::failure::{Done, Failure, OK};
-use crate::out;
+use crate::written;
 use jiff::Timestamp;
 use ordotaxis_wire::log::LinesView;
 use ordotaxis_wire::run::{AttemptView, RunView};
@@ -36,7 +36,7 @@ pub(super) async fn print(api: &Api, run: &RunView, ask: &LogsOptions) -> Done {
         let count = u64::try_from(page.times.len()).unwrap_or(0);
         let unfinished = page.open && !page.text.ends_with('\n');
         let (text, done) = chosen(&page, end, pattern.as_ref(), ask.times);
-        if !out::write(text.as_bytes()) || done {
+        if !written::bytes(text.as_bytes()) || done {
             return OK;
         }
         // A last line without its end is printed once, when it is whole or nothing more comes.

@@ -24,6 +24,7 @@ use crate::failure::{Done, Failure, failed};
 use crate::global::Global;
 use crate::out;
 use crate::reference::RunRef;
+use crate::written;
 pub(super) use ask::RehearseOptions;
 use ask::{Ask, Wants};
 use copy::Copy;
@@ -80,6 +81,7 @@ async fn plan_and_play(
     let played = tokio::select! {
         played = play(&mut stage, ask, (folders, copy), &wants, &there, isolation) => played,
         () = signals::reaches(signals, 1) => Err(Failure::interrupted()),
+        done = written::broken() => done,
     };
     stage.end_runner().await;
     let kept = keep(&stage, ask, copy).await;

@@ -41,8 +41,7 @@ impl Cluster {
         };
         let mut command = program(Path::new("sbatch"));
         command.args(self.asks(wanted));
-        // Named, not told: what they are is in the environment, which only this user sees.
-        command.arg("--export=PATH,HOME,USER,LANG,ORDOTAXIS_URL,ORDOTAXIS_MACHINE,ORDOTAXIS_INVITATION");
+        // Not in the arguments: the environment only this user sees.
         command.env("ORDOTAXIS_URL", wanted.url).env("ORDOTAXIS_MACHINE", wanted.id);
         command.env("ORDOTAXIS_INVITATION", wanted.invitation.expose());
         let script = script(&binary, self.settings.folder.as_deref().unwrap_or("/tmp"), wanted.id);
@@ -62,6 +61,9 @@ impl Cluster {
         let words = [("partition", &self.settings.partition), ("account", &self.settings.account), ("qos", &self.settings.qos)];
         asks.extend(words.iter().filter_map(|(key, word)| Some(format!("--{key}={}", word.as_ref()?))));
         let capacity = wanted.capacity;
+        // That is what `program` leaves of it. Asked for some by name, the cluster adds what a login of the user has, and runs one
+        // before the job: a second and more.
+        asks.push("--export=ALL".into());
         asks.push("--ntasks=1".into());
         asks.push(format!("--cpus-per-task={}", capacity.cores.max(1)));
         asks.extend((capacity.memory_mib > 0).then(|| format!("--mem={}M", capacity.memory_mib)));
@@ -224,7 +226,7 @@ mod tests {
         let asks = cluster.asks(&wanted).join(" ");
         assert_eq!(
             asks,
-            "--parsable --no-requeue --job-name=tide-a1b20001 --partition=tide --ntasks=1 --cpus-per-task=4 --mem=2048M --gpus=1 --time=2 \
+            "--parsable --no-requeue --job-name=tide-a1b20001 --partition=tide --export=ALL --ntasks=1 --cpus-per-task=4 --mem=2048M --gpus=1 --time=2 \
              --signal=B:TERM@60 --output=/data/pools/tide/tide-a1b20001.log --error=/data/pools/tide/tide-a1b20001.log"
         );
         assert!(!asks.contains(invitation.expose()) && !script(Path::new("/usr/bin/ordotaxis"), "/tmp", wanted.id).contains("oxi"));

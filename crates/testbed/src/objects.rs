@@ -9,6 +9,8 @@ use std::process::Command;
 /// The bucket in it, its key and its secret.
 const BUCKET: &str = "saltmarsh";
 const KEY: &str = "S3RVER";
+/// A file that is no object.
+const STAYS: &str = "stays";
 
 /// Storage that runs until it is dropped, or taken away.
 pub struct ObjectStorage {
@@ -51,8 +53,13 @@ impl ObjectStorage {
         self.gate.refused()
     }
 
-    /// Where it keeps what is in the bucket.
-    pub fn objects(&self) -> PathBuf {
+    /// How many files what lies below a folder of the bucket is kept in: a few for each object.
+    pub fn kept(&self, folder: &str) -> usize {
+        let found = walkdir::WalkDir::new(self.objects().join(folder)).into_iter().filter_map(Result::ok);
+        found.filter(|entry| entry.file_type().is_file() && entry.file_name() != STAYS).count()
+    }
+
+    fn objects(&self) -> PathBuf {
         self.folder.join("objects").join(BUCKET)
     }
 
@@ -60,8 +67,20 @@ impl ObjectStorage {
         self.server = None;
     }
 
+    /// The package deletes a folder with the last object in it, and dies when one is stored there just then: with a file in it
+    /// that is no object, it stays.
+    fn keep_folders(&self) {
+        let packs = (0..=u8::MAX).map(|first| format!("packs/{first:02x}"));
+        for folder in packs.chain(["arrived".to_owned()]) {
+            let folder = self.objects().join(folder);
+            std::fs::create_dir_all(&folder).expect("a folder");
+            std::fs::write(folder.join(STAYS), "").expect("a file");
+        }
+    }
+
     pub fn come_back(&mut self) {
         let program = format!("{}/stand-ins/node_modules/s3rver/bin/s3rver.js", env!("CARGO_MANIFEST_DIR"));
+        self.keep_folders();
         let mut command = Command::new("node");
         command.arg(program).args(["-a", "127.0.0.1", "-p", &self.port.to_string(), "--configure-bucket", BUCKET, "-d"]);
         command.arg(self.folder.join("objects")).env("NODE_NO_WARNINGS", "1");

@@ -29,7 +29,7 @@ impl Api {
     }
 
     pub(crate) fn with(url: String, token: String) -> Result<Api, Failure> {
-        let built = reqwest::Client::builder()
+        let built = ordotaxis_runner::calls_to(&url)
             .user_agent(concat!("ordotaxis/", env!("CARGO_PKG_VERSION")))
             .connect_timeout(Duration::from_secs(10))
             .build();
@@ -57,6 +57,11 @@ impl Api {
             return Ok(answer);
         }
         let status = answer.status();
+        if let Some(to) =
+            answer.headers().get(reqwest::header::LOCATION).and_then(|to| to.to_str().ok()).filter(|_| status.is_redirection())
+        {
+            return Err(Failure::new(3, format!("the service at {} sends callers to {to}", self.url), "name that address with --url"));
+        }
         let call = answer.headers().get("x-request-id").and_then(|id| id.to_str().ok()).map(str::to_owned);
         let text = answer.text().await.unwrap_or_default();
         let what = serde_json::from_str::<Problem>(&text).map_or_else(|_| format!("it answered {status}"), |problem| problem.detail);

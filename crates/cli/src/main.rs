@@ -14,7 +14,7 @@ mod written;
 
 use clap::Parser;
 use commands::Options;
-use failure::Failure;
+use failure::{Failure, OK};
 use std::process::ExitCode;
 
 /// For SQLite as well as for our own code. The system's allocator keeps most of what a large run needed once, in arenas of
@@ -40,13 +40,21 @@ fn main() -> ExitCode {
             done = commands::run(options, mounts) => done,
             // Services and runners look at signals themselves.
             _ = tokio::signal::ctrl_c(), if !long => Err(Failure::interrupted()),
-            done = written::broken(), if !long => done,
+            () = written::broken(), if !long => OK,
         }
     });
     // Blocking reads of standard input must not keep an interrupted command alive.
     runtime.shutdown_background();
-    match written::judged(done) {
+    let done = done.and_then(|code| match written::trouble() {
+        Some(error) => Err(unwritten(error)),
+        None => Ok(code),
+    });
+    match done {
         Ok(code) => code,
         Err(failure) => failure.report(),
     }
+}
+
+fn unwritten(error: &std::io::Error) -> Failure {
+    Failure::new(1, format!("what was to be printed could not be written: {error}"), "make room where it goes, and ask again")
 }

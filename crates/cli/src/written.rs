@@ -1,7 +1,6 @@
 //! What goes to standard output and standard error. Whoever reads may have seen enough and close the pipe; a disk may be full. The
 //! first such moment on standard output is kept here: it ends the command, and `main` says what is to be said of it.
 
-use crate::failure::{Done, Failure, OK};
 use std::io::{Error, ErrorKind, Write};
 use std::sync::OnceLock;
 use tokio::sync::Notify;
@@ -40,17 +39,11 @@ fn put(out: &mut impl Write, bytes: &[u8]) -> bool {
 }
 
 /// Waits until something could not be written: what else the command would do nobody sees. One waits at a time.
-pub(crate) async fn broken() -> Done {
+pub(crate) async fn broken() {
     STIRRED.notified().await;
-    OK
 }
 
-/// How a command ended, when all that it printed is looked at, too.
-pub(crate) fn judged(done: Done) -> Done {
-    match TROUBLE.get() {
-        Some(error) if error.kind() != ErrorKind::BrokenPipe && done.is_ok() => {
-            Err(Failure::new(1, format!("what was to be printed could not be written: {error}"), "make room where it goes, and ask again"))
-        }
-        _ => done,
-    }
+/// Why something that is wanted could not be written.
+pub(crate) fn trouble() -> Option<&'static Error> {
+    TROUBLE.get().filter(|error| error.kind() != ErrorKind::BrokenPipe)
 }

@@ -25,7 +25,7 @@ pub struct Answer {
 /// Asks from where this process stands. An error says in words what came in place of an answer. Redirects are answers.
 pub async fn ask(url: &str) -> Result<Answer, String> {
     let whole = async {
-        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().map_err(|error| error.to_string())?;
+        let client = crate::calls::calls_to(url).build().map_err(|error| error.to_string())?;
         let mut answer = client.get(url).send().await.map_err(told)?;
         let mut bytes = Vec::new();
         while bytes.len() < MOST {

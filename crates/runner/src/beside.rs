@@ -213,7 +213,7 @@ impl Ready {
                 tokio::time::timeout(patience, connect).await.is_ok_and(|done| done.is_ok())
             }
             Ready::Url(url) => {
-                let Ok(client) = reqwest::Client::builder().timeout(patience).build() else { return false };
+                let Ok(client) = crate::calls::calls_to(url).timeout(patience).build() else { return false };
                 client.get(url).send().await.is_ok_and(|answer| answer.status().is_success() || answer.status().is_redirection())
             }
         }

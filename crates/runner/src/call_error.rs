@@ -9,6 +9,8 @@ pub enum CallError {
         #[source]
         source: reqwest::Error,
     },
+    #[error("the certificates of authorities on this machine could not be read")]
+    NoCertificates(#[source] reqwest::Error),
     /// The attempt or session was given up; nothing more is wanted.
     #[error("the service has given this up")]
     GivenUp,
@@ -32,7 +34,7 @@ impl CallError {
         match self {
             CallError::Unreachable { .. } | CallError::Storage(_) => true,
             CallError::Refused { status, .. } => *status >= 500,
-            CallError::GivenUp | CallError::Leaving => false,
+            CallError::NoCertificates(_) | CallError::GivenUp | CallError::Leaving => false,
         }
     }
 }

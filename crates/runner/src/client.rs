@@ -2,6 +2,7 @@
 //! jittered pauses; a plain "no" from the service is an answer, not a reason to try again.
 
 pub use crate::call_error::CallError;
+use crate::calls::calls_to;
 use crate::direct::Direct;
 use crate::identity::Identity;
 use crate::incoming::{Incoming, Pieces};
@@ -29,7 +30,7 @@ pub async fn enrol(url: &str, token: &str, name: &str) -> Result<Identity, CallE
 
 /// The same for a pool's machine, which is told besides what it is to do.
 pub async fn join(url: &str, token: &str, name: &str) -> Result<(Identity, Option<MachineTerms>), CallError> {
-    let client = Client::new(Identity { url: url.trim_end_matches('/').to_owned(), name: name.to_owned(), credential: String::new() });
+    let client = Client::new(Identity { url: url.trim_end_matches('/').to_owned(), name: name.to_owned(), credential: String::new() })?;
     let ask = Enrol { token: token.to_owned(), name: name.to_owned() };
     let patience = CancellationToken::new();
     let asked = insist_for(ENROL_TRIES, &patience, || client.post("enrol", &ask));
@@ -46,14 +47,14 @@ pub(crate) struct Client {
 }
 
 impl Client {
-    pub(crate) fn new(identity: Identity) -> Client {
-        let http =
-            reqwest::Client::builder().tcp_nodelay(true).connect_timeout(Duration::from_secs(10)).read_timeout(Duration::from_secs(60));
-        Client { identity, http: http.build().unwrap_or_default(), direct: Direct::new() }
+    pub(crate) fn new(identity: Identity) -> Result<Client, CallError> {
+        let http = calls_to(&identity.url).tcp_nodelay(true).connect_timeout(Duration::from_secs(10)).read_timeout(Duration::from_secs(60));
+        let http = http.build().map_err(CallError::NoCertificates)?;
+        Ok(Client { identity, http, direct: Direct::default() })
     }
 
     /// The same runner's calls over connections of their own, for use on another runtime.
-    pub(crate) fn with_own_connections(&self) -> Client {
+    pub(crate) fn with_own_connections(&self) -> Result<Client, CallError> {
         Client::new(self.identity.clone())
     }
 

@@ -1,7 +1,7 @@
 //! A runner: claims jobs and does them. It starts every connection itself and needs no open port.
 //!
 //! - `identity`: who it is, kept in its folder after [`enrol`];
-//! - `client`: the protocol, with growing, jittered pauses while the service is away;
+//! - `client`: the protocol, with growing, jittered pauses while the service is away; `calls`: HTTP below it;
 //! - `work`: the slots, the beat, and leaving;
 //! - `job`: one job from lease to result: `workspace` (a clean folder), `artifacts` (take, give), `caches`, `steps`, `beside`;
 //! - `save`, `fetch`, `layers`: files on their way to and from the store, and what of it is here already;
@@ -23,6 +23,7 @@ mod broken;
 mod cache_state;
 mod caches;
 mod call_error;
+mod calls;
 mod check;
 mod checkouts;
 mod client;
@@ -70,6 +71,7 @@ mod workspace_error;
 pub use archive::unpack;
 pub use ask::ask;
 pub use beside::looks_ready;
+pub use calls::calls_to;
 pub use client::{CallError, enrol, join};
 pub use config::{Config, ConfigError, Limits, Offers};
 pub use identity::{Identity, IdentityError};

@@ -114,15 +114,15 @@ impl Runner {
         self.holding.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Renews all leases every so often, and ends what must end without them, until `stop` is cancelled.
+    /// Renews all leases every so often, by connections that are used for nothing else, and ends what must end without them, until `stop` is cancelled.
     pub(crate) fn stay_alive(
         self: Arc<Self>,
+        client: Client,
         every: Duration,
         lease: Duration,
         stop: CancellationToken,
     ) -> std::io::Result<JoinHandle<()>> {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
-        let client = self.shared.client.with_own_connections();
         std::thread::Builder::new().name("leases".to_owned()).spawn(move || {
             runtime.block_on(async {
                 tokio::select! {

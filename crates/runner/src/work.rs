@@ -66,7 +66,7 @@ pub async fn work(identity: Identity, settings: Settings, leave: Leave, ready: i
     if settings.isolation == Isolation::Container {
         crate::container::remove_all(&mark).await;
     }
-    let client = Client::new(identity);
+    let client = Client::new(identity)?;
     let Settings { config, jobs, patience, .. } = settings;
     let tools = crate::tools::find(&config, &fences).await;
     let offered = tools.iter().map(|found| found.tool.clone()).collect();
@@ -155,7 +155,8 @@ async fn run(runner: Arc<Runner>, slots: u32, patience: Option<Duration>, ready:
     ready(&signed_on.labels, &runner.sign_on.fence);
     let (beat, lease) = (Duration::from_millis(signed_on.beat_ms), Duration::from_millis(signed_on.lease_ms));
     let done = CancellationToken::new();
-    let leases = runner.clone().stay_alive(beat, lease, done.clone()).map_err(WorkError::Thread)?;
+    let own = runner.shared.client.with_own_connections()?;
+    let leases = runner.clone().stay_alive(own, beat, lease, done.clone()).map_err(WorkError::Thread)?;
     let silence = tokio::spawn({
         let runner = runner.clone();
         async move {

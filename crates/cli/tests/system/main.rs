@@ -42,6 +42,7 @@ mod notices;
 mod order;
 mod outside;
 mod pages;
+mod plain;
 mod pools;
 mod private;
 mod proxy;

@@ -33,7 +33,7 @@ impl Caller {
         if project.is_empty() || !project.chars().all(fits) {
             return Err(Failure::new(2, format!("`{project}` is no project's name"), "name it with --project"));
         }
-        let built = reqwest::Client::builder().timeout(PATIENCE).redirect(reqwest::redirect::Policy::none()).build();
+        let built = ordotaxis_runner::calls_to(url).timeout(PATIENCE).build();
         let http = built.map_err(|error| Failure::new(3, format!("no call can be made: {error}"), "check this machine's certificates"))?;
         Ok(Caller { http, address: format!("{}/hooks/v1/{project}", url.trim_end_matches('/')), key })
     }

@@ -20,7 +20,7 @@ mod would;
 use super::runners_there::{self, There};
 use super::watch as follow;
 use super::{as_runner, check, local, plan, signals};
-use crate::failure::{Done, Failure, failed};
+use crate::failure::{Done, Failure, OK, failed};
 use crate::global::Global;
 use crate::out;
 use crate::reference::RunRef;
@@ -81,7 +81,7 @@ async fn plan_and_play(
     let played = tokio::select! {
         played = play(&mut stage, ask, (folders, copy), &wants, &there, isolation) => played,
         () = signals::reaches(signals, 1) => Err(Failure::interrupted()),
-        done = written::broken() => done,
+        () = written::broken() => OK,
     };
     stage.end_runner().await;
     let kept = keep(&stage, ask, copy).await;

@@ -25,13 +25,18 @@ async fn one_run(world: &World) -> Value {
     .await
 }
 
+/// A project whose pipeline is there, and the run that its push began has passed: that is no round.
+async fn pushed(world: &World, pipeline: &str) {
+    world.project("bench").await.push_pipeline(pipeline);
+    until("it has passed", || async { (world.json(&["runs", "bench"]).await[0]["state"] == "passed").then_some(()) }).await;
+}
+
 /// One job after another, each of which a process is made for.
 pub(super) async fn processes() {
     let world = world().await;
-    let repository = world.project("bench").await;
     let set = ["pool", "set", "desk", "--provider", "process", "--most", "4", "--jobs", "1", "--label", "desk"];
     assert_eq!(world.run(&set).await.code, 0);
-    repository.push_pipeline("language = 1\n[job.a.x]\ncheckout = false\nwhere = [\"desk\"]\nsteps = [\"true\"]\n");
+    pushed(&world, "language = 1\n[job.a.x]\ncheckout = false\nwhere = [\"desk\"]\nsteps = [\"true\"]\n").await;
     let (mut asked, mut first, mut bare) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
         let run = one_run(&world).await;
@@ -247,15 +252,12 @@ pub(super) async fn slurm() {
     ));
     world.stop_service();
     world.start_service();
-    let repository = world.project("bench").await;
-    repository.push_pipeline("language = 1\n[job.a.x]\ncheckout = false\nwhere = [\"tide\"]\ncores = 1\nsteps = [\"true\"]\n");
+    pushed(&world, "language = 1\n[job.a.x]\ncheckout = false\nwhere = [\"tide\"]\ncores = 1\nsteps = [\"true\"]\n").await;
     let (mut first, mut waited, mut left) = (Vec::new(), Vec::new(), Vec::new());
     let printed = world.folder.path().join("printed");
     // The one measurement is not to wait until the other's job has left its node.
     let idle =
         async || until("the cluster has no job", || async { slurm.said("squeue", &["--noheader"]).trim().is_empty().then_some(()) }).await;
-    // What the push began is no round.
-    until("it has passed", || async { (world.json(&["runs", "bench"]).await[0]["state"] == "passed").then_some(()) }).await;
     for round in 0..COUNT {
         // The cluster starts what was left with it once a second: each round begins at another moment of that.
         idle().await;
@@ -273,9 +275,9 @@ pub(super) async fn slurm() {
         tokio::time::sleep(pause).await;
         let begin = now_ns();
         slurm.said("sbatch", &["--partition=tide", "--ntasks=1", &format!("--output={}", printed.display()), "--wrap=date +%s%N"]);
-        let printed = until("it was begun", || async { moment(&std::fs::read_to_string(&printed).ok()?) }).await;
-        left.push((printed - begin) / 1e6);
-        std::fs::remove_file(world.folder.path().join("printed")).expect("it is there");
+        let begun = until("it was begun", || async { moment(&std::fs::read_to_string(&printed).ok()?) }).await;
+        left.push((begun - begin) / 1e6);
+        std::fs::remove_file(&printed).expect("it is there");
     }
     let (ours, srun, sbatch) = (median(first.clone()), median(waited), median(left));
     row(

@@ -107,15 +107,15 @@ impl Fences {
         self.isolation == Isolation::Host
     }
 
-    /// A short command, run as a job's would be, with this folder first on its `PATH`.
-    pub(crate) fn trial(&self, command: &str, folder: &Path) -> std::io::Result<tokio::process::Command> {
-        let paths: Vec<PathBuf> = [folder.to_owned()].into_iter().chain(crate::paths::paths()).collect();
-        let path = std::env::join_paths(paths).map_err(std::io::Error::other)?;
+    /// A short script, run as a job's would be, with these arguments.
+    pub(crate) fn trial(&self, script: &str, arguments: &[String]) -> std::io::Result<tokio::process::Command> {
+        let script = ["sh", "-c", script, "sh"].map(str::to_owned).into_iter().chain(arguments.iter().cloned());
         let Some((stage, sandbox)) = self.sandboxes.as_deref() else {
             let mut built = tokio::process::Command::new("sh");
-            built.args(["-c", command]).env("PATH", path);
+            built.args(script.skip(1));
             return Ok(built);
         };
+        let path = std::env::join_paths(crate::paths::paths()).map_err(std::io::Error::other)?;
         let place = stage.folder.join("trial");
         std::fs::create_dir_all(&place)?;
         let homes = crate::paths::tool_homes().into_iter();
@@ -126,7 +126,7 @@ impl Fences {
         let at = At { files: &place, tmp: &place, dir: Path::new("/tmp"), alone: true, machines_network: false };
         let mut line = as_jobs_user(stage);
         line.extend(sandbox.line(&at, false, &env));
-        line.extend(["sh", "-c", command].map(str::to_owned));
+        line.extend(script);
         let mut built = tokio::process::Command::new(&line[0]);
         built.args(&line[1..]);
         Ok(built)

@@ -4,12 +4,15 @@
 use crate::config::Config;
 use crate::isolation::Fences;
 use crate::paths::{on_path, tool_homes};
+use nix::sys::signal::{Signal, killpg};
+use nix::unistd::Pid;
 use ordotaxis_core::dispatch::{version_found, version_wanted};
 use ordotaxis_wire::runner::Tool;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::Duration;
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, BufReader};
 
 /// Looked for on every machine; a configuration adds others. Each says its version with `--version`, but where it is
 /// written otherwise.
@@ -28,6 +31,21 @@ const KNOWN: &[(&str, &str)] = &[
 ];
 /// A tool that takes longer to say its version is left out.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// Asks all tools side by side. Its arguments are, of each in turn, its folder and the command that says its version; it prints
+/// a line for each as soon as that has answered: which it is, and the beginning of what it says. Lines so short are written whole.
+const ASK: &str = "n=0
+while [ $# -gt 1 ]; do
+    (
+        PATH=\"$1:$PATH\"
+        said=$(eval \"$2\" 2> /dev/null < /dev/null | head -c 2000 | tr '\\n' ' ')
+        printf '%s %s\\n' \"$n\" \"$said\"
+    ) &
+    n=$((n + 1))
+    shift 2
+done
+wait";
+/// No more than this is read of what they say.
+const SAID: u64 = 256 * 1024;
 
 /// A tool that was found, and the folder it lies in.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -51,27 +69,51 @@ pub(crate) async fn find(config: &Config, fences: &Fences) -> Vec<Found> {
     let configured = config.all_tools().map(|tool| (tool.name, tool.folder, tool.version.unwrap_or_default()));
     let known =
         KNOWN.iter().filter(|_| config.probe.unwrap_or(true)).map(|(name, version)| ((*name).to_owned(), None, (*version).to_owned()));
-    let mut probes = tokio::task::JoinSet::new();
-    for (name, folder, version) in known.chain(configured) {
-        let Some(folder) = folder.or_else(|| on_path(&name)) else { continue };
-        let asked = if version.is_empty() { format!("{name} --version") } else { version };
-        if let Ok(command) = fences.trial(&asked, &folder) {
-            probes.spawn(probe(name, folder, command));
+    let there: Vec<(String, PathBuf, String)> = known
+        .chain(configured)
+        .filter_map(|(name, folder, version)| {
+            let folder = folder.or_else(|| on_path(&name))?;
+            let command = if version.is_empty() { format!("{name} --version") } else { version };
+            Some((name, folder, command))
+        })
+        .collect();
+    let arguments: Vec<String> = there.iter().flat_map(|(_, folder, command)| [folder.display().to_string(), command.clone()]).collect();
+    let mut versions = match fences.trial(ASK, &arguments) {
+        Ok(command) if !there.is_empty() => versions_said(command).await,
+        _ => BTreeMap::new(),
+    };
+    let mut found = Vec::new();
+    for (at, (name, folder, _)) in there.into_iter().enumerate() {
+        match versions.remove(&at) {
+            Some(version) => found.push(Found { tool: Tool { name, version }, folder }),
+            None => tracing::warn!(tool = name, folder = %folder.display(), "does not say its version where jobs run; it is not offered"),
         }
     }
-    let mut found: Vec<Found> = probes.join_all().await.into_iter().flatten().collect();
     found.sort_by(|a, b| (&a.tool.name, &a.tool.version).cmp(&(&b.tool.name, &b.tool.version)));
     found
 }
 
-async fn probe(name: String, folder: PathBuf, mut command: tokio::process::Command) -> Option<Found> {
-    command.stdin(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
-    let output = tokio::time::timeout(PATIENCE, command.output()).await.ok()?.ok()?;
-    let Some(version) = version_found(&String::from_utf8_lossy(&output.stdout)) else {
-        tracing::warn!(tool = name, folder = %folder.display(), "does not say its version where jobs run; it is not offered");
-        return None;
+/// What [`ASK`] prints, as far as it comes in time: versions, by the place of the tool.
+async fn versions_said(mut command: tokio::process::Command) -> BTreeMap<usize, String> {
+    let mut versions = BTreeMap::new();
+    command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).process_group(0).kill_on_drop(true);
+    let Ok(mut child) = command.spawn() else { return versions };
+    let Some(output) = child.stdout.take() else { return versions };
+    let reading = async {
+        let mut lines = BufReader::new(output.take(SAID)).split(b'\n');
+        while let Ok(Some(line)) = lines.next_segment().await {
+            let line = String::from_utf8_lossy(&line);
+            let said = line.split_once(' ').and_then(|(at, said)| Some((at.parse().ok()?, version_found(said)?.to_string())));
+            versions.extend(said);
+        }
     };
-    Some(Found { tool: Tool { name, version: version.to_string() }, folder })
+    let _ = tokio::time::timeout(PATIENCE, reading).await;
+    // Whatever has not answered yet; in a sandbox all ends with its first process.
+    if let Some(group) = child.id().and_then(|pid| i32::try_from(pid).ok()) {
+        let _ = killpg(Pid::from_raw(group), Signal::SIGKILL);
+    }
+    let _ = child.wait().await;
+    versions
 }
 
 /// The folders of the tools that a job wants, each the newest that will do: they go first on `PATH`.
@@ -121,6 +163,32 @@ mod tests {
         assert_eq!(folders(&[("gcc", "*")]), [PathBuf::from("/opt/gcc-13/bin")]);
         assert_eq!(folders(&[("gcc", "12"), ("make", "*")]), [PathBuf::from("/usr/bin")]);
         assert!(folders(&[("gcc", ">=14")]).is_empty());
+    }
+
+    /// One that says nothing, says nonsense, says too much or never ends is left out, and keeps no other from being asked.
+    #[tokio::test]
+    async fn tools_that_do_not_say_their_version_are_left_out() {
+        let tools = [
+            ("mute", "exit 1"),
+            ("word", "echo none"),
+            ("quits", "exit 0; echo 3.1"),
+            ("broken", "case ("),
+            ("lines", "printf 'a\\n1 9.9\\n'; printf '0 9.9\\n'"),
+            ("loud", "yes 7.5"),
+            ("well", "echo well 2.4 of the survey"),
+            ("asks", "read -r line; echo 5.$?"),
+            ("hangs", "trap '' TERM; sleep 60; echo 1.1"),
+        ];
+        let folder = tempfile::tempdir().unwrap();
+        let table =
+            |(name, command): &(&str, &str)| format!("[[tool]]\nname = {name:?}\nfolder = {:?}\nversion = {command:?}\n", folder.path());
+        let path = folder.path().join("config.toml");
+        std::fs::write(&path, format!("probe = false\n{}", tools.iter().map(table).collect::<String>())).unwrap();
+        let begun = std::time::Instant::now();
+        let there = find(&Config::load(&path).unwrap(), &Fences::none()).await;
+        let there: Vec<(&str, &str)> = there.iter().map(|found| (found.tool.name.as_str(), found.tool.version.as_str())).collect();
+        assert_eq!(there, [("asks", "5.1.0"), ("lines", "9.9.0"), ("loud", "7.5.0"), ("well", "2.4.0")]);
+        assert!(begun.elapsed() < Duration::from_secs(50), "what hangs is not waited for");
     }
 
     #[tokio::test]

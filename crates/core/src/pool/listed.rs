@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 
 /// So many lists in a row that do not name a machine that was made, and whose runner has not come, say that it is not there.
 const MISSED: u32 = 3;
-/// How often a list is asked for while something is known to be under way.
+/// How often a list is asked for while machines that were removed are still in it, and orphans are removed.
 const SOON: Millis = 1_000;
 /// And how often while there is nothing: for machines that nobody knows of.
 const SELDOM: Millis = 60_000;
@@ -50,17 +50,19 @@ impl Pools {
         for at in 0..self.pools.len() {
             let name = self.pools[at].name.clone();
             let own = || self.machines.values().filter(|machine| machine.pool == name && machine.stage != Stage::Gone);
-            let under_way = own().any(|machine| machine.stage == Stage::Leaving && machine.memory.removed_at.is_some());
+            let removed = own().filter(|machine| machine.stage == Stage::Leaving).filter_map(|machine| machine.memory.removed_at).max();
             let orphans = self.orphans.keys().any(|(pool, _)| *pool == name);
             let pool = &self.pools[at];
-            let every = match (under_way, orphans || own().next().is_some() || pool.unlisted.is_some()) {
-                (true, _) => pool.rules.list_every.min(SOON),
-                (false, true) => pool.rules.list_every,
-                (false, false) => SELDOM.max(pool.rules.list_every),
+            let every = match (removed, orphans || own().next().is_some() || pool.unlisted.is_some()) {
+                // The last list cannot know of it.
+                (Some(removed), _) if pool.list_asked_at.is_none_or(|asked| asked < removed) => pool.rules.list_again,
+                (Some(_), _) => pool.rules.list_every.min(SOON),
+                (None, true) => pool.rules.list_every,
+                (None, false) => SELDOM.max(pool.rules.list_every),
             };
             let due = pool.listed_at.is_none_or(|listed| now - listed >= every);
             if due && !pool.listing {
-                self.pools[at].listing = true;
+                (self.pools[at].listing, self.pools[at].list_asked_at) = (true, Some(now));
                 effects.push(Effect::List { pool: name.clone() });
             }
             let start = self.pools[at].rules.start;

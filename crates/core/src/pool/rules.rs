@@ -34,6 +34,8 @@ pub struct Rules {
     pub fitted: bool,
     /// How often the provider is asked what there is, while there is something.
     pub list_every: Millis,
+    /// And how soon after the list before, when a machine was removed since then: until a list lacks it, it counts.
+    pub list_again: Millis,
 }
 
 /// What keeps a pool from making machines.
@@ -72,6 +74,8 @@ pub struct Pool {
     pub unlisted: Option<String>,
     pub(super) listing: bool,
     pub(super) listed_at: Option<Millis>,
+    /// When a list was asked for last.
+    pub(super) list_asked_at: Option<Millis>,
     /// How long the last machines took to come, oldest first.
     pub(super) starts: Vec<Millis>,
     /// When a machine registered last.
@@ -90,6 +94,7 @@ impl Pool {
             unlisted: None,
             listing: false,
             listed_at: None,
+            list_asked_at: None,
             starts: Vec::new(),
             came_at: None,
         }

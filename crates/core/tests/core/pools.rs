@@ -21,6 +21,7 @@ fn rules() -> Rules {
         price: None,
         fitted: false,
         list_every: 5 * SECOND,
+        list_again: SECOND,
     }
 }
 
@@ -113,6 +114,32 @@ fn a_machine_lives_as_it_should() {
     world.list("heavy", &[], 35 * SECOND);
     assert_eq!(world.stage(&id), Some(Stage::Gone));
     assert_eq!(world.pools.machine(&id).expect("it is known").cost(0), None, "no price is no cost");
+}
+
+/// A pool that is full can make another machine as soon as a list lacks the one before: that list is asked for once it was removed.
+#[test]
+fn the_list_that_a_full_pool_waits_for_is_asked_for_at_once() {
+    let lists = |effects: &[Effect]| effects.contains(&Effect::List { pool: "desk".into() });
+    for (again, waits) in [(0, 0), (SECOND, 600)] {
+        let mut world = World::new(vec![pool("desk", Rules { most: 1, jobs: Some(1), list_again: again, ..rules() })]);
+        let [(_, id)] = made(&world.look(&[want(1, 0)], &[], 0))[..].to_vec().try_into().expect("one machine");
+        world.pools.apply(Event::Made { id: id.clone(), words: String::new() }, 1);
+        world.list("desk", &[&id], 2);
+        world.look(&[], &[seen(&id, 1)], 5_000);
+        world.look(&[], &[seen(&id, 1)], 5_002);
+        world.list("desk", &[&id], 5_003);
+        world.look_after(&[want(1, 0)], &[], &[Left { name: id.clone(), begun: 1 }], 5_300);
+        world.pools.apply(Event::Removed { pool: "desk".into(), name: id.clone() }, 5_403);
+        if waits > 0 {
+            assert!(!lists(&world.look(&[want(1, 0)], &[], 5_402 + waits)), "no provider is asked at once for each that goes");
+        }
+        let effects = world.look(&[want(1, 0)], &[], 5_403 + waits);
+        assert!(lists(&effects) && made(&effects).is_empty(), "it is full until then: {effects:?}");
+        let while_listing = world.look(&[want(1, 0)], &[], 5_404 + waits);
+        assert!(!lists(&while_listing), "one list is enough: {while_listing:?}");
+        world.list("desk", &[], 5_405 + waits);
+        assert_eq!(made(&world.look(&[want(1, 0)], &[], 5_406 + waits)).len(), 1, "there is room at once");
+    }
 }
 
 /// Of each thing that can go wrong with one machine: what it ends as, and why.

@@ -134,6 +134,8 @@ pub(super) fn checked(settings: &PoolSettings) -> Result<Checked, SettingError> 
             Provider::Slurm => 5_000,
             Provider::Command => 15_000,
         },
+        // Processes are listed by reading a folder; who is asked for more is not asked at once for each machine that goes.
+        list_again: if settings.provider == Provider::Process { 0 } else { 1_000 },
     };
     Ok(Checked { rules, offer, any_version })
 }

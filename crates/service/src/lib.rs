@@ -43,6 +43,7 @@ mod notices;
 mod occasions;
 mod offers;
 mod old;
+mod outgoing;
 mod places;
 mod plans;
 mod pools;

@@ -6,6 +6,7 @@ use crate::causes::causes;
 use crate::counters::Counters;
 use crate::forge::{self, ProfileError, Profiles};
 use crate::identity::{Issuer, Purpose};
+use crate::outgoing::client;
 use crate::seal::{KeyError, Seal};
 use crate::settings::Settings;
 use crate::traced::TraceMark;
@@ -139,12 +140,14 @@ pub struct Shutdown<F, S> {
     pub second: S,
 }
 
-/// Serves until shut down. `first_token` is called with the owner's token, once, when the data folder is new.
+/// Serves until shut down. `first_token` is called with the owner's token, once, when the data folder is new; `ready` when calls
+/// are about to be answered.
 pub async fn serve<F, S>(
     settings: Settings,
     listener: TcpListener,
     shutdown: Shutdown<F, S>,
     first_token: impl FnOnce(&str),
+    ready: impl FnOnce(),
 ) -> Result<(), ServeError>
 where
     F: Future<Output = ()> + Send + 'static,
@@ -195,18 +198,10 @@ where
         shown: Default::default(),
         logs,
         mirrors: Mirrors::new(settings.data.join("mirrors")),
-        http: reqwest::Client::builder()
-            .timeout(std::time::Duration::from_secs(30))
-            .redirect(reqwest::redirect::Policy::none())
-            .build()
-            .map_err(ServeError::Client)?,
+        http: client(|with| with.timeout(std::time::Duration::from_secs(30))).map_err(ServeError::Client)?,
         public_url: public_url.clone(),
         records: records.clone(),
-        provider_http: reqwest::Client::builder()
-            .timeout(std::time::Duration::from_secs(10))
-            .redirect(reqwest::redirect::Policy::none())
-            .build()
-            .map_err(ServeError::Client)?,
+        provider_http: client(|with| with.timeout(std::time::Duration::from_secs(10))).map_err(ServeError::Client)?,
         keeper,
         schedules: Notify::new(),
         stop: stop.clone(),
@@ -241,6 +236,7 @@ where
         });
     }
     let serving = tokio::spawn(crate::listening::listen(listener, settings.tls.clone(), http::router(app.clone()), handle.clone())?);
+    ready();
     let abort = serving.abort_handle();
     let limit = async {
         stop.cancelled().await;

@@ -46,7 +46,6 @@ pub(super) async fn serve(options: ServeOptions) -> Done {
         .map_err(|error| Failure::new(3, format!("{listen} cannot be listened on: {error}"), "choose another address with --listen"))?;
     let address = listener.local_addr().map_err(|error| Failure::new(3, error.to_string(), ""))?;
     let scheme = if settings.tls.is_some() { "https" } else { "http" };
-    out::print(format!("ordotaxis serves at {scheme}://{address}"));
     let signals = signals::count(signals::LEAVES)?;
     let shutdown = Shutdown { first: reaches(signals.clone(), 1), second: reaches(signals, 2) };
     let first_token = |token: &str| {
@@ -62,7 +61,8 @@ pub(super) async fn serve(options: ServeOptions) -> Done {
         tell(&format!("the owner's token, printed this once: {token}\n"));
         out::remark(format!("  keep it: ordotaxis sign-in --url {scheme}://{address}"));
     };
-    let done = run(settings, listener, shutdown, first_token).await;
+    let ready = || out::print(format!("ordotaxis serves at {scheme}://{address}"));
+    let done = run(settings, listener, shutdown, first_token, ready).await;
     if let Some(spans) = spans {
         spans.end().await;
     }

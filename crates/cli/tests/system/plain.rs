@@ -1,7 +1,7 @@
 //! Plain HTTP: who speaks it needs no certificates of authorities, and is told where an address only leads to another.
 
 use super::world;
-use ordotaxis_testbed::{Ran, RunnerOptions, World};
+use ordotaxis_testbed::{ObjectStorage, Ran, RunnerOptions, World, until};
 use std::process::Stdio;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
@@ -35,6 +35,29 @@ async fn a_machine_without_authorities_speaks_plainly() {
     let enrol = ["--url", "https://127.0.0.1:9", "runner", "enrol", "--invitation", "oxi_none", "--name", "quay", "--dir", &dir];
     let safe = without_authorities(&world, &enrol).await;
     assert!(safe.code == 3 && safe.err.contains("certificates of authorities") && !safe.err.contains("panicked"), "{safe:?}");
+}
+
+/// A service there starts, and reaches what speaks plainly: a forge that is told of a verdict, a cloud, a storage for its packs.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_without_authorities_starts_and_speaks_plainly() {
+    let mut world = world().await;
+    let storage = ObjectStorage::start(&world.folder.path().join("storage"));
+    world.configure(&format!("\n[store]\n{}", storage.settings()));
+    world.environment.extend(NONE[1..].iter().filter_map(|one| one.split_once('=')).map(|(name, value)| (name.into(), value.into())));
+    world.kill_service();
+    world.start_service();
+    let doctor = without_authorities(&world, &["doctor", "--data", &world.folder.path().join("service").display().to_string()]).await;
+    assert!(doctor.out.contains("no certificates of authorities can be read") && doctor.out.contains("ca-certificates"), "{doctor:?}");
+    let cloud = ["--provider", "practice", "--cloud", "http://127.0.0.1:9", "--most", "1", "--label", "sky"];
+    let set = world.run(&[&["pool", "set", "sky"][..], &cloud[..]].concat()).await;
+    assert_eq!(set.code, 0, "{set:?}");
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let pipeline = "language = 1\n[job.a.gauge]\ncheckout = false\nsteps = [\"head -c 90000 /dev/urandom > water\"]\ngives = { water = [\"water\"] }\n";
+    assert_eq!(world.verdict("tidegauge", &repository.push_pipeline(pipeline)).await["state"], "passed");
+    until("what it gave is in the storage", || async { (storage.kept("packs") > 0).then_some(()) }).await;
+    let told = || async { world.run(&["pool", "show", "sky"]).await.out.contains("the cloud could not be reached").then_some(()) };
+    until("the cloud that is away is told", told).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

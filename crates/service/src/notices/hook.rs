@@ -17,8 +17,10 @@ const TIMEOUT: Duration = Duration::from_secs(10);
 
 /// A client that reaches only what it may.
 pub(crate) fn client(settings: &Settings) -> Result<reqwest::Client, reqwest::Error> {
-    let builder = reqwest::Client::builder().timeout(TIMEOUT).redirect(reqwest::redirect::Policy::none());
-    if settings.near_notices { builder.build() } else { builder.no_proxy().dns_resolver(Arc::new(Far)).build() }
+    crate::outgoing::client(|with| {
+        let with = with.timeout(TIMEOUT);
+        if settings.near_notices { with } else { with.no_proxy().dns_resolver(Arc::new(Far)) }
+    })
 }
 
 /// Resolves names, and leaves out addresses that lie on this machine or in a private network. What was looked at is what is

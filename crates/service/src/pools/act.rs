@@ -91,14 +91,12 @@ pub(super) async fn carry_out(
     effects: Vec<Effect>,
     mut invitations: HashMap<String, Secret>,
 ) -> Result<Vec<Done>, LookError> {
-    let (of_runners, of_machines): (Vec<Effect>, Vec<Effect>) =
-        effects.into_iter().partition(|effect| matches!(effect, Effect::Drain { .. } | Effect::Undrain { .. } | Effect::EndRunner { .. }));
     // All at once, so that the keeper writes many down together: hundreds of machines may go in one moment.
-    let asked = of_runners.into_iter().map(|effect| tell_keeper(hands, effect));
+    let asked = effects.iter().map(|effect| tell_keeper(hands, effect));
     let done = futures_util::future::try_join_all(asked).await?;
-    for effect in of_machines {
+    for effect in effects {
         match effect {
-            Effect::Drain { .. } | Effect::Undrain { .. } | Effect::EndRunner { .. } => {}
+            Effect::Drain { .. } | Effect::Undrain { .. } | Effect::EndRunner { .. } => {} // the keeper has done it
             Effect::Make { pool, id, capacity, lasts } => {
                 let Some(invitation) = invitations.remove(&id) else { continue };
                 let url = hands.app.public_url.clone();
@@ -140,20 +138,20 @@ pub(super) async fn carry_out(
     Ok(done.into_iter().flatten().collect())
 }
 
-/// What the keeper is to do about a runner; a runner that takes nothing more from now on is given back.
-async fn tell_keeper(hands: &Hands<'_>, effect: Effect) -> Result<Option<Done>, LookError> {
+/// What the keeper is to do about a runner, if it is; a runner that takes nothing more from now on is given back.
+async fn tell_keeper(hands: &Hands<'_>, effect: &Effect) -> Result<Option<Done>, LookError> {
     let keeper = &hands.app.keeper;
     match effect {
         Effect::Drain { id, why } => {
             let by = Some(format!("{BY}: {why}"));
             keeper.ask(|reply| FleetCommand::Drain { runner: id.clone(), by, reply }).await?;
-            return Ok(Some(Done { id }));
+            return Ok(Some(Done { id: id.clone() }));
         }
-        Effect::Undrain { id } => keeper.ask(|reply| FleetCommand::Drain { runner: id, by: None, reply }).await?,
+        Effect::Undrain { id } => keeper.ask(|reply| FleetCommand::Drain { runner: id.clone(), by: None, reply }).await?,
         Effect::EndRunner { id, why } => {
-            hands.app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| *known != id);
+            hands.app.runner_names.write().unwrap_or_else(PoisonError::into_inner).retain(|_, known| known != id);
             let why = format!("machine {id} was removed: {why}");
-            keeper.ask(|reply| FleetCommand::RemoveRunner { runner: id, why, reply }).await?;
+            keeper.ask(|reply| FleetCommand::RemoveRunner { runner: id.clone(), why, reply }).await?;
         }
         Effect::Make { .. } | Effect::Remove { .. } | Effect::List { .. } => {}
     }

@@ -31,7 +31,7 @@ impl OwnSpans {
     /// None where the configuration does not ask for them. Call it where a runtime is: they are sent on it.
     pub fn begin(settings: &Settings) -> Option<OwnSpans> {
         let traces = settings.traces.as_ref().filter(|traces| traces.own)?;
-        let http = reqwest::Client::builder().timeout(PATIENCE).redirect(reqwest::redirect::Policy::none()).build().ok()?;
+        let http = crate::outgoing::client(|with| with.timeout(PATIENCE)).ok()?;
         let resource = Resource::builder_empty()
             .with_attributes([KeyValue::new("service.name", "ordotaxis"), KeyValue::new("service.version", env!("CARGO_PKG_VERSION"))])
             .build();

@@ -158,6 +158,9 @@ fn bucket(objects: &Objects, endpoint: &str) -> Result<AmazonS3, BlobError> {
     let patience = Duration::from_secs(30);
     let retry = RetryConfig { max_retries: 4, retry_timeout: patience, ..RetryConfig::default() };
     let options = ClientOptions::new().with_timeout(patience).with_connect_timeout(Duration::from_secs(5)).with_allow_http(true);
+    // Without TLS no authorities are needed, and this machine may know none.
+    let is_plain = endpoint.get(..7).is_some_and(|scheme| scheme.eq_ignore_ascii_case("http://"));
+    let options = options.with_no_system_certificates(is_plain);
     let builder = AmazonS3Builder::new()
         .with_endpoint(endpoint)
         .with_bucket_name(&objects.bucket)

@@ -2,7 +2,7 @@
 
 use super::finding::Finding;
 use crate::global::Global;
-use ordotaxis_runner::Isolation;
+use ordotaxis_runner::{Isolation, calls_to};
 use ordotaxis_service::Settings;
 use ordotaxis_wire::words;
 use std::path::Path;
@@ -21,6 +21,7 @@ pub(super) async fn look(settings: &Settings, global: &Global) -> Vec<Finding> {
     findings.extend(disk(&settings.data));
     findings.push(git());
     findings.push(isolation());
+    findings.push(authorities());
     findings.extend(service(global).await);
     findings
 }
@@ -73,10 +74,22 @@ fn isolation() -> Finding {
     }
 }
 
+/// Whom an address with https is believed by.
+fn authorities() -> Finding {
+    match reqwest::Client::builder().build() {
+        Ok(_) => Finding::well("authorities", "their certificates can be read"),
+        Err(_) => Finding::look(
+            "authorities",
+            "no certificates of authorities can be read: no address that begins with https is reached",
+            "install ca-certificates, or name others by SSL_CERT_FILE or SSL_CERT_DIR",
+        ),
+    }
+}
+
 /// Whether the service answers; not asked where no address is known.
 async fn service(global: &Global) -> Option<Finding> {
     let url = global.url.as_deref()?.trim_end_matches('/');
-    let asked = reqwest::Client::builder().timeout(PATIENCE).build().ok()?.get(format!("{url}/readyz")).send().await;
+    let asked = calls_to(url).timeout(PATIENCE).build().ok()?.get(format!("{url}/readyz")).send().await;
     Some(match asked {
         Ok(answer) if answer.status().is_success() => Finding::well("service", format!("{url} is ready")),
         Ok(answer) => Finding::wrong("service", format!("{url} answers {}", answer.status()), "its log says why"),

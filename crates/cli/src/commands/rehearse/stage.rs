@@ -59,7 +59,7 @@ impl Stage {
             let token = |token: &str| {
                 let _ = tell.send(token.to_owned());
             };
-            if let Err(error) = run_service(settings, listener, shutdown, token).await {
+            if let Err(error) = run_service(settings, listener, shutdown, token, || {}).await {
                 out::remark(format!("the rehearsal's service ended: {error}"));
             }
         });

@@ -1,6 +1,8 @@
 //! The practice cloud's machines.
 
 use super::asked::{Failed, Wanted};
+use crate::causes::causes;
+use crate::outgoing;
 use ordotaxis_core::language::Capacity;
 use ordotaxis_core::pool::Listed;
 use reqwest::{Client, Response, StatusCode};
@@ -16,7 +18,7 @@ const ANSWER: usize = 8 * 1024 * 1024;
 /// One cloud.
 pub(crate) struct Cloud {
     url: String,
-    http: Client,
+    http: Result<Client, String>,
 }
 
 #[derive(Deserialize)]
@@ -29,12 +31,16 @@ struct Machine {
 
 impl Cloud {
     pub(super) fn new(url: &str) -> Cloud {
-        let http = Client::builder().timeout(LIMIT).redirect(reqwest::redirect::Policy::none()).no_proxy().build().unwrap_or_default();
+        let http = outgoing::client(|with| with.timeout(LIMIT).no_proxy()).map_err(|error| causes(&error));
         Cloud { url: url.trim_end_matches('/').to_owned(), http }
     }
 
     fn machine(&self, name: &str) -> String {
         format!("{}/machines/{name}", self.url)
+    }
+
+    fn http(&self) -> Result<&Client, String> {
+        self.http.as_ref().map_err(|why| format!("no client for calls to the cloud could be made: {why}"))
     }
 
     pub(super) async fn make(&self, wanted: &Wanted<'_>) -> Result<String, Failed> {
@@ -43,7 +49,7 @@ impl Cloud {
             "cores": cores, "memory_mib": memory_mib, "gpus": gpus,
             "environment": { "ORDOTAXIS_URL": wanted.url, "ORDOTAXIS_MACHINE": wanted.id, "ORDOTAXIS_INVITATION": wanted.invitation.expose() }
         });
-        let answer = self.http.put(self.machine(wanted.id)).json(&body).send().await;
+        let answer = self.http().map_err(Failed::Refused)?.put(self.machine(wanted.id)).json(&body).send().await;
         let answer = answer.map_err(|error| Failed::Unclear(away(&error)))?;
         let status = answer.status();
         let text = text(answer).await.map_err(Failed::Unclear)?;
@@ -55,7 +61,7 @@ impl Cloud {
     }
 
     pub(super) async fn list(&self) -> Result<Vec<Listed>, String> {
-        let answer = self.http.get(format!("{}/machines", self.url)).send().await.map_err(|error| away(&error))?;
+        let answer = self.http()?.get(format!("{}/machines", self.url)).send().await.map_err(|error| away(&error))?;
         let status = answer.status();
         let text = text(answer).await?;
         if !status.is_success() {
@@ -66,7 +72,7 @@ impl Cloud {
     }
 
     pub(super) async fn remove(&self, name: &str) -> Result<(), String> {
-        let answer = self.http.delete(self.machine(name)).send().await.map_err(|error| away(&error))?;
+        let answer = self.http()?.delete(self.machine(name)).send().await.map_err(|error| away(&error))?;
         match answer.status() {
             status if status.is_success() || status == StatusCode::NOT_FOUND => Ok(()),
             status => Err(format!("the cloud answered {status}: {}", text(answer).await?)),
@@ -74,7 +80,7 @@ impl Cloud {
     }
 
     pub(super) async fn console(&self, name: &str) -> Result<String, String> {
-        let answer = self.http.get(format!("{}/console", self.machine(name))).send().await.map_err(|error| away(&error))?;
+        let answer = self.http()?.get(format!("{}/console", self.machine(name))).send().await.map_err(|error| away(&error))?;
         let status = answer.status();
         let text = text(answer).await?;
         if status.is_success() { Ok(text) } else { Err(format!("the cloud answered {status}: {text}")) }

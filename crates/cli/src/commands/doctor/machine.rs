@@ -74,7 +74,7 @@ fn isolation() -> Finding {
     }
 }
 
-/// Whom an address with https is believed by.
+/// Whether it can be told here that an address with https is who it says.
 fn authorities() -> Finding {
     match reqwest::Client::builder().build() {
         Ok(_) => Finding::well("authorities", "their certificates can be read"),

@@ -98,8 +98,8 @@ pub(super) async fn traces() {
     );
 }
 
-/// So many packs of so many bytes: four GiB.
-const PACKS: u32 = 64;
+/// So many packs of so many bytes: ten GiB.
+const PACKS: u32 = 160;
 const PACK: usize = 64 << 20;
 
 /// A backup of a large store, the first and the second, beside `cp` of the same files to the same disk.
@@ -124,7 +124,7 @@ pub(super) async fn backup() {
         times.push(begin.elapsed());
     }
     row(
-        "backup of 4 GiB while the service runs",
+        "backup of 10 GiB while the service runs",
         &format!("{:.1} s; the next one, with nothing new, {:.0} ms", times[0].as_secs_f64(), ms(times[1])),
         &format!("`cp -r` and `sync` {:.1} s", cp.as_secs_f64()),
         &format!("{:.2} times", times[0].as_secs_f64() / cp.as_secs_f64()),

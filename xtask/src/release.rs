@@ -6,7 +6,7 @@ use crate::setup;
 pub(crate) fn release() -> Result<(), String> {
     setup::programs(setup::FOR_RELEASE)?;
     setup::console()?;
-    eprintln!("building for release; the first time that takes about ten minutes on two cores");
+    eprintln!("building for release; the first time that takes ten to twenty-five minutes on two cores");
     setup::run("cargo", &["build", "--quiet", "--release", "--package", "ordotaxis-cli"])?;
     let folder = setup::root().join("target/ship");
     std::fs::create_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display()))?;

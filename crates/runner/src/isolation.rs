@@ -276,12 +276,12 @@ impl Fence {
         }
     }
 
-    /// Whether the job used more memory than it may.
     /// The memory that it may use, in MiB.
     pub(crate) fn memory_mib(&self) -> Option<u64> {
         self.group.memory_mib()
     }
 
+    /// Whether the job used more memory than it may.
     pub(crate) fn out_of_memory(&self) -> bool {
         self.group.out_of_memory()
     }

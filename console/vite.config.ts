@@ -2,7 +2,9 @@ import react from '@vitejs/plugin-react';
 import { defineConfig } from 'vite';
 
 export default defineConfig({
+  // The service puts another number there with each answer.
+  html: { cspNonce: 'nonce-of-this-page' },
   plugins: [react()],
-  build: { target: 'es2022', chunkSizeWarningLimit: 900 },
+  build: { target: 'es2022', chunkSizeWarningLimit: 900, manifest: true },
   server: { proxy: { '/api': 'http://127.0.0.1:7070' } },
 });

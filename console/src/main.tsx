@@ -7,6 +7,7 @@ import { lazy, StrictMode, Suspense, useEffect, useState } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Route, Routes, useParams } from 'react-router';
 import { queries } from './api/client';
+import { nonce } from './look/nonce';
 import { antdTheme, apply, type Theme } from './look/palette';
 import { Frame } from './parts/Frame';
 
@@ -31,6 +32,7 @@ const Pools = lazy(() => import('./pages/pools/Pools'));
 const People = lazy(() => import('./pages/people/People'));
 const Notices = lazy(() => import('./pages/people/Notices'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
+const OneTest = lazy(() => import('./pages/project/OneTest'));
 const Draft = lazy(() => import('./pages/draft/Draft'));
 const SignIn = lazy(() => import('./pages/sign-in/SignIn'));
 
@@ -46,7 +48,7 @@ function Console() {
   useEffect(() => localStorage.setItem('theme', theme), [theme]);
   const framed = (page: React.ReactNode) => <Framed theme={theme} onTheme={setTheme} page={page} />;
   return (
-    <ConfigProvider theme={antdTheme(theme)}>
+    <ConfigProvider theme={antdTheme(theme)} csp={{ nonce }}>
       <QueryClientProvider client={queries}>
         <BrowserRouter>
           <Suspense fallback={null}>
@@ -63,6 +65,7 @@ function Console() {
               <Route path="/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
+              <Route path="/projects/:project/test" element={framed(<OneTest />)} />
               <Route path="/projects/:project/proposals" element={framed(<Proposals />)} />
               <Route path="/projects/:project/proposals/:proposal" element={framed(<OneProposal />)} />
               <Route path="/projects/:project/landing" element={framed(<Landing />)} />

@@ -62,6 +62,9 @@ type Done = Result<(), String>;
 fn test(rest: &[&str]) -> Done {
     setup::programs(setup::FOR_TESTS)?;
     setup::console()?;
+    if rest.is_empty() {
+        setup::run_in("console", "npm", &["run", "--silent", "test"])?;
+    }
     setup::stand_ins()?;
     // The tests start these as processes; one build serves all of them.
     setup::ordotaxis()?;

@@ -39,16 +39,23 @@ const palettes = { light, dark };
 export const sans = 'system-ui, -apple-system, "Segoe UI", "Noto Sans", "DejaVu Sans", sans-serif';
 export const mono = 'ui-monospace, "SF Mono", "Cascadia Mono", "DejaVu Sans Mono", monospace';
 
+/** The palette; where the reader's system asks for more contrast, what is soft is as strong as the rest. */
+function colours(name: Theme): typeof light {
+  const own = palettes[name];
+  const more = window.matchMedia('(prefers-contrast: more)').matches;
+  return more ? { ...own, rule: own.soft, soft: own.ink, quiet: own.ink } : own;
+}
+
 /** Sets the palette's colours as CSS variables on the document. */
 export function apply(name: Theme) {
   const root = document.documentElement;
   root.dataset.theme = name;
   root.style.colorScheme = name;
-  for (const [key, value] of Object.entries(palettes[name])) root.style.setProperty(`--${key}`, value);
+  for (const [key, value] of Object.entries(colours(name))) root.style.setProperty(`--${key}`, value);
 }
 
 export function antdTheme(name: Theme): ThemeConfig {
-  const colors = palettes[name];
+  const colors = colours(name);
   const brand = (seed: ReturnType<typeof theme.defaultAlgorithm>) => ({
     ...seed,
     colorBgBase: colors.ground,

@@ -1,17 +1,22 @@
-// The head line on every page: the mark, where I am (as links, and as a field to type into), runners in use, who I am.
+// The head line on every page: the mark, where I am (as links), the field that finds and does everything, slots in use,
+// who I am and how I like to read. Keys are heard here.
 import { useQuery } from '@tanstack/react-query';
-import { Button, Modal } from 'antd';
-import { Fragment, type ReactNode, useEffect, useRef, useState } from 'react';
-import { Link, useNavigate } from 'react-router';
-import { answered, api, queries, useLive, useMe } from '../api/client';
+import { Fragment, lazy, type ReactNode, Suspense, useEffect, useState } from 'react';
+import { Link } from 'react-router';
+import { answered, api, queries, useMe } from '../api/client';
+import { useAway, useLive } from '../api/live';
 import type { Theme } from '../look/palette';
+import { type Act, useActs, useKeys } from './acts';
+import { useFocusOfPage } from './focus';
+import { Mark } from './Mark';
+import { Menu } from './Menu';
+import { Middle } from './Middle';
+import { pages } from './pages';
+import { openRow, stepRow } from './rows';
+import { exact, setZone, useZone } from './times';
 
-const keys = [
-  ['/ or Ctrl-K', 'go to a project, run or job: tidegauge / 12 / test.unit'],
-  ['?', 'these keys'],
-  ['Tab, Enter', 'move and choose'],
-  ['Esc', 'leave a field or dialog'],
-];
+const Palette = lazy(() => import('./Palette'));
+const Keys = lazy(() => import('./Keys'));
 
 export function Frame({
   path,
@@ -25,150 +30,178 @@ export function Frame({
   children: ReactNode;
 }) {
   useLive();
-  const [help, setHelp] = useState(false);
-  const field = useRef<HTMLInputElement>(null);
-  useKeys(
-    () => field.current?.focus(),
-    () => setHelp(true),
-  );
+  useKeys();
+  useFocusOfPage();
+  const [open, setOpen] = useState<'palette' | 'keys'>();
+  // Fetched once the page stands: whoever types on at once must not wait for it.
+  useEffect(() => {
+    const timer = window.setTimeout(() => void import('./Palette'), 1_000);
+    return () => window.clearTimeout(timer);
+  }, []);
+  const zone = useZone();
+  const look = theme === 'light' ? 'dark' : 'light';
+  const clock = zone === 'utc' ? 'local' : 'utc';
+  const acts: Act[] = [
+    { name: 'Search, or do something', key: '/', keyOnly: true, run: () => setOpen('palette') },
+    { name: 'The same from within a field', key: 'Ctrl-K', keyOnly: true, run: () => setOpen('palette') },
+    { name: 'Show the keys', key: '?', run: () => setOpen('keys') },
+    { name: 'The next row of a list', key: 'j', keyOnly: true, run: () => stepRow(1) },
+    { name: 'The row before', key: 'k', keyOnly: true, run: () => stepRow(-1) },
+    { name: 'Open the row', key: 'o', keyOnly: true, run: openRow },
+    { name: `Look: ${look}`, run: () => onTheme(look) },
+    { name: clock === 'utc' ? 'Times in UTC' : 'Times in your own zone', run: () => setZone(clock) },
+    { name: 'Sign out', run: leave },
+  ];
+  useActs('Everywhere', acts);
   return (
     <div className="frame">
+      <a className="skip" href="#page">
+        To the page
+      </a>
       <header className="head">
         <Link className="mark" to="/" aria-label="Board">
           <Mark />
         </Link>
         <nav className="path" aria-label="Where you are">
-          <Link to="/">board</Link>
-          {path.length === 0 && <Link to="/runners">runners</Link>}
-          {path.length === 0 && <Link to="/pools">pools</Link>}
-          {path.length === 0 && <Link to="/insight">insight</Link>}
-          {path.length === 0 && <Link to="/trace">trace</Link>}
-          {path.length === 0 && <Link to="/people">people</Link>}
-          {path.length === 0 && <Journal />}
-          {path.map((part, at) => (
-            <Fragment key={path.slice(0, at + 1).join('/')}>
-              <span className="soft">/</span>
-              <Link to={address(path.slice(0, at + 1))}>{part}</Link>
-            </Fragment>
-          ))}
+          {path.length === 0 ? (
+            <Pages />
+          ) : (
+            <>
+              <Link to="/">board</Link>
+              {path.map((part, at) => (
+                <Fragment key={path.slice(0, at + 1).join('/')}>
+                  <span className="soft" aria-hidden="true">
+                    /
+                  </span>
+                  <Link to={address(path.slice(0, at + 1))}>
+                    <Middle name={part} />
+                  </Link>
+                </Fragment>
+              ))}
+            </>
+          )}
         </nav>
-        <GoTo field={field} />
+        <button type="button" className="search" onClick={() => setOpen('palette')}>
+          <span>Search or do</span> <kbd>/</kbd>
+        </button>
         <Busy />
-        <Button size="small" type="text" onClick={() => onTheme(theme === 'light' ? 'dark' : 'light')}>
-          {theme === 'light' ? 'Dark' : 'Light'}
-        </Button>
-        <Who />
+        <Who theme={theme} onTheme={onTheme} onKeys={() => setOpen('keys')} />
       </header>
-      <main className="page">{children}</main>
-      <Modal open={help} title="Keys" footer={null} onCancel={() => setHelp(false)}>
-        <table className="sheet">
-          <tbody>
-            {keys.map(([key, what]) => (
-              <tr key={key}>
-                <td>
-                  <kbd>{key}</kbd>
-                </td>
-                <td>{what}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </Modal>
+      <Away />
+      <main className="page" id="page" tabIndex={-1}>
+        <Fragment key={zone}>{children}</Fragment>
+      </main>
+      <Suspense fallback={null}>
+        {open === 'palette' && <Palette onClose={() => setOpen(undefined)} />}
+        {open === 'keys' && <Keys onClose={() => setOpen(undefined)} />}
+      </Suspense>
     </div>
-  );
-}
-
-export function Mark() {
-  return (
-    <svg width="24" height="24" viewBox="0 0 24 24" fill="currentColor" aria-hidden="true">
-      <path d="M2 3h9v3H2zM6 8h9v3H6zM10 13h9v3h-9zM14 18h8v3h-8z" />
-    </svg>
   );
 }
 
 /** `tidegauge / 12 / test.unit` as an address. */
 function address([project, run, job]: string[]): string {
   if (!run) return `/projects/${project}`;
-  return job ? `/runs/${project}/${run}/${job}` : `/runs/${project}/${run}`;
+  return job ? `/runs/${project}/${run}/${encodeURIComponent(job)}` : `/runs/${project}/${run}`;
 }
 
-function GoTo({ field }: { field: React.RefObject<HTMLInputElement | null> }) {
-  const navigate = useNavigate();
-  const [text, setText] = useState('');
-  const go = (event: React.FormEvent) => {
-    event.preventDefault();
-    const parts = text
-      .split('/')
-      .map((part) => part.trim())
-      .filter(Boolean);
-    if (parts.length > 0) navigate(address(parts));
-    setText('');
-    field.current?.blur();
-  };
-  return (
-    <form className="path" style={{ flex: 'none' }} onSubmit={go}>
-      <input
-        ref={field}
-        aria-label="Go to project / run / job"
-        placeholder="go to: tidegauge / 12    ( / )"
-        value={text}
-        onChange={(event) => setText(event.target.value)}
-        onKeyDown={(event) => event.key === 'Escape' && field.current?.blur()}
-      />
-    </form>
-  );
+function Pages() {
+  const { data } = useMe();
+  return pages
+    .filter((page) => !page.owner || data?.role === 'owner')
+    .map((page) => (
+      <Link key={page.to} to={page.to}>
+        {page.name.toLowerCase()}
+      </Link>
+    ));
 }
 
 function Busy() {
   const { data } = useQuery({ queryKey: ['slots'], queryFn: () => answered(api.GET('/api/v1/slots')) });
   if (!data) return null;
-  const words = data.slots === 0 ? 'no runner connected' : `${data.busy} of ${data.slots} slots busy`;
   return (
-    <Link to="/runners" className="soft num">
-      {words}
+    <Link to="/runners" className="soft num busy">
+      {data.slots === 0 ? 'no runner connected' : `${data.busy} of ${data.slots} slots busy`}
     </Link>
   );
 }
 
-/** For owners: nobody else may read it as a whole. */
-function Journal() {
-  const { data } = useMe();
-  return data?.role === 'owner' ? <Link to="/journal">journal</Link> : null;
-}
-
-function Who() {
-  const { data } = useMe();
-  const leave = async () => {
-    await api.DELETE('/api/v1/session');
-    queries.clear();
-    window.location.assign('/sign-in');
-  };
+/** Said while the service cannot be reached: what stands on the page is what was known then. */
+function Away() {
+  const away = useAway();
+  const zone = useZone();
+  if (away === undefined) return <div role="status" />;
   return (
-    <span className="who">
-      <Link to="/people?view=yours" title="Your tokens and sessions">
-        {data?.name ?? ''}
-      </Link>
-      <Button size="small" type="text" onClick={leave}>
-        Sign out
-      </Button>
-    </span>
+    <div role="status" className="away">
+      The service cannot be reached since {exact(new Date(away).toISOString(), zone)}. This page shows what was known
+      then, and goes on by itself.
+    </div>
   );
 }
 
-function useKeys(goTo: () => void, help: () => void) {
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      const typing =
-        event.target instanceof HTMLElement &&
-        (['INPUT', 'TEXTAREA'].includes(event.target.tagName) || event.target.isContentEditable);
-      if ((event.key === 'k' && event.ctrlKey) || (event.key === '/' && !typing)) {
-        event.preventDefault();
-        goTo();
-      } else if (event.key === '?' && !typing) {
-        help();
-      }
-    };
-    window.addEventListener('keydown', press);
-    return () => window.removeEventListener('keydown', press);
-  });
+async function leave() {
+  await api.DELETE('/api/v1/session');
+  queries.clear();
+  window.location.assign('/sign-in');
+}
+
+function Who({ theme, onTheme, onKeys }: { theme: Theme; onTheme: (theme: Theme) => void; onKeys: () => void }) {
+  const { data } = useMe();
+  const zone = useZone();
+  return (
+    <Menu word={data?.name ?? 'you'} label={`You: ${data?.name ?? ''}`}>
+      <Link to="/needs">Needs you</Link>
+      <Link to="/notices">Your notices</Link>
+      <Link to="/people?view=yours">Your tokens and sessions</Link>
+      <Choice
+        title="Look"
+        of={[
+          ['light', 'Light'],
+          ['dark', 'Dark'],
+        ]}
+        is={theme}
+        onChoose={onTheme}
+      />
+      <Choice
+        title="Times"
+        of={[
+          ['local', Intl.DateTimeFormat().resolvedOptions().timeZone ?? 'Your zone'],
+          ['utc', 'UTC'],
+        ]}
+        is={zone}
+        onChoose={setZone}
+      />
+      <button type="button" className="link" onClick={onKeys}>
+        Keys
+      </button>
+      <button type="button" className="link" onClick={leave}>
+        Sign out
+      </button>
+    </Menu>
+  );
+}
+
+function Choice<T extends string>({
+  title,
+  of,
+  is,
+  onChoose,
+}: {
+  title: string;
+  of: [T, string][];
+  is: T;
+  onChoose: (one: T) => void;
+}) {
+  return (
+    <fieldset className="choice">
+      <legend className="soft">{title}</legend>
+      <div className="words">
+        {of.map(([key, word]) => (
+          <button key={key} type="button" aria-pressed={key === is} onClick={() => onChoose(key)}>
+            {word}
+          </button>
+        ))}
+      </div>
+    </fieldset>
+  );
 }

@@ -43,4 +43,5 @@ pub mod release;
 pub mod report;
 pub mod rules;
 pub mod share;
+pub mod sought;
 pub mod template;

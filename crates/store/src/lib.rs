@@ -28,6 +28,6 @@ pub use records::{
     NewRelease, NewResult, NewRunRow, NewSession, NewToken, NewWork, NoticeRow, NumberRow, OldRows, OldRun, PastRow, PersonRow, PolledRow,
     PoolRow, PreviewRow, Project, ProposalRow, RanRow, Reach, Records, ReleaseAsset, ReleaseEdit, ReleaseRow, ResultRow, ResultsOf,
     ReusableRow, ReusedRow, ReviewRow, RunChange, RunEndRow, RunEvent, RunKey, RunRow, RunnerRow, SecretRow, SessionRow, SetAside, ShipRow,
-    Sibling, SigningKeyRow, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline, StoredRun, Timing, TokenRow, Took,
-    ToolRow, TracedFile, TrialRun, TriedRow, TroubledWork, Tx, Unsealed, WorkCount, WorkKind, WriteBack,
+    Sibling, SigningKeyRow, SoughtJob, SoughtRun, SoughtTest, StatementRow, StayRow, StepRows, StoreError, StoredArtifact, StoredPipeline,
+    StoredRun, Timing, TokenRow, Took, ToolRow, TracedFile, TrialRun, TriedRow, TroubledWork, Tx, Unsealed, WorkCount, WorkKind, WriteBack,
 };

@@ -1,6 +1,7 @@
 //! Headless Chromium through `chromedriver`, with a fresh profile.
 
 use crate::wait::until;
+use fantoccini::actions::{InputSource, KeyAction, KeyActions};
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
 use std::os::unix::process::CommandExt;
@@ -54,6 +55,30 @@ impl Browser {
     /// Waits until an element can be clicked, and clicks it.
     pub async fn click(&self, css: &str) {
         until(&format!("a click on {css}"), || async { self.client.find(Locator::Css(css)).await.ok()?.click().await.ok() }).await;
+    }
+
+    /// Waits until something to press with just these words is there, and presses it.
+    pub async fn press(&self, words: &str) {
+        let xpath = format!(
+            "//*[self::button or self::a or self::summary or @role='tab' or @role='option'][normalize-space()='{words}' or @aria-label='{words}']"
+        );
+        until(&format!("“{words}” to press"), || async {
+            let found = self.client.find_all(Locator::XPath(&xpath)).await.ok()?;
+            for one in found {
+                if one.is_displayed().await.unwrap_or(false) && one.click().await.is_ok() {
+                    return Some(());
+                }
+            }
+            None
+        })
+        .await;
+    }
+
+    /// Presses keys, one after the other, wherever the focus is: characters, or WebDriver's codes of other keys.
+    pub async fn keys(&self, keys: &str) {
+        let held: Vec<_> = keys.chars().flat_map(|key| [KeyAction::Down { value: key }, KeyAction::Up { value: key }]).collect();
+        let actions = held.into_iter().fold(KeyActions::new("keys".into()), KeyActions::then);
+        self.client.perform_actions(actions).await.expect("keys are pressed");
     }
 
     /// Waits until a field is there, and types into it in place of what it held.

@@ -19,6 +19,10 @@ pub struct BoardView {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BoardLine {
     pub project: String,
+    /// Where its repository is, without its own name: the host and the folder or owner.
+    pub home: String,
+    /// The caller has a role of their own on it, or began one of `runs`, or wrote its commit.
+    pub mine: bool,
     pub main_branch: String,
     /// The newest verdict on the main branch.
     pub main: Option<State>,
@@ -29,7 +33,7 @@ pub struct BoardLine {
     pub broke: Option<BrokeView>,
     /// Up to 30, the newest last.
     pub runs: Vec<BoardRun>,
-    /// What is going on now, with jobs.
+    /// What is going on now, without jobs; the newest last.
     pub now: Vec<RunView>,
 }
 

@@ -4,9 +4,9 @@
 //! One file a resource, with what is asked and what is answered:
 //!
 //! - [`project`], [`run`], [`board`], [`fleet`] (runners and the queue), [`log`], [`artifact`], [`results`] (tests, findings,
-//!   numbers), [`compare`], [`cache`], [`storage`], [`secret`], [`pipeline`], [`work`];
+//!   numbers), [`failure`] (why a job failed), [`compare`], [`cache`], [`storage`], [`secret`], [`pipeline`], [`work`];
 //! - [`delivery`] (what forges sent, and profiles), [`proposal`], [`landing`], [`environment`], [`release`], [`trace`];
-//! - [`person`], [`session`], [`token`], [`journal`];
+//! - [`person`], [`session`], [`token`], [`journal`], [`sought`] (what is found by words);
 //! - [`plan`]: a plan as `plan --format json` prints it, and diagnostics;
 //! - [`runner`]: the runner protocol;
 //! - [`problem`]: RFC 9457 problem details; [`words`]: times and sizes as people read them.
@@ -17,6 +17,7 @@ pub mod cache;
 pub mod compare;
 pub mod delivery;
 pub mod environment;
+pub mod failure;
 pub mod fleet;
 pub mod gate;
 pub mod insight;
@@ -37,6 +38,7 @@ pub mod run;
 pub mod runner;
 pub mod secret;
 pub mod session;
+pub mod sought;
 pub mod storage;
 pub mod token;
 pub mod trace;

@@ -1,7 +1,7 @@
 //! Tests, findings and numbers of runs.
 
 use jiff::Timestamp;
-use ordotaxis_core::report::{CaseEnd, Level};
+use ordotaxis_core::report::{CaseEnd, Difference, Level};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -51,9 +51,26 @@ pub struct CaseView {
     pub line: Option<u32>,
     #[serde(default)]
     pub message: Option<String>,
+    /// The two values that it compared, where the message tells them.
+    #[serde(default)]
+    pub difference: Option<DifferenceView>,
     /// For one that fails: the first run since which it has.
     #[serde(default)]
     pub since: Option<String>,
+}
+
+/// Two values that should have been equal.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DifferenceView {
+    /// What the message calls them: `expected` and `actual`, say.
+    pub names: [String; 2],
+    pub values: [String; 2],
+}
+
+impl From<Difference> for DifferenceView {
+    fn from(found: Difference) -> DifferenceView {
+        DifferenceView { names: found.names, values: found.values }
+    }
 }
 
 /// A test that passes and fails with nothing changed.

@@ -1,143 +1,289 @@
-// The board: is anything broken, since when, and whose is it?
-import { useQuery } from '@tanstack/react-query';
-import { Tooltip } from 'antd';
-import { Link, Navigate } from 'react-router';
-import { answered, api, type BoardLine, Refused, type RunView } from '../../api/client';
-import { isEnd, Shape, StateWord } from '../../look/states';
+// The board: is anything broken, since when, and whose is it? For a thousand projects as for three: filtered as one types,
+// grouped, pinned ones first; as lines, denser, or for a screen on a wall.
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useCallback, useEffect, useMemo, useRef } from 'react';
+import { Navigate, useSearchParams } from 'react-router';
+import { type BoardLine, Refused } from '../../api/client';
+import { useActs } from '../../parts/acts';
+import { useKept } from '../../parts/kept';
 import { Trouble } from '../../parts/Trouble';
-import { age, duration, exact, time, took, useNow } from '../../parts/words';
+import { many } from '../../parts/words';
 import { NeedsOnBoard } from '../delivery/Needs';
+import { Line } from './Line';
+import { type By, headline, isBroken, isRunning, type Only, type Row, rowsOf, shown } from './lines';
+import { useBoard } from './useBoard';
+import { Wall } from './Wall';
 import './board.css';
 
+type Form = 'lines' | 'dense' | 'wall';
+
+const onlys: [Only, string][] = [
+  ['all', 'all'],
+  ['mine', 'mine'],
+  ['broken', 'broken'],
+  ['running', 'running'],
+];
+const bys: [By, string][] = [
+  ['nothing', 'no groups'],
+  ['verdict', 'by verdict'],
+  ['home', 'by repository'],
+];
+const forms: [Form, string][] = [
+  ['lines', 'lines'],
+  ['dense', 'dense'],
+  ['wall', 'wall'],
+];
+
+/** What is looked at is in the address; how it is looked at is kept in this browser as well. */
+function useWanted() {
+  const [search, setSearch] = useSearchParams();
+  const [pins, setPins] = useKept<string>('board.pins', '');
+  const [folded, setFolded] = useKept<string>('board.folded', '');
+  const [by, setBy] = useKept<string>('board.by', 'nothing');
+  const [form, setForm] = useKept<string>('board.form', 'lines');
+  const put = (key: string, value: string, usual: string) =>
+    setSearch(
+      (old) => {
+        if (value === usual) old.delete(key);
+        else old.set(key, value);
+        return old;
+      },
+      { replace: true },
+    );
+  const one = <T extends string>(of: [T, string][], named: string | null, usual: T) =>
+    of.find(([key]) => key === named)?.[0] ?? usual;
+  const pinned = useMemo(() => pins.split(',').filter(Boolean), [pins]);
+  const shut = useMemo(() => folded.split('\n').filter(Boolean), [folded]);
+  const turned = (list: string[], name: string) =>
+    list.includes(name) ? list.filter((one) => one !== name) : [...list, name];
+  const pin = useRef((_: string) => {});
+  pin.current = (project) => setPins(turned(pinned, project).join(','));
+  return {
+    words: search.get('find') ?? '',
+    only: one(onlys, search.get('only'), 'all'),
+    by: one(bys, search.get('by') ?? by, 'nothing'),
+    form: one(forms, search.get('form') ?? form, 'lines'),
+    pins: pinned,
+    folded: shut,
+    setWords: (words: string) => put('find', words, ''),
+    setOnly: (only: Only) => put('only', only, 'all'),
+    setBy: (next: By) => {
+      setBy(next);
+      put('by', 'nothing', 'nothing');
+    },
+    setForm: (next: Form) => {
+      // A screen on a wall is set up by its address.
+      if (next !== 'wall') setForm(next);
+      put('form', next === 'wall' ? 'wall' : 'lines', 'lines');
+    },
+    fold: (name: string) => setFolded(turned(shut, name).join('\n')),
+    pin: useCallback((project: string) => pin.current(project), []),
+  };
+}
+
 export default function Board() {
-  const { data, error } = useQuery({ queryKey: ['board'], queryFn: () => answered(api.GET('/api/v1/board')) });
-  const now = useNow(true);
+  const { data, error } = useBoard();
   if (error instanceof Refused && error.status === 401) return <Navigate to="/sign-in" replace />;
   if (error) return <Trouble error={error} />;
   if (!data) return null;
-  if (data.projects.length === 0) {
+  if (data.projects.length === 0)
     return (
       <p className="empty">
         Here each project has its line: the verdict on its main branch, its last runs, and what runs now. Add the first
         with <code>ordotaxis project add NAME --git URL</code>
       </p>
     );
-  }
-  const broken = data.projects.filter((line) => line.main === 'failed').length;
+  return <Projects all={data.projects} />;
+}
+
+function Projects({ all }: { all: BoardLine[] }) {
+  const wanted = useWanted();
+  const { words, only, by, pins, folded } = wanted;
+  const [lines, rows] = useMemo(() => {
+    const how = { words, only, by, pins, folded };
+    const lines = shown(all, how);
+    return [lines, rowsOf(lines, how)];
+  }, [all, words, only, by, pins, folded]);
+  const wall = wanted.form === 'wall';
+  const field = useRef<HTMLInputElement>(null);
+  useActs('Board', [
+    { name: 'Filter the board', key: 's', run: () => field.current?.focus() },
+    ...onlys.map(([key, word]) => ({ name: `Show ${word} projects`, run: () => wanted.setOnly(key) })),
+    ...bys.map(([key, word]) => ({ name: `Board: ${word}`, run: () => wanted.setBy(key) })),
+    ...forms.map(([key, word]) => ({ name: `Board as ${word}`, run: () => wanted.setForm(key) })),
+  ]);
+  useWall(wall);
+  if (wall)
+    return (
+      <>
+        <h1 className="wall-headline">{headline(all)}</h1>
+        <Wall lines={lines} />
+        <button type="button" className="link leave-wall" onClick={() => wanted.setForm('lines')}>
+          back to lines
+        </button>
+      </>
+    );
   return (
     <>
-      <h1>{headline(broken, data.projects.length)}</h1>
+      <h1>{headline(all)}</h1>
       <NeedsOnBoard />
-      <div className="facts" />
-      <table className="sheet board">
-        <thead>
-          <tr>
-            <th style={{ width: 160 }}>project</th>
-            <th style={{ width: 110 }}>main</th>
-            <th style={{ width: 80 }}>since</th>
-            <th style={{ width: 300 }}>last {Math.max(...data.projects.map((line) => line.runs.length))} runs</th>
-            <th>now</th>
-          </tr>
-        </thead>
-        {data.projects.map((line) => (
-          <Line key={line.project} line={line} now={now} />
-        ))}
-      </table>
+      <search className="bar title board-bar">
+        <input
+          ref={field}
+          className="field w-240"
+          type="search"
+          aria-label="Filter projects"
+          placeholder="filter: a name, failed, Ines …"
+          value={wanted.words}
+          onChange={(event) => wanted.setWords(event.target.value)}
+        />
+        <Choice label="Which projects" of={onlys} is={wanted.only} onChoose={wanted.setOnly} />
+        <span className="grow" />
+        <span className="soft num" aria-live="polite">
+          {lines.length === all.length ? '' : `${lines.length} of ${many(all.length, 'project')}`}
+        </span>
+        <Choice label="Groups" of={bys} is={wanted.by} onChoose={wanted.setBy} />
+        <Choice label="Form" of={forms} is={wanted.form} onChoose={wanted.setForm} />
+      </search>
+      {lines.length === 0 ? (
+        <p className="empty">{nothing(wanted.only, wanted.words)}</p>
+      ) : (
+        <Table rows={rows} dense={wanted.form === 'dense'} onPin={wanted.pin} onFold={wanted.fold} />
+      )}
     </>
   );
 }
 
-function headline(broken: number, all: number): string {
-  if (broken === 0) return all === 1 ? 'The main branch is well' : `All ${all} main branches are well`;
-  return `${broken} of ${all} main branches ${broken === 1 ? 'is' : 'are'} broken`;
+function nothing(only: Only, words: string): string {
+  if (words !== '') return `No ${only === 'all' ? '' : `${only} `}project has “${words}” in its line.`;
+  if (only === 'mine')
+    return 'None of these is yours yet: one is where you have a role of your own, or began a run or wrote a commit of its last 30.';
+  return only === 'broken' ? 'No main branch is broken.' : 'Nothing runs now.';
 }
 
-function Line({ line, now }: { line: BoardLine; now: number }) {
+/** A screen on a wall has no use for the head line. */
+function useWall(wall: boolean) {
+  useEffect(() => {
+    document.documentElement.classList.toggle('on-wall', wall);
+    return () => document.documentElement.classList.remove('on-wall');
+  }, [wall]);
+}
+
+function Choice<T extends string>({
+  label,
+  of,
+  is,
+  onChoose,
+}: {
+  label: string;
+  of: [T, string][];
+  is: T;
+  onChoose: (one: T) => void;
+}) {
   return (
-    <tbody>
-      <tr className={line.broke ? 'joined' : ''}>
-        <td>
-          <Link to={`/projects/${line.project}`}>
-            <b>{line.project}</b>
-          </Link>
-        </td>
-        <td>{line.main ? <StateWord state={line.main} /> : <span className="soft">no verdict yet</span>}</td>
-        <td className="num">{line.since && <span title={exact(line.since)}>{age(now - time(line.since))}</span>}</td>
-        <td>
-          <Strip line={line} />
-        </td>
-        <td>
-          {line.now.length === 0 ? (
-            <span className="soft">–</span>
-          ) : (
-            line.now.map((run) => <Now key={run.run} run={run} now={now} />)
-          )}
+    <fieldset className="words bare" aria-label={label}>
+      {of.map(([key, word]) => (
+        <button key={key} type="button" aria-pressed={key === is} onClick={() => onChoose(key)}>
+          {word}
+        </button>
+      ))}
+    </fieldset>
+  );
+}
+
+const HEIGHT = { group: 33, line: 35, broke: 65, dense: 27 };
+
+/** Only the rows in sight are on the page; the rest is room. */
+function Table({
+  rows,
+  dense,
+  onPin,
+  onFold,
+}: {
+  rows: Row[];
+  dense: boolean;
+  onPin: (project: string) => void;
+  onFold: (name: string) => void;
+}) {
+  const box = useRef<HTMLTableElement>(null);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current?.closest<HTMLElement>('.page') ?? null,
+    estimateSize: (at) => {
+      const row = rows[at];
+      if (row?.kind === 'group') return HEIGHT.group;
+      if (row?.line.broke) return dense ? 2 * HEIGHT.dense : HEIGHT.broke;
+      return dense ? HEIGHT.dense : HEIGHT.line;
+    },
+    getItemKey: (at) => {
+      const row = rows[at];
+      return row?.kind === 'line' ? row.line.project : `group ${row?.name}`;
+    },
+    scrollMargin: box.current?.offsetTop ?? 0,
+    overscan: 8,
+  });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: measured again whenever the rows are others
+  useEffect(() => virtual.measure(), [rows, dense]);
+  const items = virtual.getVirtualItems();
+  const before = (items[0]?.start ?? 0) - virtual.options.scrollMargin;
+  const after = virtual.getTotalSize() - ((items.at(-1)?.end ?? 0) - virtual.options.scrollMargin);
+  return (
+    <table className={`sheet board ${dense ? 'dense' : ''}`} ref={box} aria-rowcount={rows.length + 1}>
+      <thead>
+        <tr>
+          <th className="w-220">project</th>
+          <th className="w-110">main</th>
+          <th className="w-80">since</th>
+          <th className="w-300">last 30 runs</th>
+          <th>now</th>
+        </tr>
+      </thead>
+      <Room height={before} />
+      {items.map((item) => {
+        const row = rows[item.index];
+        if (!row) return null;
+        return (
+          <tbody key={item.key} data-index={item.index} ref={virtual.measureElement}>
+            {row.kind === 'group' ? (
+              <Head group={row} onFold={onFold} />
+            ) : (
+              <Line line={row.line} pinned={row.pinned} onPin={onPin} />
+            )}
+          </tbody>
+        );
+      })}
+      <Room height={after} />
+    </table>
+  );
+}
+
+function Room({ height }: { height: number }) {
+  if (height <= 0) return null;
+  return (
+    <tbody aria-hidden="true">
+      <tr>
+        <td colSpan={5} className="room">
+          <svg className="gap" width="1" height={height} />
         </td>
       </tr>
-      {line.broke && (
-        <tr className="second">
-          <td />
-          <td colSpan={4}>
-            <Link to={`/runs/${line.broke.run}${line.broke.job ? `/${line.broke.job}` : ''}`}>
-              {line.broke.job ?? line.broke.run}
-            </Link>
-            : {line.broke.why}{' '}
-            <span className="soft">
-              · since <span className="code">{line.broke.commit.slice(0, 8)}</span> “{line.broke.commit_title}”
-              {line.broke.author && ` by ${line.broke.author}`}
-            </span>
-          </td>
-        </tr>
-      )}
     </tbody>
   );
 }
 
-/** Past runs as bars: height is duration, colour and notch the outcome. */
-function Strip({ line }: { line: BoardLine }) {
-  const longest = Math.max(1, ...line.runs.map((run) => run.duration_ms ?? 0));
+function Head({ group, onFold }: { group: Extract<Row, { kind: 'group' }>; onFold: (name: string) => void }) {
+  const [broken, running] = [group.lines.filter(isBroken).length, group.lines.filter(isRunning).length];
   return (
-    <div className="strip">
-      {line.runs.map((run) => {
-        const height = 8 + 16 * ((run.duration_ms ?? longest / 2) / longest);
-        const words = `${run.run} ${run.state}${run.duration_ms == null ? '' : `, ${duration(run.duration_ms)}`}: ${run.commit_title}`;
-        return (
-          <Tooltip key={run.run} title={words}>
-            <Link to={`/runs/${run.run}`} className={`s-${run.state}`} aria-label={words} style={{ height: 24 }}>
-              <i style={{ height: isEnd(run.state) ? height : 6 }} />
-            </Link>
-          </Tooltip>
-        );
-      })}
-    </div>
-  );
-}
-
-function Now({ run, now }: { run: RunView; now: number }) {
-  const since = took(run, now) ?? 0;
-  return (
-    <div className="num">
-      <Link to={`/runs/${run.run}`} className="state">
-        <Shape state={run.state} label /> {run.number}
-      </Link>
-      {run.held ? <span className="soft"> waits for someone to allow it</span> : <Progress run={run} since={since} />}
-    </div>
-  );
-}
-
-function Progress({ run, since }: { run: RunView; since: number }) {
-  const share = run.usual_ms ? Math.min(1, since / run.usual_ms) : 0;
-  return (
-    <>
-      {run.usual_ms ? (
-        <span className="board-progress" role="img" aria-label={`${Math.round(share * 100)}% of its usual time`}>
-          <i style={{ width: `${share * 100}%` }} />
-        </span>
-      ) : (
-        ' '
-      )}
-      {duration(since)}
-      {run.usual_ms ? <span className="soft"> of ~{duration(run.usual_ms)}</span> : null}
-    </>
+    <tr className="group">
+      <th colSpan={5} scope="rowgroup">
+        <button type="button" className="plain" aria-expanded={group.open} onClick={() => onFold(group.name)}>
+          <span aria-hidden="true">{group.open ? '▾' : '▸'}</span> {group.name}{' '}
+          <span className="soft num">
+            {many(group.lines.length, 'project')}
+            {broken > 0 && <span className="s-failed">, {broken} broken</span>}
+            {running > 0 && `, ${running} running`}
+          </span>
+        </button>
+      </th>
+    </tr>
   );
 }

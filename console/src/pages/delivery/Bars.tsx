@@ -42,6 +42,8 @@ export default function Bars({ one }: { one: Schemas['InsightView'] }) {
         },
       ],
       tooltip: {
+        // As a part of the drawing: markup of its own would need styles of its own.
+        renderMode: 'richText',
         trigger: 'axis',
         backgroundColor: color('panel'),
         borderColor: color('rule'),

@@ -4,9 +4,10 @@ import { Button, Input } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { answered, api, queries, type Schemas } from '../../api/client';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
-import { ProjectWords } from '../project/Kept';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
 import { Between } from './Between';
 import { behind, type Environment, isQuiet, Next } from './Environments';
 
@@ -14,7 +15,6 @@ type Deployment = Schemas['DeploymentView'];
 
 export default function OneEnvironment() {
   const { project = '', environment = '' } = useParams();
-  const now = useNow(true);
   const path = { project, environment };
   const key = ['environment', project, environment];
   const { data, error, hasNextPage, fetchNextPage } = useInfiniteQuery({
@@ -57,15 +57,10 @@ export default function OneEnvironment() {
           {one.unclosed && <p className="s-failed">It could not be closed: {one.unclosed}</p>}
           {!isQuiet(one) && <Next one={one} />}
           <Acts one={one} />
-          <h2 style={{ marginTop: 24 }}>All that was put there</h2>
-          <History
-            project={project}
-            pages={data?.pages.flatMap((page) => page.deployments) ?? []}
-            now={now}
-            one={one}
-          />
+          <h2 className="apart">All that was put there</h2>
+          <History project={project} pages={data?.pages.flatMap((page) => page.deployments) ?? []} one={one} />
           {hasNextPage && (
-            <Button style={{ marginTop: 12, alignSelf: 'flex-start' }} onClick={() => fetchNextPage()}>
+            <Button className="later" onClick={() => fetchNextPage()}>
               Earlier ones
             </Button>
           )}
@@ -109,12 +104,12 @@ function Acts({ one }: { one: Environment }) {
     done(undefined, error);
   };
   return (
-    <div className="say" style={{ marginTop: 12 }}>
+    <div className="say later">
       <Button onClick={promote}>Promote the newest</Button>
       <Button onClick={back}>Roll back</Button>
       {!one.frozen && (
         <Input
-          style={{ width: 240 }}
+          className="w-240"
           placeholder="why it is frozen"
           aria-label="Why it is frozen"
           value={reason}
@@ -136,8 +131,8 @@ function chosen(two: { from?: number; to?: number }, number: number): { from?: n
   return { from: Math.min(two.to, number), to: Math.max(two.to, number) };
 }
 
-function History(props: { project: string; pages: Deployment[]; now: number; one: Environment }) {
-  const { project, pages, now, one } = props;
+function History(props: { project: string; pages: Deployment[]; one: Environment }) {
+  const { project, pages, one } = props;
   const navigate = useNavigate();
   const [told, setTold] = useState<string>();
   const [two, setTwo] = useState<{ from?: number; to?: number }>({});
@@ -174,8 +169,8 @@ function History(props: { project: string; pages: Deployment[]; now: number; one
           {pages.map((row) => (
             <tr key={row.number}>
               <td className="num">{row.number}</td>
-              <td className="num" title={exact(row.let_in_at)}>
-                {age(now - time(row.let_in_at))}
+              <td className="num">
+                <When at={row.let_in_at} />
               </td>
               <td>
                 <Link to={`/runs/${row.run}/${row.job}`}>{row.run}</Link>
@@ -189,7 +184,7 @@ function History(props: { project: string; pages: Deployment[]; now: number; one
               <td>
                 <Outcome row={row} />
               </td>
-              <td style={{ whiteSpace: 'nowrap', textAlign: 'right' }}>
+              <td className="acts">
                 <Button
                   size="small"
                   type="text"

@@ -2,9 +2,11 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
-import { ProjectWords } from '../project/Kept';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
+import { age } from '../../parts/words';
 import Insight from './Insight';
 import { Say } from './Say';
 
@@ -12,7 +14,6 @@ export type Environment = Schemas['EnvironmentView'];
 
 export default function Environments() {
   const { project = '' } = useParams();
-  const now = useNow(true);
   const { data, error } = useQuery({
     queryKey: ['environments', project],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/environments', { params: { path: { project } } })),
@@ -44,7 +45,7 @@ export default function Environments() {
           </thead>
           <tbody>
             {data.map((one) => (
-              <Row key={one.name} one={one} now={now} />
+              <Row key={one.name} one={one} />
             ))}
           </tbody>
         </table>
@@ -54,7 +55,7 @@ export default function Environments() {
   );
 }
 
-function Row({ one, now }: { one: Environment; now: number }) {
+function Row({ one }: { one: Environment }) {
   const there = one.present;
   return (
     <tr>
@@ -80,9 +81,7 @@ function Row({ one, now }: { one: Environment; now: number }) {
           <span className="soft">nothing yet</span>
         )}
       </td>
-      <td className="num">
-        {there?.ended_at && <span title={exact(there.ended_at)}>{age(now - time(there.ended_at))}</span>}
-      </td>
+      <td className="num">{there?.ended_at && <When at={there.ended_at} />}</td>
       <td>{there && <Link to={`/runs/${there.run}/${there.job}`}>{there.run}</Link>}</td>
       <td>{one.behind && behind(one.behind)}</td>
       <td>

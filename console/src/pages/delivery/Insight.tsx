@@ -20,7 +20,7 @@ export default function Insight({ project }: { project: string }) {
   if (!data || data.length === 0) return null;
   return (
     <section aria-label="Insight">
-      <div className="bar" style={{ padding: 0, marginTop: 28, borderBottom: 0 }}>
+      <div className="bar title apart">
         <h2>Insight</h2>
         <span className="words">
           {[30, 90, 365].map((some) => (

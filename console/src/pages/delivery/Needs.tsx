@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
+import { When } from '../../parts/When';
 
 type Need = Schemas['NeedView'];
 
@@ -46,14 +46,13 @@ export function NeedsOnBoard() {
 }
 
 function List({ needs }: { needs: Need[] }) {
-  const now = useNow(true);
   return (
     <table className="sheet">
       <tbody>
         {needs.map((need) => (
           <tr key={`${need.kind} ${need.run} ${need.job}`}>
-            <td className="num" title={exact(need.since)}>
-              {age(now - time(need.since))}
+            <td className="num">
+              <When at={need.since} />
             </td>
             <td>
               <Link to={`/${need.page}`}>{need.sentence}</Link>

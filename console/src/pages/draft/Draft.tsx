@@ -3,7 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Button, Input, Modal, Select } from 'antd';
 import { useDeferredValue, useEffect, useRef, useState } from 'react';
-import { useNavigate, useParams } from 'react-router';
+import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { Editor } from './Editor';
@@ -48,9 +48,14 @@ approvals = { of = 1 }
 
 export default function Draft() {
   const { project = '', pipeline = 'main' } = useParams();
+  const [search] = useSearchParams();
+  // A mistake of a run is mended where it is: in its branch's file, with the cursor there.
+  const ref = search.get('ref') ?? undefined;
   const { data, error } = useQuery({
-    queryKey: ['pipelines', project],
-    queryFn: () => answered(api.GET('/api/v1/projects/{project}/pipelines', { params: { path: { project } } })),
+    queryKey: ['pipelines', project, ref],
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: () =>
+      answered(api.GET('/api/v1/projects/{project}/pipelines', { params: { path: { project }, query: { ref } } })),
   });
   const { data: rules } = useQuery({
     queryKey: ['rules', project],
@@ -61,7 +66,22 @@ export default function Draft() {
   if (!data) return null;
   const found = pipeline === rulesName ? rulesAsFile(rules) : data.find((one) => one.name === pipeline);
   if (pipeline === rulesName && !rules) return null;
-  return <Desk key={`${project}/${pipeline}`} project={project} pipeline={pipeline} all={data} given={found} />;
+  return (
+    <Desk
+      key={`${project}/${pipeline}/${ref}`}
+      project={project}
+      pipeline={pipeline}
+      all={data}
+      given={found}
+      at={placeOf(search.get('at'))}
+    />
+  );
+}
+
+/** `3:1` as a line and a column. */
+function placeOf(text: string | null): { line: number; column: number } | undefined {
+  const found = /^(\d{1,7}):(\d{1,7})$/.exec(text ?? '');
+  return found ? { line: Number(found[1]), column: Number(found[2]) } : undefined;
 }
 
 function Desk({
@@ -69,11 +89,14 @@ function Desk({
   pipeline,
   all,
   given,
+  at,
 }: {
   project: string;
   pipeline: string;
   all: Schemas['PipelineView'][];
   given: Schemas['PipelineView'] | undefined;
+  /** Where the cursor stands at first. */
+  at: { line: number; column: number } | undefined;
 }) {
   const navigate = useNavigate();
   const isRules = pipeline === rulesName;
@@ -94,7 +117,7 @@ function Desk({
         <Select
           aria-label="Pipeline"
           value={pipeline}
-          style={{ minWidth: 120 }}
+          className="w-120"
           options={[...new Set([...all.map((one) => one.name), pipeline, rulesName])].map((value) => ({
             value,
             label: value,
@@ -112,7 +135,7 @@ function Desk({
             <Select
               aria-label="Occasion"
               value={event}
-              style={{ width: 176 }}
+              className="w-176"
               options={events}
               onChange={(value) => {
                 setEvent(value);
@@ -121,13 +144,13 @@ function Desk({
             />
             <Input
               aria-label="Branch or tag"
-              style={{ width: 130 }}
+              className="w-130"
               value={name}
               onChange={(change) => setName(change.target.value)}
             />
             <Input
               aria-label="Changed paths"
-              style={{ width: 190 }}
+              className="w-190"
               placeholder="changed: src/a.c, …"
               value={changed}
               onChange={(change) => setChanged(change.target.value)}
@@ -140,7 +163,7 @@ function Desk({
       </div>
       <div className="draft-desk">
         <section className="draft-text" aria-label="Pipeline file">
-          <Editor rules={isRules} text={text} onText={setText} diagnostics={diagnostics} />
+          <Editor rules={isRules} text={text} onText={setText} diagnostics={diagnostics} at={at} />
           <Findings found={diagnostics} later={checked?.later ?? []} known={checked !== undefined} />
         </section>
         <section className="draft-plan" aria-label="Plan">
@@ -199,6 +222,9 @@ function Says({ says }: { says: string[] | undefined }) {
   );
 }
 
+/** The picture without its own rules: those of this page hold, and others are not let in. */
+const drawing = (picture: string) => picture.replace(/<style>[^<]*<\/style>/, '');
+
 /** The plan; while something is wrong the last one that was right, faded. */
 function Plan({ checked }: { checked: Schemas['CheckView'] | undefined }) {
   const last = useRef<string>(undefined);
@@ -212,7 +238,7 @@ function Plan({ checked }: { checked: Schemas['CheckView'] | undefined }) {
       {stale && <p className="soft">The plan as it was before the mistake.</p>}
       {!stale && !checked.starts && <p className="soft">The start rules do not make it begin on this occasion.</p>}
       {/* biome-ignore lint/security/noDangerouslySetInnerHtml: drawn by the service, every text in it escaped */}
-      <div className={stale ? 'stale' : undefined} dangerouslySetInnerHTML={{ __html: last.current }} />
+      <div className={stale ? 'stale' : undefined} dangerouslySetInnerHTML={{ __html: drawing(last.current) }} />
     </>
   );
 }

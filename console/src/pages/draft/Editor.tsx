@@ -12,6 +12,7 @@ import { tags } from '@lezer/highlight';
 import { useQuery } from '@tanstack/react-query';
 import { useEffect, useRef } from 'react';
 import { answered, api, type Schemas } from '../../api/client';
+import { nonce } from '../../look/nonce';
 import { complete, type Schema } from './complete';
 
 const colours = HighlightStyle.define([
@@ -37,12 +38,15 @@ export function Editor({
   text,
   onText,
   diagnostics,
+  at,
 }: {
   /** It is a project's rules, and no pipeline. */
   rules: boolean;
   text: string;
   onText: (text: string) => void;
   diagnostics: Schemas['DiagnosticView'][];
+  /** Where the cursor stands at first. */
+  at?: { line: number; column: number };
 }) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
@@ -50,6 +54,7 @@ export function Editor({
   const told = useRef(onText);
   told.current = onText;
   const begin = useRef(text);
+  const begins = useRef(at);
   const { data } = useQuery({
     queryKey: ['schema', rules],
     staleTime: Number.POSITIVE_INFINITY,
@@ -73,6 +78,7 @@ export function Editor({
           StreamLanguage.define(toml),
           syntaxHighlighting(colours),
           look,
+          EditorView.cspNonce.of(nonce ?? ''),
           autocompletion({ override: [(context) => complete(context, schema.current)] }),
           keymap.of([...defaultKeymap, ...historyKeymap, ...searchKeymap, indentWithTab]),
           EditorView.contentAttributes.of({ 'aria-label': 'Pipeline file' }),
@@ -83,6 +89,11 @@ export function Editor({
       }),
     });
     view.current = made;
+    if (begins.current) {
+      const anchor = offset(made.state.doc, begins.current.line, begins.current.column);
+      made.dispatch({ selection: { anchor }, effects: EditorView.scrollIntoView(anchor, { y: 'center' }) });
+      made.focus();
+    }
     return () => made.destroy();
   }, []);
   useEffect(() => {

@@ -43,6 +43,8 @@ export default function History({ job }: { job: Schemas['JobInsight'] }) {
         axisLabel: { color: color('soft'), formatter: (ms: number) => duration(ms) },
       },
       tooltip: {
+        // As a part of the drawing: markup of its own would need styles of its own.
+        renderMode: 'richText',
         trigger: 'axis',
         backgroundColor: color('panel'),
         borderColor: color('rule'),

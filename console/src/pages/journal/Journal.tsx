@@ -4,9 +4,11 @@ import { Button, Input } from 'antd';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answered, api, Refused, type Schemas, useMe } from '../../api/client';
+import { useNow } from '../../parts/now';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
-import { ProjectWords } from '../project/Kept';
+import { exact } from '../../parts/times';
+import { age, time } from '../../parts/words';
 import './journal.css';
 
 type Row = Schemas['JournalView'];
@@ -132,7 +134,7 @@ function Head() {
     }
   };
   return (
-    <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
+    <div className="bar title">
       <h1>Journal</h1>
       <span className="soft num" role="status">
         {told ?? 'Who did what. Each row holds a digest of the one before it.'}

@@ -6,7 +6,7 @@ import { Link } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
+import { When } from '../../parts/When';
 import { useAct } from './act';
 import { Told } from './Told';
 import './people.css';
@@ -24,7 +24,7 @@ export default function Notices() {
   const { told, act } = useAct(['notices']);
   return (
     <>
-      <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
+      <div className="bar title">
         <h1>Your notices</h1>
         <span className="soft grow">{data && where(data)}</span>
         <Button
@@ -102,7 +102,7 @@ function Choices({ view, act }: { view: View; act: Act }) {
                     size="small"
                     aria-label={`Of what of ${name}`}
                     value={choice.whose}
-                    style={{ width: 190 }}
+                    className="w-190"
                     onChange={(whose) => set(project, { whose })}
                     options={[
                       { value: 'own', label: 'what concerns me' },
@@ -115,7 +115,7 @@ function Choices({ view, act }: { view: View; act: Act }) {
                     size="small"
                     aria-label={`By which way of ${name}`}
                     value={choice.by}
-                    style={{ width: 110 }}
+                    className="w-110"
                     onChange={(by) => set(project, { by })}
                     options={[
                       { value: 'mail', label: 'mail' },
@@ -152,12 +152,12 @@ function AddLine({ free, onAdd }: { free: string[]; onAdd: (project: string) => 
   const [project, setProject] = useState<string>();
   if (free.length === 0) return null;
   return (
-    <div className="people-line" style={{ marginTop: 8 }}>
+    <div className="people-line later">
       <Select
         aria-label="Project"
         placeholder="a line for one project"
         value={project}
-        style={{ width: 220 }}
+        className="w-220"
         onChange={setProject}
         options={free.map((value) => ({ value, label: value }))}
       />
@@ -177,19 +177,18 @@ function AddLine({ free, onAdd }: { free: string[]; onAdd: (project: string) => 
 const shapes: Record<string, 'passed' | 'failed' | 'waiting'> = { sent: 'passed', 'given up': 'failed' };
 
 function Last({ rows }: { rows: Schemas['NoticeView'][] }) {
-  const now = useNow(true);
   if (rows.length === 0) return <p className="empty">You were told nothing in the last 30 days.</p>;
   return (
     <>
-      <h2 style={{ marginTop: 24 }}>What you were told</h2>
+      <h2 className="apart">What you were told</h2>
       <table className="sheet">
         <tbody>
           {rows.map((row) => {
             const like = shapes[row.state] ?? 'waiting';
             return (
               <tr key={row.id}>
-                <td className="num" title={exact(row.at)}>
-                  {age(now - time(row.at))}
+                <td className="num">
+                  <When at={row.at} />
                 </td>
                 <td>
                   <span className={`state s-${like}`}>

@@ -23,7 +23,7 @@ export default function People() {
   const at = views.find(([key]) => key === search.get('view'))?.[0] ?? 'persons';
   return (
     <>
-      <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
+      <div className="bar title">
         <h1>People</h1>
         <nav className="words" aria-label="Views">
           {views

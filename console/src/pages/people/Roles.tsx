@@ -4,7 +4,7 @@ import { Button, Input, Select } from 'antd';
 import { useState } from 'react';
 import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
+import { When } from '../../parts/When';
 import { useAct } from './act';
 import { Told } from './Told';
 
@@ -20,7 +20,6 @@ const roles: [Role, string][] = [
 export function Roles({ owner }: { owner: boolean }) {
   const { data, error } = useQuery({ queryKey: ['grants'], queryFn: () => answered(api.GET('/api/v1/grants')) });
   const { told, act } = useAct(['grants', 'persons', 'me']);
-  const now = useNow(false);
   if (error) return <Trouble error={error} />;
   if (!data) return null;
   const remove = ({ who, project }: Schemas['GrantView']) =>
@@ -58,8 +57,8 @@ export function Roles({ owner }: { owner: boolean }) {
               <td title={roles.find(([role]) => role === one.role)?.[1]}>{one.role}</td>
               <td>{one.project ?? 'the service'}</td>
               <td>{one.given_by}</td>
-              <td className="num" title={exact(one.given_at)}>
-                {age(now - time(one.given_at))}
+              <td className="num">
+                <When at={one.given_at} />
               </td>
               <td className="acts">
                 {owner && (
@@ -100,7 +99,7 @@ function Give({ give }: { give: (body: Schemas['SetGrant']) => Promise<unknown> 
       />
       <Select
         aria-label="Role"
-        style={{ width: 320 }}
+        className="w-320"
         value={role}
         onChange={setRole}
         options={roles.map(([value, what]) => ({ value, label: `${value}: ${what}` }))}

@@ -3,7 +3,8 @@ import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { answered, api } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
-import { exact } from '../../parts/words';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
 import { useAct } from './act';
 import { Told } from './Told';
 
@@ -17,7 +18,7 @@ export function Sessions({ all }: { all: boolean }) {
   if (!data) return null;
   return (
     <>
-      <h2 style={{ paddingTop: 16 }}>Sessions</h2>
+      <h2 className="apart">Sessions</h2>
       <Told told={told} />
       <table className="sheet">
         <thead>
@@ -38,11 +39,15 @@ export function Sessions({ all }: { all: boolean }) {
             <tr key={one.id}>
               {all && <td>{one.person}</td>}
               <td className="num">{one.address}</td>
-              <td className="soft cut" style={{ maxWidth: 420 }} title={one.agent}>
+              <td className="soft cut w-420" title={one.agent}>
                 {one.agent || 'unknown'}
               </td>
-              <td className="num">{exact(one.made_at)}</td>
-              <td className="num">{exact(one.used_at)}</td>
+              <td>
+                <When at={one.made_at} />
+              </td>
+              <td>
+                <When at={one.used_at} />
+              </td>
               <td className="num">{exact(one.ends_at)}</td>
               <td className="acts">
                 <Button

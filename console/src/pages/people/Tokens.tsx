@@ -4,7 +4,8 @@ import { Button, Input, Select } from 'antd';
 import { useState } from 'react';
 import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
-import { exact } from '../../parts/words';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
 import { useAct } from './act';
 import { Told } from './Told';
 
@@ -58,9 +59,11 @@ export function Tokens({ all }: { all: boolean }) {
                 {all && <td>{one.person}</td>}
                 <td>{one.name}</td>
                 <td>{may(one)}</td>
-                <td className="num">{exact(one.made_at)}</td>
+                <td>
+                  <When at={one.made_at} />
+                </td>
                 <td className="num">{one.ends_at ? exact(one.ends_at) : 'never'}</td>
-                <td className="num">{one.used_at ? exact(one.used_at) : 'never'}</td>
+                <td>{one.used_at ? <When at={one.used_at} /> : 'never'}</td>
                 <td className="acts">
                   <Button
                     size="small"
@@ -112,7 +115,7 @@ function Make({ make }: { make: (body: Schemas['NewToken']) => Promise<void> }) 
       />
       <Select
         aria-label="No more than"
-        style={{ width: 180 }}
+        className="w-180"
         value={role}
         onChange={setRole}
         options={[
@@ -131,7 +134,7 @@ function Make({ make }: { make: (body: Schemas['NewToken']) => Promise<void> }) 
       />
       <Input
         aria-label="Days"
-        style={{ width: 110 }}
+        className="w-110"
         suffix="days"
         inputMode="numeric"
         value={days}

@@ -7,7 +7,9 @@ import { Link } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
-import { age, duration, exact, time, useNow } from '../../parts/words';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
+import { duration } from '../../parts/words';
 import { Acts } from './Acts';
 import { Console } from './Console';
 import './pools.css';
@@ -19,7 +21,6 @@ type Machine = Schemas['MachineView'];
 const GONE = 3;
 
 export default function Pools() {
-  const now = useNow(true);
   // Machines are no events of their own: asked for as often as one would look.
   const every = { refetchInterval: 2000 };
   const pools = useQuery({ queryKey: ['pools'], ...every, queryFn: () => answered(api.GET('/api/v1/pools')) });
@@ -38,7 +39,7 @@ export default function Pools() {
         </p>
       )}
       {pools.data.map((pool) => (
-        <One key={pool.name} pool={pool} machines={machines.data.filter((one) => one.pool === pool.name)} now={now} />
+        <One key={pool.name} pool={pool} machines={machines.data.filter((one) => one.pool === pool.name)} />
       ))}
     </>
   );
@@ -54,7 +55,7 @@ function sentence(pools: Pool[], there: Machine[]): string {
   return `${count}: ${there.length === 1 ? '1 machine' : `${there.length} machines`}, ${busy} at work`;
 }
 
-function One({ pool, machines, now }: { pool: Pool; machines: Machine[]; now: number }) {
+function One({ pool, machines }: { pool: Pool; machines: Machine[] }) {
   const settings = pool.settings;
   const shape = pool.troubled ? 'failed' : pool.busy > 0 ? 'running' : 'passed';
   const facts = [
@@ -82,7 +83,7 @@ function One({ pool, machines, now }: { pool: Pool; machines: Machine[]; now: nu
       <div className="soft">
         {settings.provider}; {facts.filter(Boolean).join('; ')}
       </div>
-      <Machines machines={machines} now={now} />
+      <Machines machines={machines} />
     </section>
   );
 }
@@ -123,7 +124,7 @@ const SHAPES: Record<string, 'waiting' | 'queued' | 'passed' | 'running' | 'stop
   gone: 'skipped',
 };
 
-function Machines({ machines, now }: { machines: Machine[]; now: number }) {
+function Machines({ machines }: { machines: Machine[] }) {
   const [open, setOpen] = useState<string>();
   const [all, setAll] = useState(false);
   if (machines.length === 0) return <p className="empty">No machine is there, and none was within a day.</p>;
@@ -149,7 +150,6 @@ function Machines({ machines, now }: { machines: Machine[]; now: number }) {
             <Row
               key={machine.id}
               machine={machine}
-              now={now}
               open={open === machine.id}
               onOpen={() => setOpen(open === machine.id ? undefined : machine.id)}
             />
@@ -165,18 +165,18 @@ function Machines({ machines, now }: { machines: Machine[]; now: number }) {
   );
 }
 
-function Row(props: { machine: Machine; now: number; open: boolean; onOpen: () => void }) {
-  const { machine, now, open, onOpen } = props;
+function Row(props: { machine: Machine; open: boolean; onOpen: () => void }) {
+  const { machine, open, onOpen } = props;
   const gone = machine.stage === 'gone';
   return (
     <>
       <tr className={gone ? 'soft' : ''}>
-        <td style={{ whiteSpace: 'nowrap' }}>
+        <td className="acts">
           <Shape state={SHAPES[machine.stage] ?? 'waiting'} /> <span className="code">{machine.id}</span>{' '}
           <span className="soft">{machine.stage}</span>
         </td>
-        <td className="num" title={exact(machine.since)}>
-          {age(now - time(machine.since))}
+        <td className="num">
+          <When at={machine.since} />
         </td>
         <td>
           {machine.now.map((doing) => (

@@ -6,9 +6,11 @@ import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { answered, api, queries, Refused, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, bytes, exact, time, useNow } from '../../parts/words';
-import { ProjectWords } from './Kept';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
+import { bytes } from '../../parts/words';
 import './deliveries.css';
 
 type Delivery = Schemas['DeliveryView'];
@@ -53,7 +55,6 @@ export default function Deliveries() {
   const { project = '', delivery: chosen } = useParams();
   const navigate = useNavigate();
   const [state, setState] = useState('all');
-  const now = useNow(true);
   const { data, error, hasNextPage, fetchNextPage } = useInfiniteQuery({
     queryKey: ['deliveries', project, state],
     queryFn: ({ pageParam }) => page(project, state === 'all' ? undefined : state, pageParam),
@@ -65,7 +66,7 @@ export default function Deliveries() {
   return (
     <>
       <ProjectWords project={project} at="deliveries" />
-      <div className="bar" style={{ padding: '8px 0', borderBottom: 0 }}>
+      <div className="bar title">
         <span className="soft">What the forge sent, kept for a week.</span>
         <span className="grow" />
         <Segmented
@@ -102,8 +103,8 @@ export default function Deliveries() {
                     <td className="num">
                       <Link to={`/projects/${project}/deliveries/${row.id}`}>{row.id}</Link>
                     </td>
-                    <td className="num" title={exact(row.at)}>
-                      {age(now - time(row.at))}
+                    <td className="num">
+                      <When at={row.at} />
                     </td>
                     <td>
                       <DeliveryState state={row.state} />
@@ -122,7 +123,7 @@ export default function Deliveries() {
               </tbody>
             </table>
             {hasNextPage && (
-              <Button style={{ marginTop: 12 }} onClick={() => fetchNextPage()}>
+              <Button className="later" onClick={() => fetchNextPage()}>
                 Earlier deliveries
               </Button>
             )}
@@ -164,7 +165,7 @@ function One({ project, id, onClose }: { project: string; id: number; onClose: (
   };
   return (
     <section className="delivery" aria-label={`Delivery ${id}`}>
-      <div className="bar" style={{ padding: '0 0 8px' }}>
+      <div className="bar title">
         <h2>Delivery {id}</h2>
         <DeliveryState state={data.state} />
         <span className="grow" />

@@ -4,8 +4,10 @@ import { Button } from 'antd';
 import { lazy, Suspense, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answered, api, queries, type Schemas } from '../../api/client';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, bytes, exact, time, useNow } from '../../parts/words';
+import { When } from '../../parts/When';
+import { bytes } from '../../parts/words';
 import '../run/tests.css';
 
 const Plot = lazy(() => import('./Plot'));
@@ -19,35 +21,6 @@ export default function Kept({ what }: { what: 'numbers' | 'caches' | 'flaky' })
       {what === 'caches' && <Caches project={project} />}
       {what === 'flaky' && <Flaky project={project} />}
     </>
-  );
-}
-
-/** The pages of a project, as words. */
-export function ProjectWords({ project, at }: { project: string; at: string }) {
-  const pages = [
-    ['runs', 'Runs', ''],
-    ['proposals', 'Proposals', '/proposals'],
-    ['landing', 'Landing', '/landing'],
-    ['environments', 'Environments', '/environments'],
-    ['releases', 'Releases', '/releases'],
-    ['insight', 'Insight', '/insight'],
-    ['numbers', 'Numbers', '/numbers'],
-    ['flaky', 'Flaky tests', '/flaky'],
-    ['caches', 'Caches', '/caches'],
-    ['deliveries', 'Deliveries', '/deliveries'],
-    ['journal', 'Journal', '/journal'],
-  ];
-  return (
-    <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
-      <h1>{project}</h1>
-      <nav className="words" aria-label={`Pages of ${project}`}>
-        {pages.map(([key, word, path]) => (
-          <Link key={key} to={`/projects/${project}${path}`} aria-current={key === at ? 'page' : undefined}>
-            {word}
-          </Link>
-        ))}
-      </nav>
-    </div>
   );
 }
 
@@ -82,7 +55,6 @@ function Numbers({ project }: { project: string }) {
 }
 
 function Caches({ project }: { project: string }) {
-  const now = useNow(true);
   const [told, setTold] = useState<string>();
   const { data, error } = useQuery({
     queryKey: ['kept', project, 'caches'],
@@ -138,8 +110,8 @@ function Caches({ project }: { project: string }) {
                   {one.run} {one.job}
                 </Link>
               </td>
-              <td className="num" title={exact(one.used_at)}>
-                {age(now - time(one.used_at))}
+              <td className="num">
+                <When at={one.used_at} />
               </td>
               <td className="num">{one.uses}</td>
               <td>

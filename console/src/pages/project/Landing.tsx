@@ -5,9 +5,12 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answered, api, queries, type Schemas } from '../../api/client';
 import { StateWord } from '../../look/states';
+import { useNow } from '../../parts/now';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, duration, exact, time, useNow } from '../../parts/words';
-import { ProjectWords } from './Kept';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
+import { duration, time } from '../../parts/words';
 
 type Step = Schemas['LandingStep'];
 type Branch = Schemas['LandingBranch'];
@@ -48,13 +51,13 @@ export default function Landing() {
       ))}
       {data && data.ended.length > 0 && (
         <>
-          <h2 style={{ marginTop: 24 }}>Landed or left</h2>
+          <h2 className="apart">Landed or left</h2>
           <table className="sheet">
             <tbody>
               {data.ended.map((end) => (
                 <tr key={`${end.proposal} ${end.at}`}>
-                  <td className="num" title={exact(end.at)}>
-                    {age(now - time(end.at))}
+                  <td className="num">
+                    <When at={end.at} />
                   </td>
                   <td>
                     <Link to={`/projects/${project}/proposals/${end.proposal}`}>{end.proposal}</Link>
@@ -122,8 +125,8 @@ function Row(props: { project: string; entry: Entry; now: number; step: (proposa
       </td>
       <td>{entry.title}</td>
       <td>{entry.by}</td>
-      <td className="num" title={exact(entry.asked_at)}>
-        {age(now - time(entry.asked_at))}
+      <td className="num">
+        <When at={entry.asked_at} />
       </td>
       <td>
         {entry.sentence}
@@ -148,7 +151,7 @@ function Row(props: { project: string; entry: Entry; now: number; step: (proposa
         ))}
       </td>
       <td>
-        <div style={{ display: 'flex', gap: 4 }}>
+        <div className="buttons">
           {steps.map(([what, word]) => (
             <Button
               key={what}

@@ -34,6 +34,8 @@ export default function Plot({ series }: { series: Schemas['SeriesView'] }) {
         ...axis,
       },
       tooltip: {
+        // As a part of the drawing: markup of its own would need styles of its own.
+        renderMode: 'richText',
         trigger: 'axis',
         backgroundColor: color('panel'),
         borderColor: color('rule'),

@@ -5,9 +5,11 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, Refused, type RunView } from '../../api/client';
 import { StateWord } from '../../look/states';
+import { useNow } from '../../parts/now';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, duration, exact, time, took, useNow } from '../../parts/words';
-import { ProjectWords } from './Kept';
+import { When } from '../../parts/When';
+import { duration, took } from '../../parts/words';
 
 async function page(project: string, cursor: number | undefined) {
   const { data, error, response } = await api.GET('/api/v1/runs', { params: { query: { project, cursor } } });
@@ -57,11 +59,11 @@ export default function Project() {
   return (
     <>
       <ProjectWords project={project} at="runs" />
-      <div className="bar" style={{ padding: '0 0 8px', borderBottom: 0 }}>
+      <div className="bar title">
         <span className="grow" />
         <Link to={`/projects/${project}/draft`}>Draft the pipeline</Link>
         <Input
-          style={{ width: 240 }}
+          className="w-240"
           placeholder="filter: failed, main, Ines …"
           aria-label="Filter runs"
           value={filter}
@@ -101,8 +103,8 @@ export default function Project() {
                 <td>{place(run)}</td>
                 <td>{run.commit_author}</td>
                 <td className="num">{run.started_at && run.counts.length > 0 && duration(took(run, now) ?? 0)}</td>
-                <td className="num" title={exact(run.created_at)}>
-                  {age(now - time(run.created_at))}
+                <td className="num">
+                  <When at={run.created_at} />
                 </td>
                 <td className="soft">{run.sentence}</td>
               </tr>
@@ -111,7 +113,7 @@ export default function Project() {
         </table>
       )}
       {hasNextPage && (
-        <Button style={{ marginTop: 12, alignSelf: 'flex-start' }} onClick={() => fetchNextPage()}>
+        <Button className="later" onClick={() => fetchNextPage()}>
           Earlier runs
         </Button>
       )}

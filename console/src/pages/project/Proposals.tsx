@@ -6,9 +6,11 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { StateWord } from '../../look/states';
+import { useNow } from '../../parts/now';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, duration, exact, time, took, useNow } from '../../parts/words';
-import { ProjectWords } from './Kept';
+import { When } from '../../parts/When';
+import { duration, took } from '../../parts/words';
 
 type Proposal = Schemas['ProposalView'];
 
@@ -42,7 +44,6 @@ function Verdicts({ proposal }: { proposal: Proposal }) {
 export default function Proposals() {
   const { project = '' } = useParams();
   const [which, setWhich] = useState('open');
-  const now = useNow(true);
   const { data, error } = useQuery({
     queryKey: ['proposals', project, which],
     queryFn: () =>
@@ -56,7 +57,7 @@ export default function Proposals() {
   return (
     <>
       <ProjectWords project={project} at="proposals" />
-      <div className="bar" style={{ padding: '8px 0', borderBottom: 0 }}>
+      <div className="bar title">
         <span className="grow" />
         <Segmented aria-label="Which proposals" value={which} onChange={setWhich} options={['open', 'all']} />
       </div>
@@ -110,8 +111,8 @@ export default function Proposals() {
                     <div key={line}>{line}</div>
                   ))}
                 </td>
-                <td className="num" title={exact(one.changed_at)}>
-                  {age(now - time(one.changed_at))}
+                <td className="num">
+                  <When at={one.changed_at} />
                 </td>
               </tr>
             ))}
@@ -188,7 +189,9 @@ export function OneProposal() {
             {standing(data)}, offered by {data.author ?? 'someone'}
             {data.outside && ' from outside'}
             {data.source && ` from ${data.source}`} for {data.target}, <code>{data.commit.slice(0, 10)}</code>,{' '}
-            <span title={exact(data.changed_at)}>changed {age(now - time(data.changed_at))} ago</span>
+            <span>
+              changed <When at={data.changed_at} sentence />
+            </span>
             {data.landed_as && (
               <>
                 ; landed as <code>{data.landed_as.slice(0, 10)}</code>
@@ -203,7 +206,7 @@ export function OneProposal() {
               </>
             )}
           </p>
-          <div style={{ marginBottom: 8 }}>
+          <div className="before">
             <Approvals proposal={data} />
           </div>
           {data.state === 'open' && <Land project={project} number={data.number} />}
@@ -259,8 +262,8 @@ export function OneProposal() {
                       <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
                     </td>
                     <td className="num">{run.started_at && duration(took(run, now) ?? 0)}</td>
-                    <td className="num" title={exact(run.created_at)}>
-                      {age(now - time(run.created_at))}
+                    <td className="num">
+                      <When at={run.created_at} />
                     </td>
                     <td className="soft">{run.sentence}</td>
                   </tr>

@@ -5,9 +5,10 @@ import { useState } from 'react';
 import Markdown from 'react-markdown';
 import { Link, useParams } from 'react-router';
 import { answered, api, queries, type Schemas } from '../../api/client';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { bytes, exact } from '../../parts/words';
-import { ProjectWords } from '../project/Kept';
+import { exact } from '../../parts/times';
+import { bytes } from '../../parts/words';
 import { type Release, State } from './Releases';
 
 type Page = Schemas['ReleasePage'];
@@ -53,9 +54,9 @@ function Whole({ page }: { page: Page }) {
         </p>
       )}
       <Words key={`${page.edits.length}`} one={one} />
-      <h2 style={{ marginTop: 24 }}>What is fetched</h2>
+      <h2 className="apart">What is fetched</h2>
       <Assets one={one} />
-      <h2 style={{ marginTop: 24 }}>What it rests on</h2>
+      <h2 className="apart">What it rests on</h2>
       <Evidence page={page} />
       {page.edits.length > 1 && <Edits page={page} />}
     </>
@@ -97,7 +98,7 @@ function Words({ one }: { one: Release }) {
           onChange={(event) => setNotes(event.target.value)}
         />
       )}
-      <div className="say" style={{ marginTop: 12 }}>
+      <div className="say later">
         {notes === undefined ? (
           <Button onClick={() => setNotes(one.notes)}>Edit notes</Button>
         ) : (
@@ -112,7 +113,7 @@ function Words({ one }: { one: Release }) {
         {one.state !== 'withdrawn' && (
           <>
             <Input
-              style={{ width: 260 }}
+              className="w-260"
               placeholder="why nobody should use it"
               aria-label="Why nobody should use it any more"
               value={reason}
@@ -215,7 +216,7 @@ function Evidence({ page }: { page: Page }) {
 /** Where it had been put when it was released. */
 function Puts({ puts, project }: { puts: Put[]; project: string }) {
   return (
-    <table className="sheet" style={{ marginTop: 12 }}>
+    <table className="sheet later">
       <thead>
         <tr>
           <th>environment</th>
@@ -243,7 +244,7 @@ function Puts({ puts, project }: { puts: Put[]; project: string }) {
 function Edits({ page }: { page: Page }) {
   return (
     <>
-      <h2 style={{ marginTop: 24 }}>Earlier words</h2>
+      <h2 className="apart">Earlier words</h2>
       {page.edits.slice(1).map((edit) => (
         <details key={edit.number}>
           <summary>

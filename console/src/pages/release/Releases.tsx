@@ -2,15 +2,14 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
+import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { age, exact, time, useNow } from '../../parts/words';
-import { ProjectWords } from '../project/Kept';
+import { When } from '../../parts/When';
 
 export type Release = Schemas['ReleaseView'];
 
 export default function Releases() {
   const { project = '' } = useParams();
-  const now = useNow(true);
   const { data, error } = useQuery({
     queryKey: ['releases', project],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/releases', { params: { path: { project } } })),
@@ -49,7 +48,7 @@ export default function Releases() {
           </thead>
           <tbody>
             {data.releases.map((one) => (
-              <Row key={one.version} one={one} now={now} />
+              <Row key={one.version} one={one} />
             ))}
           </tbody>
         </table>
@@ -58,7 +57,7 @@ export default function Releases() {
   );
 }
 
-function Row({ one, now }: { one: Release; now: number }) {
+function Row({ one }: { one: Release }) {
   return (
     <tr>
       <td>
@@ -70,8 +69,8 @@ function Row({ one, now }: { one: Release; now: number }) {
       <td>
         <State one={one} />
       </td>
-      <td className="num" title={exact(one.made_at)}>
-        {age(now - time(one.made_at))}
+      <td className="num">
+        <When at={one.made_at} />
       </td>
       <td>
         <span className="code">{one.commit.slice(0, 8)}</span>

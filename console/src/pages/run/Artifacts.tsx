@@ -5,7 +5,8 @@ import { Button } from 'antd';
 import { useEffect, useState } from 'react';
 import { answered, api, queries, type RunView, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
-import { bytes, exact } from '../../parts/words';
+import { exact } from '../../parts/times';
+import { bytes } from '../../parts/words';
 import './tests.css';
 
 type Artifact = Schemas['ArtifactView'];
@@ -20,7 +21,7 @@ export default function Artifacts({ run }: { run: RunView }) {
   const [file, setFile] = useState<File>();
   const params = { path: { project: run.project, number: run.number } };
   const { data, error } = useQuery({
-    queryKey: ['run', run.run, 'artifacts'],
+    queryKey: ['run', run.run, 'results', 'artifacts'],
     queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}/artifacts', { params })),
   });
   if (error) return <Trouble error={error} />;
@@ -41,7 +42,7 @@ export default function Artifacts({ run }: { run: RunView }) {
     const path = { ...params.path, job: one.job, name: one.name };
     const address = '/api/v1/runs/{project}/{number}/artifacts/{job}/{name}/pin';
     await (one.pinned_by ? api.DELETE(address, { params: { path } }) : api.PUT(address, { params: { path } }));
-    queries.invalidateQueries({ queryKey: ['run', run.run, 'artifacts'] });
+    queries.invalidateQueries({ queryKey: ['run', run.run, 'results', 'artifacts'] });
   };
   return (
     <div className="tests">

@@ -1,20 +1,56 @@
-// A job beside the lanes: its steps with times, its log live, what it gave and took, and why it is as it is.
-import { useQuery } from '@tanstack/react-query';
+// The chosen job: why it failed, its log live, its steps, what it gave and took, and why it is as it is.
 import { Button } from 'antd';
 import { useState } from 'react';
-import { Link } from 'react-router';
-import { answered, api, type JobView, type PlanView, queries, type RunView, type Schemas } from '../../api/client';
-import { isEnd, Shape, StateWord } from '../../look/states';
-import { bytes, duration, time } from '../../parts/words';
-import { Log } from './Log';
-import { phaseState } from './phase';
+import { Link, useLocation, useSearchParams } from 'react-router';
+import { api, type JobView, type PlanView, queries, type RunView, type Schemas } from '../../api/client';
+import { isEnd, StateWord } from '../../look/states';
+import { date, exact } from '../../parts/times';
+import { duration, time } from '../../parts/words';
+import { Failure } from './Failure';
+import { Given } from './Given';
+import { Log } from './log/Log';
+import { Steps } from './Steps';
+import { Taken } from './Taken';
+import { Why } from './Why';
 import './job.css';
 
-const tabs = ['Log', 'Given', 'Taken', 'Why'] as const;
+type Attempt = Schemas['AttemptView'];
+type Tab = 'failure' | 'log' | 'steps' | 'given' | 'taken' | 'why';
+
+const words: Record<Tab, string> = {
+  failure: 'Failure',
+  log: 'Log',
+  steps: 'Steps',
+  given: 'Given',
+  taken: 'Taken',
+  why: 'Why',
+};
+
+const isBad = (state: string) => state === 'failed' || state === 'lost';
 
 /** Whether the log of an attempt was past its age. */
-function dropped(run: RunView, attempt: Schemas['AttemptView']): boolean {
+function dropped(run: RunView, attempt: Attempt): boolean {
   return run.logs_dropped_at != null && attempt.ended_at != null && time(attempt.ended_at) <= time(run.logs_dropped_at);
+}
+
+/** The tab that the address names; else why it failed, where it did and no line of the log is named; else the log. */
+function useTab(bad: boolean): [Tab, (tab: Tab) => void, Tab[]] {
+  const [search, setSearch] = useSearchParams();
+  const { hash } = useLocation();
+  const all = (Object.keys(words) as Tab[]).filter((tab) => bad || tab !== 'failure');
+  const named = all.find((tab) => tab === search.get('tab'));
+  // Who watches a log as the job fails goes on reading it.
+  const [first] = useState(bad);
+  const toLog = !first || hash.startsWith('#L') || search.has('find');
+  const choose = (tab: Tab) =>
+    setSearch(
+      (old) => {
+        old.set('tab', tab);
+        return old;
+      },
+      { replace: true },
+    );
+  return [named ?? (toLog ? 'log' : 'failure'), choose, all];
 }
 
 export function JobPanel({
@@ -28,45 +64,25 @@ export function JobPanel({
   plan: PlanView | undefined;
   now: number;
 }) {
-  const [tab, setTab] = useState<(typeof tabs)[number]>('Log');
   const [number, setNumber] = useState<number>();
   const [beside, setBeside] = useState<string>();
   const attempt = job.attempts.find((one) => one.number === number) ?? job.attempts.at(-1);
+  const [tab, setTab, tabs] = useTab(attempt !== undefined && isBad(attempt.state));
   const helpers = attempt?.phases.filter((phase) => phase.kind === 'beside').map((phase) => phase.name) ?? [];
   return (
     <>
-      <div className="panel-head">
-        <div style={{ display: 'flex', gap: 10, alignItems: 'baseline' }}>
-          <h2>{job.id}</h2>
-          <StateWord state={job.state} />
-          <span className="soft num" style={{ marginLeft: 'auto' }}>
-            {attempt &&
-              `${duration((attempt.ended_at ? time(attempt.ended_at) : now) - time(attempt.started_at))} on ${attempt.runner}${job.usual_ms == null ? '' : `, usually ${duration(job.usual_ms)}`}`}
-          </span>
-          <JobActions run={run} job={job} />
+      <Head run={run} job={job} attempt={attempt} now={now} />
+      <div className="bar tabs">
+        <div className="words" role="tablist" aria-label="About this job">
+          {tabs.map((one) => (
+            <button type="button" role="tab" key={one} aria-selected={tab === one} onClick={() => setTab(one)}>
+              {words[one]}
+            </button>
+          ))}
         </div>
-        {job.reused_from ? (
-          <div className="soft">
-            the same as in <Link to={`/runs/${job.reused_from}/${job.id}`}>{job.reused_from}</Link>: nothing that can
-            change its result has changed
-          </div>
-        ) : (
-          job.why && <div className="soft">{job.why}</div>
-        )}
-        {job.not_reused && <div className="soft">not reused: {job.not_reused}</div>}
-        {job.deploys && (
-          <div className="soft next">
-            into <Link to={`/projects/${run.project}/environments/${job.deploys}`}>{job.deploys}</Link>
-          </div>
-        )}
-        {job.started_by && (
-          <div className="soft">
-            {job.by_hand ? 'started by hand by' : 'asked for again by'} {job.started_by}
-            {Object.entries(job.inputs ?? {}).map(([name, value]) => ` · ${name} ${value}`)}
-          </div>
-        )}
+        <span className="grow" />
         {job.attempts.length > 1 && (
-          <div className="words">
+          <div className="words" role="tablist" aria-label="Attempts">
             {job.attempts.map((one) => (
               <button
                 type="button"
@@ -80,7 +96,7 @@ export function JobPanel({
             ))}
           </div>
         )}
-        {helpers.length > 0 && tab === 'Log' && (
+        {helpers.length > 0 && tab === 'log' && (
           <div className="words" role="tablist" aria-label="Whose log">
             {[undefined, ...helpers].map((one) => (
               <button
@@ -96,56 +112,77 @@ export function JobPanel({
           </div>
         )}
       </div>
-      {attempt && attempt.phases.length > 0 && (
-        <div
-          className="panel-body"
-          style={{ borderBottom: '1px solid var(--rule)', maxHeight: 168, overflow: 'auto', flex: 'none' }}
-        >
-          <table className="steps">
-            <tbody>
-              {attempt.phases.map((phase) => (
-                <tr key={`${phase.kind}${phase.name}${phase.started_at}`}>
-                  <td style={{ width: 14 }}>
-                    <Shape state={phaseState(phase)} label />
-                  </td>
-                  <td className="soft" style={{ width: 64 }}>
-                    {phase.kind}
-                  </td>
-                  <td className={phase.kind === 'step' ? 'code' : ''}>{phase.name}</td>
-                  <td className="took num">{duration(phase.duration_ms ?? now - time(phase.started_at))}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+      {tab === 'failure' && attempt && <Failure run={run} job={job} attempt={attempt.number} />}
+      {tab === 'log' && <LogOrWhyNot run={run} job={job} attempt={attempt} beside={beside} />}
+      {tab === 'steps' && <Steps attempt={attempt} now={now} />}
+      {tab === 'given' && <Given run={run} job={job} />}
+      {tab === 'taken' && <Taken job={job} plan={plan} />}
+      {tab === 'why' && <Why job={job} plan={plan} />}
+    </>
+  );
+}
+
+function Head({ run, job, attempt, now }: { run: RunView; job: JobView; attempt: Attempt | undefined; now: number }) {
+  const went = attempt && (attempt.ended_at ? time(attempt.ended_at) : now) - time(attempt.started_at);
+  return (
+    <div className="panel-head">
+      <div className="panel-line">
+        <h2>{job.id}</h2>
+        <StateWord state={job.state} />
+        <span className="soft num end">
+          {attempt && `${duration(went ?? 0)} on ${attempt.runner}`}
+          {attempt && job.usual_ms != null && `, usually ${duration(job.usual_ms)}`}
+        </span>
+        <JobActions run={run} job={job} />
+      </div>
+      {job.reused_from ? (
+        <div className="soft">
+          the same as in <Link to={`/runs/${job.reused_from}/${job.id}`}>{job.reused_from}</Link>: nothing that can
+          change its result has changed
+        </div>
+      ) : (
+        job.why && <div className="soft">{job.why}</div>
+      )}
+      {job.not_reused && <div className="soft">not reused: {job.not_reused}</div>}
+      {job.deploys && (
+        <div className="soft next">
+          into <Link to={`/projects/${run.project}/environments/${job.deploys}`}>{job.deploys}</Link>
         </div>
       )}
-      <div className="bar" style={{ minHeight: 34, padding: '2px 12px' }}>
-        <div className="words" role="tablist" aria-label="About this job">
-          {tabs.map((one) => (
-            <button type="button" role="tab" key={one} aria-selected={tab === one} onClick={() => setTab(one)}>
-              {one}
-            </button>
-          ))}
+      {job.started_by && (
+        <div className="soft">
+          {job.by_hand ? 'started by hand by' : 'asked for again by'} {job.started_by}
+          {Object.entries(job.inputs ?? {}).map(([name, value]) => ` · ${name} ${value}`)}
         </div>
-      </div>
-      {tab === 'Log' &&
-        (attempt && dropped(run, attempt) ? (
-          <p className="panel-body soft">
-            Its log was dropped on {run.logs_dropped_at?.slice(0, 10)}: it was past the age that logs are kept for.
-          </p>
-        ) : attempt ? (
-          <Log key={`${attempt.number} ${beside}`} run={run} job={job} attempt={attempt} beside={beside} />
-        ) : (
-          <p className="panel-body soft">
-            {job.state === 'skipped'
-              ? 'It did not run: there is no log.'
-              : 'The log begins when a runner has taken the job.'}
-          </p>
-        ))}
-      {tab === 'Given' && <Given run={run} job={job} />}
-      {tab === 'Taken' && <Taken job={job} plan={plan} />}
-      {tab === 'Why' && <Why job={job} plan={plan} />}
-    </>
+      )}
+    </div>
+  );
+}
+
+function LogOrWhyNot({
+  run,
+  job,
+  attempt,
+  beside,
+}: {
+  run: RunView;
+  job: JobView;
+  attempt: Attempt | undefined;
+  beside: string | undefined;
+}) {
+  if (attempt && dropped(run, attempt)) {
+    const at = run.logs_dropped_at ?? '';
+    return (
+      <p className="panel-body soft" title={exact(at)}>
+        Its log was dropped on {date(at, Date.now())}: it was past the age that logs are kept for.
+      </p>
+    );
+  }
+  if (attempt) return <Log key={`${attempt.number} ${beside}`} run={run} job={job} attempt={attempt} beside={beside} />;
+  return (
+    <p className="panel-body soft">
+      {job.state === 'skipped' ? 'It did not run: there is no log.' : 'The log begins when a runner has taken the job.'}
+    </p>
   );
 }
 
@@ -175,150 +212,5 @@ function JobActions({ run, job }: { run: RunView; job: JobView }) {
       )}
       {told && <span className="s-failed">{told}</span>}
     </>
-  );
-}
-
-function Given({ run, job }: { run: RunView; job: JobView }) {
-  const params = { path: { project: run.project, number: run.number } };
-  const { data } = useQuery({
-    queryKey: ['run', run.run, 'artifacts'],
-    queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}/artifacts', { params })),
-  });
-  const own = data?.filter((artifact) => artifact.job === job.id) ?? [];
-  const facts = Object.entries(job.facts ?? {});
-  const numbers = Object.entries(job.numbers ?? {}).filter(([name]) => !name.startsWith('fact.'));
-  if (own.length + facts.length + numbers.length === 0)
-    return (
-      <p className="panel-body soft">
-        {isEnd(job.state) ? 'This job has given nothing.' : 'What this job gives is listed here when it has passed.'}
-      </p>
-    );
-  return (
-    <div className="panel-body">
-      <table className="sheet">
-        <tbody>
-          {own.map((artifact) => (
-            <tr key={artifact.name}>
-              <td>
-                <a href={artifact.url} download>
-                  {artifact.name}
-                </a>
-              </td>
-              <td className="num">
-                {artifact.files} {artifact.files === 1 ? 'file' : 'files'}
-              </td>
-              <td className="num">{bytes(artifact.bytes)}</td>
-              <td className="code soft">{artifact.digest.slice(0, 19)}…</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <Pairs title="Facts" pairs={facts} />
-      <Pairs title="Numbers" pairs={numbers.map(([name, value]) => [name, String(Number(value.toFixed(2)))])} />
-    </div>
-  );
-}
-
-function Pairs({ title, pairs }: { title: string; pairs: [string, string][] }) {
-  if (pairs.length === 0) return null;
-  return (
-    <>
-      <h3>{title}</h3>
-      <table className="sheet">
-        <tbody>
-          {pairs.map(([name, value]) => (
-            <tr key={name}>
-              <td>{name}</td>
-              <td className="code">{value}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </>
-  );
-}
-
-/** What was restored and saved, how much of it, and how long that took. */
-function Caches({ job }: { job: JobView }) {
-  const caches = job.attempts.at(-1)?.caches ?? [];
-  if (caches.length === 0) return null;
-  return (
-    <>
-      <h3>Caches</h3>
-      <ul style={{ listStyle: 'none', margin: 0, padding: 0 }}>
-        {caches.map((cache) => (
-          <li key={cache.key} style={{ padding: '2px 0' }}>
-            <span className="code">{cache.key}</span>
-            {cache.restored && (
-              <div className="soft num">
-                restored from <Link to={`/runs/${cache.from}`}>{cache.from}</Link>
-                {cache.restored !== cache.key && `, nearest is ${cache.restored}`}: {cache.files} files,{' '}
-                {bytes(cache.bytes)} in {duration(cache.restore_ms)}, {bytes(cache.fetched_bytes)} fetched
-              </div>
-            )}
-            {cache.saved && (
-              <div className="soft num">
-                saved {cache.saved_files} files, {bytes(cache.saved_bytes)} in {duration(cache.save_ms)},{' '}
-                {bytes(cache.sent_bytes)} of it new to the store
-              </div>
-            )}
-            {cache.notices.map((notice) => (
-              <div key={notice} className="soft">
-                {notice}
-              </div>
-            ))}
-          </li>
-        ))}
-      </ul>
-    </>
-  );
-}
-
-function Taken({ job, plan }: { job: JobView; plan: PlanView | undefined }) {
-  const takes = plan?.jobs.find((planned) => planned.id === job.id)?.takes ?? [];
-  return (
-    <div className="panel-body">
-      {takes.length === 0 && <p className="soft">This job takes nothing from others.</p>}
-      <ul className="code" style={{ listStyle: 'none', margin: 0, padding: 0 }}>
-        {takes.map((take) => (
-          <li key={take}>{take}</li>
-        ))}
-      </ul>
-      <Caches job={job} />
-    </div>
-  );
-}
-
-const reasons: Record<string, string> = {
-  takes: 'takes what it gives',
-  after: 'the file says it comes after it',
-  order: 'the order puts its stage earlier',
-  at_once: 'only so many cells run at once',
-  rollout: 'the roll-out reaches it after that one is well',
-};
-
-function Why({ job, plan }: { job: JobView; plan: PlanView | undefined }) {
-  const waits = plan?.jobs.find((planned) => planned.id === job.id)?.waits_for ?? [];
-  return (
-    <div className="panel-body">
-      <p>{job.why ?? 'Everything it waited for ended well, and so did it.'}</p>
-      {waits.length === 0 ? (
-        <p className="soft">It waits for no other job.</p>
-      ) : (
-        <table className="steps">
-          <tbody>
-            {waits.map((wait) => (
-              <tr key={wait.job}>
-                <td>waits for {wait.job}</td>
-                <td className="soft">
-                  {reasons[wait.because]}
-                  {wait.implied && ' (others imply it)'}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-    </div>
   );
 }

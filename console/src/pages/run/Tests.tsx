@@ -7,7 +7,8 @@ import { Link } from 'react-router';
 import { answered, api, type RunView, type Schemas } from '../../api/client';
 import { Shape, type State } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
-import { duration, exact } from '../../parts/words';
+import { When } from '../../parts/When';
+import { duration } from '../../parts/words';
 import './tests.css';
 
 type Case = Schemas['CaseView'];
@@ -19,11 +20,11 @@ export default function Tests({ run }: { run: RunView }) {
   const [chosen, setChosen] = useState<Case>();
   const params = { path: { project: run.project, number: run.number } };
   const { data, error } = useQuery({
-    queryKey: ['run', run.run, 'tests'],
+    queryKey: ['run', run.run, 'results', 'tests'],
     queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}/tests', { params })),
   });
   const findings = useQuery({
-    queryKey: ['run', run.run, 'findings'],
+    queryKey: ['run', run.run, 'results', 'findings'],
     queryFn: () => answered(api.GET('/api/v1/runs/{project}/{number}/findings', { params })),
   });
   if (error) return <Trouble error={error} />;
@@ -67,7 +68,7 @@ export default function Tests({ run }: { run: RunView }) {
             )}
           </span>
           <Input
-            style={{ width: 220 }}
+            className="w-220"
             placeholder="filter tests"
             aria-label="Filter tests"
             value={filter}
@@ -184,7 +185,7 @@ function Chosen({ run, one }: { run: RunView; one: Case }) {
           <tbody>
             {history.map((row) => (
               <tr key={row.run}>
-                <td style={{ width: 20 }}>
+                <td className="w-20">
                   <Shape state={stateOf[row.end]} label />
                 </td>
                 <td>
@@ -192,7 +193,9 @@ function Chosen({ run, one }: { run: RunView; one: Case }) {
                 </td>
                 <td className="num">{row.ms == null ? '' : duration(row.ms)}</td>
                 <td className="code soft">{row.commit.slice(0, 8)}</td>
-                <td className="soft num">{exact(row.at)}</td>
+                <td className="soft">
+                  <When at={row.at} />
+                </td>
               </tr>
             ))}
           </tbody>

@@ -5,8 +5,11 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { answered, api, queries, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
+import { useNow } from '../../parts/now';
 import { Trouble } from '../../parts/Trouble';
-import { age, bytes, duration, exact, time, useNow } from '../../parts/words';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
+import { age, bytes, duration, time } from '../../parts/words';
 import './runners.css';
 
 type Runner = Schemas['RunnerView'];
@@ -36,7 +39,7 @@ export default function Runners() {
         <Machine key={runner.name} runner={runner} now={now} />
       ))}
       <h2 className="pad">Queued</h2>
-      <Queue queue={queue.data} now={now} />
+      <Queue queue={queue.data} />
     </>
   );
 }
@@ -99,12 +102,12 @@ function Machine({ runner, now }: { runner: Runner; now: number }) {
           <tbody>
             {runner.now.map((doing) => (
               <tr key={`${doing.run} ${doing.job}`}>
-                <td style={{ width: 260 }}>
+                <td className="w-260">
                   <Shape state="running" /> <Link to={`/runs/${doing.run}/${doing.job}`}>{doing.job}</Link>{' '}
                   <span className="soft">of {doing.run}</span>
                 </td>
                 <td className="code cut">{doing.phase ?? 'beginning'}</td>
-                <td className="num" style={{ width: 120, textAlign: 'right' }} title={exact(doing.since)}>
+                <td className="num w-120 right" title={exact(doing.since)}>
                   {duration(now - time(doing.since))}
                 </td>
               </tr>
@@ -144,7 +147,7 @@ function Fullness({ runner }: { runner: Runner }) {
   );
 }
 
-function Queue({ queue, now }: { queue: Schemas['QueuedView'][] | undefined; now: number }) {
+function Queue({ queue }: { queue: Schemas['QueuedView'][] | undefined }) {
   if (!queue) return null;
   if (queue.length === 0) return <p className="empty">Every job that may run has a runner.</p>;
   return (
@@ -159,12 +162,12 @@ function Queue({ queue, now }: { queue: Schemas['QueuedView'][] | undefined; now
       <tbody>
         {queue.map((one) => (
           <tr key={`${one.run} ${one.job}`}>
-            <td style={{ whiteSpace: 'nowrap' }}>
+            <td className="acts">
               <Shape state="queued" label /> <Link to={`/runs/${one.run}/${one.job}`}>{one.job}</Link>{' '}
               <span className="soft">of {one.run}</span>
             </td>
-            <td className="num" title={exact(one.since)}>
-              {age(now - time(one.since))}
+            <td className="num">
+              <When at={one.since} />
             </td>
             <td>{one.why}</td>
           </tr>

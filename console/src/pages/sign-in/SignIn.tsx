@@ -5,7 +5,7 @@ import { Button, Input } from 'antd';
 import { useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { answered, api, queries, type Schemas } from '../../api/client';
-import { Mark } from '../../parts/Frame';
+import { Mark } from '../../parts/Mark';
 
 export default function SignIn() {
   const navigate = useNavigate();

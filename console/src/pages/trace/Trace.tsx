@@ -4,7 +4,8 @@ import { Input } from 'antd';
 import { Link, useSearchParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
-import { exact } from '../../parts/words';
+import { exact } from '../../parts/times';
+import { When } from '../../parts/When';
 
 type Chain = Schemas['TraceChain'];
 
@@ -22,7 +23,7 @@ export default function Trace() {
       <h1>Trace</h1>
       <Input.Search
         key={thing}
-        style={{ maxWidth: 640, margin: '8px 0 16px' }}
+        className="long-field"
         aria-label="What to trace"
         placeholder="a commit, sha256:…, PROJECT/ENVIRONMENT, PROJECT/VERSION, PROJECT/NUMBER"
         defaultValue={thing}
@@ -78,7 +79,9 @@ function Row({ chain }: { chain: Chain }) {
       <td>
         <Link to={`/runs/${chain.run}${chain.job ? `/${chain.job}` : ''}`}>{chain.run}</Link>
         <div className={`s-${chain.state}`}>{chain.state}</div>
-        <div className="soft">{exact(chain.at)}</div>
+        <div className="soft">
+          <When at={chain.at} />
+        </div>
       </td>
       <td>
         {chain.artifact && (

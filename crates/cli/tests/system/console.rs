@@ -38,7 +38,7 @@ async fn a_run_is_seen_live_from_sign_in_to_verdict() {
     accessible(&browser).await;
 
     browser.click("[role=tab]:nth-of-type(2)").await;
-    browser.text(".graph button.node").await;
+    browser.text(".graph .node [role=button]").await;
     assert_eq!(browser.script("return location.search").await, Value::String("?view=graph".into()));
     browser.script("localStorage.setItem('theme', 'dark')").await;
     browser.client.goto(&format!("{}/runs/tidegauge/1/b.after", world.url)).await.expect("the page");
@@ -217,13 +217,13 @@ async fn runners_cells_and_a_long_log_are_looked_through() {
     browser.click(".machine button").await;
     browser.see("Drain").await;
 
-    browser.client.goto(&format!("{}/runs/tidegauge/1/log.long", world.url)).await.expect("the page");
+    browser.client.goto(&format!("{}/runs/tidegauge/1/log.long?tab=log", world.url)).await.expect("the page");
     browser.see("12/12").await;
     browser.see("1,000,002 lines").await;
     browser.see("error: the float is stuck").await;
     accessible(&browser).await;
     let shown = |what: &'static str| format!("return document.querySelectorAll('{what}').length");
-    assert!(browser.script(&shown(".log-row")).await.as_u64() < Some(200), "only what is in sight is on the page");
+    assert!(browser.script(&shown(".log .line")).await.as_u64() < Some(200), "only what is in sight is on the page");
     assert_eq!(browser.script(&shown("button.lane.cell")).await, Value::from(0), "twelve cells begin folded");
     browser.click("button.lane.group").await;
     browser.see("a.many").await;
@@ -304,9 +304,9 @@ async fn tests_artifacts_caches_and_numbers_are_looked_through() {
 
     browser.client.goto(&format!("{}/runs/tidegauge/2/test.unit", world.url)).await.expect("the page");
     browser.see("1 of 1 caches restored").await;
-    browser.click("[aria-label='About this job'] [role=tab]:nth-of-type(3)").await;
+    browser.press("Taken").await;
     browser.see("restored from").await;
-    browser.click("[aria-label='About this job'] [role=tab]:nth-of-type(2)").await;
+    browser.press("Given").await;
     browser.see("4096").await;
     accessible(&browser).await;
     for (page, wanted) in [("caches", "keep-1"), ("numbers", "fact.test.unit.size"), ("flaky", "no test both passed and failed")] {
@@ -400,7 +400,8 @@ async fn people_and_the_journal_are_kept_in_the_console() {
     browser.see("project.add").await;
     // Maren is no owner: she sees who there is, and neither mail, the journal nor how to change it.
     let hers = world.json(&["person", "link", "maren"]).await["url"].as_str().unwrap_or_default().to_owned();
-    browser.click("header .who button").await;
+    browser.click("header .menu summary").await;
+    browser.press("Sign out").await;
     browser.see("Sign in to Ordotaxis").await;
     browser.client.goto(&hers).await.expect("the page");
     browser.see("tidegauge").await;

@@ -11,13 +11,13 @@ const NEEDS: &[(&str, &str)] = &[
     (
         "signed in",
         "board service_insight check live list_pools list_machines show_machine me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
-         end_token trace find_components list_needs list_notices choose_notices drop_notice_choice sample_notice list_persons list_groups list_grants",
+         end_token trace search find_components list_needs list_notices choose_notices drop_notice_choice sample_notice list_persons list_groups list_grants",
     ),
     (
         "reader",
         "show_project show_rules list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment delivery_insight project_insight export_attempts commits_between list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
-         search_log run_plan run_tests run_why show_provenance list_bills fetch_bill",
+         search_log run_plan run_tests run_why why_failed run_file show_provenance list_bills fetch_bill",
     ),
     ("reader, signed in", "review_proposal list_connections list_secrets show_repository show_badge"),
     ("operator", "offer_proposal withdraw_proposal land_proposal start_run again allow_run start_job stop_run add_note approve_deployment emergency promote roll_back close_environment"),

@@ -112,6 +112,11 @@ impl Rights {
             Rights::Job { .. } => false,
         }
     }
+
+    /// Whether the caller was given a role on just this project.
+    pub fn has_own(&self, name: &str) -> bool {
+        matches!(self, Rights::Person(grants) if grants.projects.contains_key(name))
+    }
 }
 
 /// Roles of a person, those of groups included.

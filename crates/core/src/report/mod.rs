@@ -1,6 +1,7 @@
 //! Reports that jobs write: bytes → results. To add a kind, add a file that reads it, and its key to the language.
 
 mod coverage;
+mod difference;
 mod error;
 mod junit;
 mod results;
@@ -10,6 +11,7 @@ mod tap;
 mod xml;
 
 pub use coverage::{cobertura_lines, lcov_lines};
+pub use difference::{Difference, difference};
 pub use error::ReportError;
 pub use junit::{junit_cases, test_times};
 pub use results::{Bill, BillForm, Case, CaseEnd, Component, Coverage, Finding, Level};

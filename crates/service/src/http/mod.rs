@@ -32,8 +32,11 @@ pub(crate) use refusals::Refusals;
 use crate::app::App;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
+use axum::http::{Extensions, HeaderMap, StatusCode, Version, header};
 use axum::middleware;
 use axum::routing::{get, post};
+use tower_http::compression::predicate::{Predicate, SizeAbove};
+use tower_http::compression::{CompressionLayer, CompressionLevel};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
@@ -53,6 +56,19 @@ pub fn openapi() -> String {
     described::completed(api().into_openapi()).to_pretty_json().unwrap_or_default()
 }
 
+/// Less than this is not worth packing, in bytes.
+const SMALL: u16 = 1024;
+
+/// JSON and texts of some length. A stream of events must not wait in a packer, and files are packed already.
+fn compressible() -> impl Predicate {
+    let packs = |_: StatusCode, _: Version, headers: &HeaderMap, _: &Extensions| {
+        let kind = headers.get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
+        let text = kind.starts_with("text/") || kind.starts_with("application/json") || kind.starts_with("application/problem+json");
+        text && !kind.starts_with("text/event-stream")
+    };
+    SizeAbove::new(SMALL).and(packs)
+}
+
 /// All addresses of the service.
 pub(crate) fn router(app: App) -> Router {
     let (people, description) = api().split_for_parts();
@@ -61,7 +77,9 @@ pub(crate) fn router(app: App) -> Router {
     let people = people
         .layer(middleware::from_fn_with_state(app.clone(), keyed::once))
         .layer(middleware::from_fn_with_state(app.clone(), gate::pass))
-        .layer(DefaultBodyLimit::max(body::LIMIT));
+        .layer(DefaultBodyLimit::max(body::LIMIT))
+        // Answers that are text are packed for whoever takes that; streams of events and archives are not.
+        .layer(CompressionLayer::new().quality(CompressionLevel::Fastest).compress_when(compressible()));
     Router::new()
         .merge(people)
         .route("/api/openapi.json", get(move |state, parts| health::description(state, parts, description.clone())))

@@ -4,6 +4,7 @@ use super::piece::line_ends;
 use super::{Log, Logs, Segment, lock};
 use crate::log_id::LogId;
 use regex::bytes::Regex;
+use std::borrow::Cow;
 
 /// Some lines of a log.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -214,7 +215,7 @@ impl Logs {
         Ok(stretch.line + line_ends(&stretch.bytes[..within]))
     }
 
-    /// Lines from one on in which the pattern is found, at most `most`. Blocking; a long log is read whole.
+    /// Lines from one on in which the pattern is found, colours left out, at most `most`. Blocking; a long log is read whole.
     pub fn search(&self, id: &LogId, pattern: &Regex, first: u64, most: usize) -> std::io::Result<Searched> {
         let log = self.log(id)?;
         let log = lock(&log);
@@ -226,7 +227,7 @@ impl Logs {
         let mut look = |number: u64, offset: u64, text: &[u8]| {
             let text = text.strip_suffix(b"\n").unwrap_or(text);
             let text = &text[..text.len().min(LONGEST_LINE)];
-            if number < first || !pattern.is_match(text) {
+            if number < first || !pattern.is_match(&shown(text)) {
                 return false;
             }
             if searched.found.len() == most {
@@ -265,6 +266,14 @@ impl Logs {
         }
         Ok(searched)
     }
+}
+
+/// A line as a terminal shows it: a word is found also where colours begin or end within it.
+fn shown(line: &[u8]) -> Cow<'_, [u8]> {
+    if !line.contains(&0x1b) {
+        return Cow::Borrowed(line);
+    }
+    Cow::Owned(anstream::adapter::strip_bytes(line).into_vec())
 }
 
 /// Where in a stretch a line begins; None when it begins in a later one.

@@ -75,6 +75,21 @@ fn repeats_and_gaps_heal() {
     assert_eq!(logs.read(&LogId::new(1, 2, 9), 0, 3).unwrap(), (Vec::new(), 0));
 }
 
+/// Most programs print "error" in red: what is looked for is what a person reads.
+#[test]
+fn words_are_found_whatever_their_colours() {
+    let logs = Kept::new();
+    let id = LogId::new(3, 0, 1);
+    logs.append(&id, 0, 5, b"fine\n\x1b[1;31merror\x1b[0m: levels differ\n\x1b]8;;x\x1b\\er\x1b[31mror\x1b[0m two\n\x1b[3").unwrap();
+    let found = |pattern: &str| {
+        let found = logs.search(&id, &Regex::new(pattern).unwrap(), 0, 9).unwrap().found;
+        found.into_iter().map(|found| found.line).collect::<Vec<_>>()
+    };
+    assert_eq!(found(r"\berror\b"), [1, 2]);
+    assert_eq!(found("error: levels"), [1]);
+    assert_eq!(found("31m"), Vec::<u64>::new(), "what nobody sees is not found");
+}
+
 #[test]
 fn helpers_have_logs_of_their_own_and_no_name_leads_out() {
     let logs = Kept::new();

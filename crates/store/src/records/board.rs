@@ -12,6 +12,8 @@ pub struct BoardRow {
     pub state: String,
     pub branch: Option<String>,
     pub commit_title: String,
+    pub commit_author: String,
+    pub started_by: Option<String>,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
     pub rest_ms: i64,
@@ -35,7 +37,7 @@ impl Records {
     /// The newest runs of each of these projects, newest first; at most `limit` of each.
     pub async fn board_runs(&self, projects: &[i64], limit: i64) -> Result<Vec<BoardRow>, StoreError> {
         let sql =
-            "SELECT runs.id, project_id, number, state, branch, commit_title, started_at, ended_at, rest_ms FROM json_each(?) AS wanted
+            "SELECT runs.id, project_id, number, state, branch, commit_title, commit_author, started_by, started_at, ended_at, rest_ms FROM json_each(?) AS wanted
                    JOIN runs ON runs.id IN (
                      SELECT id FROM runs AS one WHERE one.project_id = wanted.value ORDER BY one.number DESC LIMIT ?)
                    ORDER BY project_id, number DESC";

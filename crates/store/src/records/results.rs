@@ -91,6 +91,13 @@ pub struct FindingRow {
     pub known: bool,
 }
 
+/// Cases with how each ended in the run `?2`.
+const RESULTS: &str =
+    "SELECT results.test_id, tests.job, suite, name, results.job AS job_number, attempt, ended, wavered, ms, file, line, message,
+       (SELECT before.ended FROM results AS before WHERE before.run_id = ?2 AND before.test_id = results.test_id
+        ORDER BY before.attempt DESC LIMIT 1) AS before
+     FROM results JOIN tests ON tests.id = results.test_id";
+
 /// The last attempt of each job of a run.
 const LAST: &str = "(SELECT max(attempt) FROM results AS later WHERE later.run_id = results.run_id AND later.job = results.job)";
 
@@ -123,14 +130,16 @@ impl Records {
 
     /// The cases of a run, each with how it ended in another.
     pub async fn results(&self, run_id: i64, base: Option<i64>) -> Result<Vec<ResultRow>, StoreError> {
-        let sql = format!(
-            "SELECT results.test_id, tests.job, suite, name, results.job AS job_number, attempt, ended, wavered, ms, file, line, message,
-               (SELECT before.ended FROM results AS before WHERE before.run_id = ?2 AND before.test_id = results.test_id
-                ORDER BY before.attempt DESC LIMIT 1) AS before
-             FROM results JOIN tests ON tests.id = results.test_id WHERE results.run_id = ?1 AND attempt = {LAST}
-             ORDER BY tests.job, suite, name"
-        );
+        let sql = format!("{RESULTS} WHERE results.run_id = ?1 AND attempt = {LAST} ORDER BY tests.job, suite, name");
         Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(run_id).bind(base).fetch_all(&self.reads).await?)
+    }
+
+    /// The cases that failed in one attempt of one job of a run.
+    pub async fn failed_results(&self, run_id: i64, base: Option<i64>, job: i64, attempt: u32) -> Result<Vec<ResultRow>, StoreError> {
+        let which = "results.run_id = ?1 AND results.job = ?3 AND attempt = ?4 AND ended = 'failed'";
+        let sql = format!("{RESULTS} WHERE {which} ORDER BY suite, name");
+        let query = sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(run_id).bind(base).bind(job).bind(attempt);
+        Ok(query.fetch_all(&self.reads).await?)
     }
 
     /// Cases that the other run had and this one, though it did their jobs, has not.

@@ -181,6 +181,12 @@ impl Records {
         Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(project_id).fetch_all(&self.reads).await?)
     }
 
+    /// Projects that have runs which wait for someone to allow them.
+    pub async fn holding_projects(&self) -> Result<Vec<i64>, StoreError> {
+        let sql = "SELECT DISTINCT project_id FROM runs WHERE held AND ended_at IS NULL AND plan IS NOT NULL";
+        Ok(sqlx::query_scalar(sql).fetch_all(&self.reads).await?)
+    }
+
     /// The numbers of all runs of a project.
     pub async fn runs_of(&self, project_id: i64) -> Result<Vec<i64>, StoreError> {
         Ok(sqlx::query_scalar("SELECT id FROM runs WHERE project_id = ?").bind(project_id).fetch_all(&self.reads).await?)
@@ -231,6 +237,21 @@ impl Records {
                    ORDER BY id DESC LIMIT 1";
         let query = sqlx::query_scalar(sql).bind(project_id).bind(pipeline).bind(branch).bind(before);
         Ok(query.fetch_optional(&self.reads).await?)
+    }
+
+    /// The runs of a pipeline's pushes to a branch before another that have a plan and have ended, newest first: (id, number).
+    pub async fn ended_before(
+        &self,
+        project_id: i64,
+        pipeline: &str,
+        branch: &str,
+        before: i64,
+        limit: i64,
+    ) -> Result<Vec<(i64, i64)>, StoreError> {
+        let sql = "SELECT id, number FROM runs WHERE project_id = ? AND pipeline = ? AND branch = ? AND id < ?
+                     AND plan IS NOT NULL AND ended_at IS NOT NULL AND event <> 'proposal' ORDER BY id DESC LIMIT ?";
+        let query = sqlx::query_as(sql).bind(project_id).bind(pipeline).bind(branch).bind(before).bind(limit);
+        Ok(query.fetch_all(&self.reads).await?)
     }
 
     /// The plan of a run as JSON; none when its file had mistakes.

@@ -1,5 +1,5 @@
 //! Takes the console's pictures for `docs/screenshots` from a running demo:
-//! `cargo run -p ordotaxis-testbed --bin ordotaxis-pictures -- FOLDER SIGN-IN-LINK [NAME=PATH …]`.
+//! `cargo run -p ordotaxis-testbed --bin ordotaxis-pictures -- FOLDER SIGN-IN-LINK [NAME=PATH[|ACT…] …]`.
 
 use ordotaxis_testbed::Browser;
 use std::time::Duration;
@@ -20,19 +20,36 @@ async fn main() {
         let (name, path) = page.split_once('=').unwrap_or((page, ""));
         let dark = name.ends_with("-dark");
         browser.script(&format!("localStorage.setItem('theme', '{}')", if dark { "dark" } else { "light" })).await;
-        // `PATH|FROM|TO`: on the draft desk, text of the file is replaced as if typed.
-        let mut parts = path.split('|');
-        let path = parts.next().unwrap_or_default();
+        let (path, acts) = path.split_once('|').unwrap_or((path, ""));
         browser.client.goto(&format!("{base}{path}")).await.expect("the page");
-        if let (Some(from), Some(to)) = (parts.next(), parts.next()) {
-            browser.text(".cm-content").await;
-            browser.script(&typed(from, to)).await;
+        for act in acts.split('|').filter(|act| !act.is_empty()) {
+            tokio::time::sleep(Duration::from_millis(700)).await;
+            done(&browser, act).await;
         }
         // A picture is looked at by a person: here a moment for fonts and the last request is fair.
         tokio::time::sleep(Duration::from_millis(1500)).await;
         std::fs::write(format!("{folder}/{name}.png"), browser.picture().await).expect("a file");
     }
     browser.end().await;
+}
+
+/// What is done before the picture is taken: `press=WORDS`, `keys=CHARACTERS`, `size=400x800`, `type=FROM→TO` in a draft.
+async fn done(browser: &Browser, act: &str) {
+    match act.split_once('=') {
+        Some(("press", words)) => browser.press(words).await,
+        Some(("keys", keys)) => browser.keys(keys).await,
+        Some(("size", size)) => {
+            let (width, height) = size.split_once('x').expect("WIDTHxHEIGHT");
+            let (width, height) = (width.parse().expect("a width"), height.parse::<u32>().expect("a height"));
+            browser.client.set_window_size(width, height + browser_chrome(browser).await).await.expect("a window");
+        }
+        Some(("type", change)) => {
+            let (from, to) = change.split_once('→').expect("FROM→TO");
+            browser.text(".cm-content").await;
+            browser.script(&typed(from, to)).await;
+        }
+        _ => panic!("what is `{act}`?"),
+    }
 }
 
 fn typed(from: &str, to: &str) -> String {

@@ -78,7 +78,7 @@ pub(crate) async fn read(
 }
 
 /// A run's id and a job's place in it.
-async fn find_job(app: &App, project: &str, number: i64, job: &str) -> Result<(i64, usize), ApiError> {
+pub(super) async fn find_job(app: &App, project: &str, number: i64, job: &str) -> Result<(i64, usize), ApiError> {
     let run = find_run(app, project, number).await?;
     let plan = app.plan_of(run.id).await?.ok_or_else(|| ApiError::not_found("job", "the run could not be planned: it has no jobs"))?;
     match plan.jobs.iter().position(|planned| planned.id.as_str() == job) {
@@ -127,7 +127,8 @@ const MOST_FOUND: usize = 1_000;
 const LONGEST_PATTERN: usize = 1_000;
 const LARGEST_PATTERN: usize = 1 << 20;
 /// How most tools mark a line with an error: the word, or a test runner's "not ok".
-const ERRORS: &str = r"(?i)\b(error|fail|fatal|panicked|traceback|exception|undefined reference)\b|^not ok\b|\bFAILED\b|^ordotaxis: ";
+pub(super) const ERRORS: &str =
+    r"(?i)\b(error|fail|fatal|panicked|traceback|exception|undefined reference)\b|^not ok\b|\bFAILED\b|^ordotaxis: ";
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]

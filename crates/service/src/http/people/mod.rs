@@ -10,6 +10,7 @@ mod compare;
 mod connections;
 mod deliveries;
 mod environments;
+mod failure;
 mod found;
 mod grants;
 mod groups;
@@ -40,6 +41,7 @@ mod secrets;
 mod session;
 mod show;
 mod shown;
+mod sought;
 mod store;
 mod streams;
 mod tests;
@@ -84,6 +86,9 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(runs::newest))
         .routes(routes!(runs::plan))
         .routes(routes!(runs::why))
+        .routes(routes!(failure::failure))
+        .routes(routes!(pipelines::of_run))
+        .routes(routes!(sought::search))
         .routes(routes!(runs::stop))
         .routes(routes!(runs::again))
         .routes(routes!(runs::start_job))

@@ -20,7 +20,7 @@ pub(crate) async fn list(State(app): State<App>, caller: Caller) -> Result<Json<
 
 pub(super) async fn needs(app: &App, caller: &Caller) -> Result<Vec<NeedView>, ApiError> {
     let mut all = Vec::new();
-    let busy = app.records.asking_environments().await?;
+    let (busy, holding) = (app.records.asking_environments().await?, app.records.holding_projects().await?);
     for project in app.records.projects().await?.into_iter().filter(|project| caller.sees(project)) {
         let asks: BTreeSet<i64> = busy.iter().filter(|row| row.project_id == project.id).map(|row| row.id).collect();
         if !asks.is_empty() {
@@ -29,7 +29,7 @@ pub(super) async fn needs(app: &App, caller: &Caller) -> Result<Vec<NeedView>, A
             all.extend(views(app, &project, caller, rows).await?.iter().flat_map(of_environment));
         }
         let object = Object::Project { name: &project.name, seen: project.seen };
-        if allowed(&caller.rights, Action::AllowRun, object).is_ok() {
+        if holding.contains(&project.id) && allowed(&caller.rights, Action::AllowRun, object).is_ok() {
             all.extend(outside(app, &project).await?);
         }
     }

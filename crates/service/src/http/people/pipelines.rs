@@ -1,6 +1,7 @@
 //! Pipeline files: checked and planned as someone types, kept as a branch of the repository, or kept here.
 
 use super::projects;
+use super::views::find_run;
 use crate::app::App;
 use crate::clock;
 use crate::http::caller::Caller;
@@ -122,18 +123,34 @@ fn checked_rules(file: &str, text: &str) -> CheckView {
     CheckView { diagnostics, later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None, says }
 }
 
-/// A project's pipelines as its main branch has them, those kept here included.
-#[utoipa::path(get, operation_id = "list_pipelines", path = "/api/v1/projects/{project}/pipelines", params(("project" = String, Path)), responses((status = 200, body = Vec<PipelineView>), (status = 404, body = Problem)))]
-pub(crate) async fn list(State(app): State<App>, Path(project): Path<String>) -> Result<Json<Vec<PipelineView>>, ApiError> {
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct At {
+    /// A branch, tag or commit; the main branch when absent.
+    #[serde(rename = "ref")]
+    reference: Option<String>,
+}
+
+/// A project's pipelines as its main branch, or another commit, has them; those kept here included.
+#[utoipa::path(get, operation_id = "list_pipelines", path = "/api/v1/projects/{project}/pipelines", params(("project" = String, Path), At), responses((status = 200, body = Vec<PipelineView>), (status = 404, body = Problem)))]
+pub(crate) async fn list(
+    State(app): State<App>,
+    Path(project): Path<String>,
+    Query(at): Query<At>,
+) -> Result<Json<Vec<PipelineView>>, ApiError> {
     let project = projects::find(&app, &project).await?;
     let mirror = app.mirror(&project);
-    let commit = match mirror.resolve(&project.main_branch).await {
+    let wanted = at.reference.as_deref().unwrap_or(&project.main_branch);
+    let commit = match mirror.resolve(wanted).await {
         Ok(Some(commit)) => commit,
         _ => {
             mirror.fetch_all().await.map_err(away)?;
-            mirror.resolve(&project.main_branch).await.map_err(away)?.unwrap_or_default()
+            mirror.resolve(wanted).await.map_err(away)?.unwrap_or_default()
         }
     };
+    if let (Some(reference), true) = (&at.reference, commit.is_empty()) {
+        return Err(ApiError::field("/ref", format!("{} has no branch, tag or commit {reference}", project.name)));
+    }
     let kept = app.records.stored_pipelines(project.id).await?;
     let files = if commit.is_empty() { Vec::new() } else { pipeline_files(&app, &project, &mirror, &commit).await.map_err(away)? };
     let view = |file: PipelineFile| PipelineView {
@@ -144,6 +161,26 @@ pub(crate) async fn list(State(app): State<App>, Path(project): Path<String>) ->
         text: file.text,
     };
     Ok(Json(files.into_iter().map(view).collect()))
+}
+
+/// The pipeline file that a run was made from, as it was then: what its diagnostics point into.
+#[utoipa::path(get, operation_id = "run_file", path = "/api/v1/runs/{project}/{number}/file", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = PipelineView), (status = 404, body = Problem)))]
+pub(crate) async fn of_run(State(app): State<App>, Path((project, number)): Path<(String, i64)>) -> Result<Json<PipelineView>, ApiError> {
+    let (row, known) = (find_run(&app, &project, number).await?, projects::find(&app, &project).await?);
+    let path = path_of(&row.pipeline);
+    // A file that is kept here stood in place of the repository's from when it was kept.
+    let versions = app.records.stored_versions(known.id, &row.pipeline).await?;
+    let kept = versions.into_iter().find(|kept| kept.at <= row.created_at).filter(|kept| !kept.text.is_empty());
+    if let Some(kept) = kept {
+        let version = Some(kept.version);
+        return Ok(Json(PipelineView { name: row.pipeline, path, text: kept.text, version, commit: row.commit_id }));
+    }
+    let mirror = app.mirror(&known);
+    mirror.need(&row.commit_id, row.branch.as_deref()).await.map_err(away)?;
+    let bytes = mirror.read(&row.commit_id, &path).await.map_err(away)?;
+    let bytes = bytes.ok_or_else(|| ApiError::not_found("file", format!("commit {} has no {path}", row.commit_id)))?;
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    Ok(Json(PipelineView { name: row.pipeline, path, text, version: None, commit: row.commit_id }))
 }
 
 fn away(error: impl ToString) -> ApiError {

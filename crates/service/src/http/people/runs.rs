@@ -22,6 +22,7 @@ use ordotaxis_wire::problem::Problem;
 use ordotaxis_wire::run::{Again, NewRun, StartJob, Stop};
 use ordotaxis_wire::run::{JobWhyView, RunView, WhyView};
 use serde::Deserialize;
+use std::collections::HashSet;
 use utoipa::IntoParams;
 
 /// How many runs a page holds.
@@ -65,11 +66,27 @@ pub(crate) async fn list(
     Ok((headers, Json(run_views(&app, rows).await?)))
 }
 
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct OnlyJobs {
+    /// Only these jobs, an id a line: whoever knows the run asks again for what changed. None of them where it is empty.
+    jobs: Option<String>,
+}
+
 /// One run with its jobs.
-#[utoipa::path(get, operation_id = "show_run", path = "/api/v1/runs/{project}/{number}", params(("project" = String, Path), ("number" = i64, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
-pub(crate) async fn show(State(app): State<App>, Path((project, number)): Path<(String, i64)>) -> Result<Json<RunView>, ApiError> {
+#[utoipa::path(get, operation_id = "show_run", path = "/api/v1/runs/{project}/{number}", params(("project" = String, Path), ("number" = i64, Path), OnlyJobs), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+pub(crate) async fn show(
+    State(app): State<App>,
+    Path((project, number)): Path<(String, i64)>,
+    Query(only): Query<OnlyJobs>,
+) -> Result<Json<RunView>, ApiError> {
     let row = find_run(&app, &project, number).await?;
-    Ok(Json(whole_run(&app, row).await?))
+    let mut view = whole_run(&app, row).await?;
+    if let Some(wanted) = only.jobs {
+        let wanted: HashSet<&str> = wanted.lines().collect();
+        view.jobs = view.jobs.map(|jobs| jobs.into_iter().filter(|job| wanted.contains(job.id.as_str())).collect());
+    }
+    Ok(Json(view))
 }
 
 #[derive(Deserialize, IntoParams)]

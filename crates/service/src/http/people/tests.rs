@@ -8,11 +8,11 @@ use crate::http::error::ApiError;
 use crate::http::extract::{Path, Query};
 use axum::Json;
 use axum::extract::State;
-use ordotaxis_core::report::CaseEnd;
+use ordotaxis_core::report::{CaseEnd, difference};
 use ordotaxis_store::{HistoryRow, ResultRow};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::results::{CaseView, FlakyView, HistoryView, TestsView};
+use ordotaxis_wire::results::{CaseView, DifferenceView, FlakyView, HistoryView, TestsView};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -23,7 +23,7 @@ const SLOWEST: usize = 10;
 /// How many cases that passed are shown: a page with more could not be read.
 const PASSED_SHOWN: usize = 2_000;
 
-fn case_view(row: &ResultRow, since: Option<String>) -> CaseView {
+pub(super) fn case_view(row: &ResultRow, since: Option<String>) -> CaseView {
     CaseView {
         job: row.job.clone(),
         suite: row.suite.clone(),
@@ -34,6 +34,7 @@ fn case_view(row: &ResultRow, since: Option<String>) -> CaseView {
         ms: row.ms,
         file: row.file.clone(),
         line: row.line,
+        difference: row.message.as_deref().and_then(difference).map(DifferenceView::from),
         message: row.message.clone(),
         since,
     }

@@ -1,12 +1,21 @@
 // A log's lines as a page of the console has them: how many there are, which are at hand, and more as they are printed.
 import { useCallback, useEffect, useRef, useState } from 'react';
-import { answered, api, type RunView } from '../../api/client';
+import { answered, api, type JobView, type RunView, type Schemas } from '../../../api/client';
 
-const PAGE = 500;
+export const PAGE = 500;
 /** Pages further from what is in sight than the newest so many are let go. */
-const KEPT = 40;
+const KEPT = 120;
 
-type Page = { texts: string[]; times: number[]; total: number };
+/** Whose log it is. */
+export interface LogOf {
+  run: RunView;
+  job: JobView;
+  attempt: Schemas['AttemptView'];
+  /** A helper's, in place of the job's own. */
+  beside: string | undefined;
+}
+
+export type Page = { texts: string[]; times: number[]; total: number };
 
 export type Lines = {
   /** None until it is known. */
@@ -16,7 +25,16 @@ export type Lines = {
   line: (number: number) => { text: string; at: number } | undefined;
   /** Says which lines are in sight: their pages are read. */
   want: (first: number, last: number) => void;
+  /** Reads lines that are not at hand, as many as that takes; gives what finds each. */
+  read: (first: number, last: number) => Promise<(number: number) => { text: string; at: number } | undefined>;
+  /** The pages at hand; the same list until one of them changes. */
+  pages: ReadonlyMap<number, Page>;
+  /** Grows whenever a page was read. */
+  version: number;
 };
+
+/** How many lines one call brings at most: what the service gives. */
+const MOST = 5_000;
 
 /** Waits until the tab is the one that is looked at. */
 function inSight(): Promise<void> {
@@ -33,7 +51,7 @@ function inSight(): Promise<void> {
 
 export function useLines(run: RunView, job: string, attempt: number, beside: string | undefined): Lines {
   const [known, setKnown] = useState<{ total?: number; open: boolean }>({ open: true });
-  const [, redraw] = useState(0);
+  const [version, redraw] = useState(0);
   const pages = useRef(new Map<number, Page>());
   const asked = useRef(new Set<number>());
   const { project, number } = run;
@@ -108,5 +126,24 @@ export function useLines(run: RunView, job: string, attempt: number, beside: str
     const text = page?.texts[number % PAGE];
     return page && text !== undefined ? { text, at: page.times[number % PAGE] ?? 0 } : undefined;
   };
-  return { total: known.total, open: known.open, line, want };
+  const readLines = useCallback(
+    async (first: number, last: number) => {
+      const texts: string[] = [];
+      const times: number[] = [];
+      for (let from = first; from <= last; ) {
+        const answer = await read({ from, count: Math.min(MOST, last - from + 1) });
+        const some = answer.text === '' ? [] : answer.text.replace(/\n$/, '').split('\n');
+        if (some.length === 0) break;
+        texts.push(...some);
+        times.push(...answer.times);
+        from += some.length;
+      }
+      return (number: number) => {
+        const text = texts[number - first];
+        return text === undefined ? undefined : { text, at: times[number - first] ?? 0 };
+      };
+    },
+    [read],
+  );
+  return { total: known.total, open: known.open, line, want, read: readLines, pages: pages.current, version };
 }

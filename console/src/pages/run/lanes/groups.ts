@@ -1,6 +1,6 @@
 // Cells of one matrix belong together: in lanes under one head, in the graph in one box.
-import type { JobView } from '../../api/client';
-import type { State } from '../../look/states';
+import type { JobView } from '../../../api/client';
+import type { State } from '../../../look/states';
 
 export type Group = { stage: string; name: string; cells: JobView[] };
 
@@ -22,7 +22,8 @@ export function grouped(jobs: JobView[]): Group[] {
   return groups;
 }
 
-const worst: State[] = [
+/** All states, the worst first. */
+export const worst: State[] = [
   'failed',
   'lost',
   'refused',
@@ -40,4 +41,11 @@ const worst: State[] = [
 /** What is said of all of them: the worst that one of them is. */
 export function stateOf(cells: JobView[]): State {
   return worst.find((state) => cells.some((cell) => cell.state === state)) ?? 'waiting';
+}
+
+/** How many are in each state, the worst first. */
+export function countsOf(jobs: JobView[]): [State, number][] {
+  const counts = new Map<State, number>();
+  for (const job of jobs) counts.set(job.state, (counts.get(job.state) ?? 0) + 1);
+  return worst.filter((state) => counts.has(state)).map((state) => [state, counts.get(state) ?? 0]);
 }

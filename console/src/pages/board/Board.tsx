@@ -7,6 +7,7 @@ import { type BoardLine, Refused } from '../../api/client';
 import { useActs } from '../../parts/acts';
 import { useKept } from '../../parts/kept';
 import { Trouble } from '../../parts/Trouble';
+import { useSearchWords } from '../../parts/useSearchWords';
 import { many } from '../../parts/words';
 import { NeedsOnBoard } from '../delivery/Needs';
 import { Line } from './Line';
@@ -37,6 +38,7 @@ const forms: [Form, string][] = [
 /** What is looked at is in the address; how it is looked at is kept in this browser as well. */
 function useWanted() {
   const [search, setSearch] = useSearchParams();
+  const [words, setWords] = useSearchWords('find');
   const [pins, setPins] = useKept<string>('board.pins', '');
   const [folded, setFolded] = useKept<string>('board.folded', '');
   const [by, setBy] = useKept<string>('board.by', 'nothing');
@@ -59,13 +61,13 @@ function useWanted() {
   const pin = useRef((_: string) => {});
   pin.current = (project) => setPins(turned(pinned, project).join(','));
   return {
-    words: search.get('find') ?? '',
+    words,
     only: one(onlys, search.get('only'), 'all'),
     by: one(bys, search.get('by') ?? by, 'nothing'),
     form: one(forms, search.get('form') ?? form, 'lines'),
     pins: pinned,
     folded: shut,
-    setWords: (words: string) => put('find', words, ''),
+    setWords,
     setOnly: (only: Only) => put('only', only, 'all'),
     setBy: (next: By) => {
       setBy(next);

@@ -38,6 +38,7 @@ mod landing;
 mod language;
 mod lists;
 mod lost;
+mod many;
 mod metrics;
 mod mistakes;
 mod notices;

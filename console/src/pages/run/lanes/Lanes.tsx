@@ -9,6 +9,7 @@ import { Shape, type State } from '../../../look/states';
 import { useActs } from '../../../parts/acts';
 import { Gap } from '../../../parts/Gap';
 import { keep } from '../../../parts/keep';
+import { useSearchWords } from '../../../parts/useSearchWords';
 import { duration, many, time } from '../../../parts/words';
 import { Against, useAgainst } from './Against';
 import { Axis } from './Axis';
@@ -125,7 +126,7 @@ function useFilter() {
       },
       { replace: true },
     );
-  const words = search.get('jobs') ?? '';
+  const [words, setWords] = useSearchWords('jobs');
   const named = search.get('states') ?? '';
   const order: Order = search.get('order') === 'slowest' ? 'slowest' : 'plan';
   const wanted = useMemo(
@@ -134,7 +135,7 @@ function useFilter() {
   );
   return {
     wanted,
-    setWords: (next: string) => put('jobs', next),
+    setWords,
     setOrder: (next: Order) => put('order', next === 'plan' ? '' : next),
     turnState: (state: State) => {
       const { states } = wanted;

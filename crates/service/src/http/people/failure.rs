@@ -55,7 +55,7 @@ pub(crate) async fn failure(
     let planned = &plan.jobs[at];
     let at_number = i64::try_from(at).unwrap_or(i64::MAX);
     let attempts = app.records.attempts(run_id).await?.into_iter().filter(|attempt| attempt.job == at_number);
-    let attempt = attempts.filter(|attempt| which.attempt.is_none_or(|wanted| wanted == attempt.number)).last();
+    let attempt = attempts.filter(|attempt| which.attempt.is_none_or(|wanted| wanted == attempt.number)).next_back();
     let attempt = attempt.ok_or_else(|| ApiError::not_found("attempt", format!("{job} of {project}/{number} has no such attempt")))?;
     let phases: Vec<PhaseView> = serde_json::from_str(&attempt.phases).unwrap_or_default();
     let failed = phases.iter().rposition(|phase| phase.failed && phase.kind == PhaseKind::Step);

@@ -32,6 +32,7 @@ const Pools = lazy(() => import('./pages/pools/Pools'));
 const People = lazy(() => import('./pages/people/People'));
 const Notices = lazy(() => import('./pages/people/Notices'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
+const Start = lazy(() => import('./pages/start/Start'));
 const OneTest = lazy(() => import('./pages/project/OneTest'));
 const Draft = lazy(() => import('./pages/draft/Draft'));
 const SignIn = lazy(() => import('./pages/sign-in/SignIn'));
@@ -65,6 +66,7 @@ function Console() {
               <Route path="/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
+              <Route path="/projects/:project/start" element={framed(<Start />)} />
               <Route path="/projects/:project/test" element={framed(<OneTest />)} />
               <Route path="/projects/:project/proposals" element={framed(<Proposals />)} />
               <Route path="/projects/:project/proposals/:proposal" element={framed(<OneProposal />)} />

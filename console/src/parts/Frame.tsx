@@ -2,7 +2,7 @@
 // who I am and how I like to read. Keys are heard here.
 import { useQuery } from '@tanstack/react-query';
 import { Fragment, lazy, type ReactNode, Suspense, useEffect, useState } from 'react';
-import { Link } from 'react-router';
+import { Link, useLocation, useParams } from 'react-router';
 import { answered, api, queries, useMe } from '../api/client';
 import { useAway, useLive } from '../api/live';
 import type { Theme } from '../look/palette';
@@ -11,7 +11,7 @@ import { useFocusOfPage } from './focus';
 import { Mark } from './Mark';
 import { Menu } from './Menu';
 import { Middle } from './Middle';
-import { pages } from './pages';
+import { pages, titleOf } from './pages';
 import { openRow, stepRow } from './rows';
 import { exact, setZone, useZone } from './times';
 
@@ -32,6 +32,7 @@ export function Frame({
   useLive();
   useKeys();
   useFocusOfPage();
+  useTitle();
   const [open, setOpen] = useState<'palette' | 'keys'>();
   // Fetched once the page stands: whoever types on at once must not wait for it.
   useEffect(() => {
@@ -64,7 +65,16 @@ export function Frame({
         </Link>
         <nav className="path" aria-label="Where you are">
           {path.length === 0 ? (
-            <Pages />
+            <>
+              <span className="when-wide">
+                <Pages />
+              </span>
+              <span className="when-narrow">
+                <Menu word="pages" label="Pages">
+                  <Pages />
+                </Menu>
+              </span>
+            </>
           ) : (
             <>
               <Link to="/">board</Link>
@@ -103,6 +113,15 @@ export function Frame({
 function address([project, run, job]: string[]): string {
   if (!run) return `/projects/${project}`;
   return job ? `/runs/${project}/${run}/${encodeURIComponent(job)}` : `/runs/${project}/${run}`;
+}
+
+/** A run tells its state in the tab as well, and does so itself. */
+function useTitle() {
+  const { pathname } = useLocation();
+  const { project } = useParams();
+  useEffect(() => {
+    if (!pathname.startsWith('/runs/')) document.title = titleOf(pathname, project);
+  }, [pathname, project]);
 }
 
 function Pages() {

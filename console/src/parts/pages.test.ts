@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { addressOf, projectPages } from './pages';
+import { addressOf, projectPages, titleOf } from './pages';
 
 test('a path is an address', () => {
   expect(addressOf('tidegauge')).toBe('/projects/tidegauge');
@@ -12,4 +12,16 @@ test('a project has each page once', () => {
   const pages = projectPages('tidegauge');
   expect(new Set(pages.map((page) => page.to)).size).toBe(pages.length);
   expect(pages[0]?.to).toBe('/projects/tidegauge');
+});
+
+test('the tab says which page it is', () => {
+  expect(titleOf('/', undefined)).toBe('Board · Ordotaxis');
+  expect(titleOf('/people', undefined)).toBe('People · Ordotaxis');
+  expect(titleOf('/projects/tidegauge', 'tidegauge')).toBe('tidegauge: Runs · Ordotaxis');
+  expect(titleOf('/projects/tidegauge/environments', 'tidegauge')).toBe('tidegauge: Environments · Ordotaxis');
+  expect(titleOf('/projects/tidegauge/environments/north-pier', 'tidegauge')).toBe(
+    'tidegauge: Environments north-pier · Ordotaxis',
+  );
+  expect(titleOf('/projects/tidegauge/draft/main', 'tidegauge')).toBe('tidegauge: Draft main · Ordotaxis');
+  expect(titleOf('/runs/tidegauge/2', 'tidegauge')).toBe('runs/tidegauge/2 · Ordotaxis');
 });

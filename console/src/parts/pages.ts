@@ -31,6 +31,8 @@ export const projectPages = (project: string): (Page & { key: string })[] => {
   const at = (key: string, name: string, path = `/${key}`) => ({ key, name, to: `/projects/${project}${path}` });
   return [
     at('runs', 'Runs', ''),
+    at('start', 'Start'),
+    at('draft', 'Draft'),
     at('proposals', 'Proposals'),
     at('landing', 'Landing'),
     at('environments', 'Environments'),
@@ -52,4 +54,20 @@ export function addressOf(text: string): string | undefined {
   if (!/^\d+$/.test(run)) return undefined;
   const begin = `/runs/${encodeURIComponent(project)}/${run}`;
   return job ? `${begin}/${encodeURIComponent(job)}` : begin;
+}
+
+/** What the browser's tab says of a page, by its address; a run's own says more. */
+export function titleOf(pathname: string, project: string | undefined): string {
+  const all = [
+    ...(project ? projectPages(project).map((page) => ({ ...page, name: `${project}: ${page.name}` })) : []),
+    ...pages,
+    ...more,
+  ];
+  const page = all
+    .map((one) => ({ name: one.name, path: one.to.split('?')[0] ?? '' }))
+    .filter((one) => pathname === one.path || (one.path !== '/' && pathname.startsWith(`${one.path}/`)))
+    .sort((a, b) => b.path.length - a.path.length)[0];
+  const beyond = page ? decodeURIComponent(pathname.slice(page.path.length).replace(/^\//, '')) : '';
+  const name = page ? [page.name, beyond].filter(Boolean).join(' ') : decodeURIComponent(pathname.replace(/^\//, ''));
+  return `${name} · Ordotaxis`;
 }

@@ -51,6 +51,33 @@ pub struct PipelineView {
     pub version: Option<i64>,
     /// The main branch's commit it was read at.
     pub commit: String,
+    /// What it asks for when someone starts it.
+    pub inputs: Vec<InputView>,
+    /// Whether someone may start it.
+    pub by_hand: bool,
+}
+
+/// A value that a pipeline asks for when someone starts it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct InputView {
+    pub name: String,
+    /// What it is for, in the file's words.
+    pub says: Option<String>,
+    /// The values that it may have; empty: any.
+    pub choices: Vec<String>,
+    /// None: it has to be given.
+    pub default: Option<String>,
+}
+
+/// What a start would do: nothing has begun.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PlannedRunView {
+    pub commit: String,
+    pub commit_title: String,
+    pub commit_author: String,
+    /// What is wrong with the file; then there is no plan.
+    pub diagnostics: Vec<DiagnosticView>,
+    pub plan: Option<PlanView>,
 }
 
 /// A pipeline file to keep as a commit on a branch of its own.

@@ -200,3 +200,25 @@ pub struct ProjectView {
     #[schema(value_type = String, format = DateTime)]
     pub created_at: Timestamp,
 }
+
+/// What a run can be started of.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RefsView {
+    pub main_branch: String,
+    /// Those with the newest commits first; of many the newest.
+    pub branches: Vec<RefView>,
+    /// The newest first; of many the newest.
+    pub tags: Vec<RefView>,
+    /// The newest commits of the main branch, or of the branch that was asked for.
+    pub commits: Vec<RefView>,
+}
+
+/// A branch, a tag or a commit.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RefView {
+    /// As one writes it: of a commit its id.
+    pub name: String,
+    pub commit: String,
+    pub title: String,
+    pub author: String,
+}

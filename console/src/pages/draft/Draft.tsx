@@ -35,7 +35,7 @@ const rulesName = 'rules';
 
 function rulesAsFile(rules: Schemas['RulesView'] | undefined): Schemas['PipelineView'] | undefined {
   if (!rules?.file) return undefined;
-  return { name: rulesName, path: rules.path, text: rules.file, version: null, commit: '' };
+  return { name: rulesName, path: rules.path, text: rules.file, version: null, commit: '', inputs: [], by_hand: false };
 }
 
 const firstRules = `rules = 1

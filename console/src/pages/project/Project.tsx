@@ -61,7 +61,6 @@ export default function Project() {
       <ProjectWords project={project} at="runs" />
       <div className="bar title">
         <span className="grow" />
-        <Link to={`/projects/${project}/draft`}>Draft the pipeline</Link>
         <Input
           className="w-240"
           placeholder="filter: failed, main, Ines …"

@@ -1,6 +1,7 @@
 // Two values that should have been equal, one above the other, with what differs marked in both.
 import type { Schemas } from '../../api/client';
 import { sides } from './difference';
+import './failure.css';
 
 export function Difference({ difference }: { difference: Schemas['DifferenceView'] }) {
   const [first = '', second = ''] = difference.values;

@@ -26,7 +26,7 @@ export function Failure({ run, job, attempt }: { run: RunView; job: JobView; att
   if (!data) return <p className="panel-body soft">Reading why it failed.</p>;
   return (
     <div className="failure scroll">
-      <What view={data} />
+      <What view={data} why={data.why ?? job.why ?? undefined} />
       {data.since && <Since view={data} since={data.since} />}
       <Tests run={run} view={data} />
       {data.excerpt && <Excerpt run={run} job={job} excerpt={data.excerpt} />}
@@ -34,12 +34,12 @@ export function Failure({ run, job, attempt }: { run: RunView; job: JobView; att
   );
 }
 
-function What({ view }: { view: View }) {
+function What({ view, why }: { view: View; why: string | undefined }) {
   const { step } = view;
   return (
     <section aria-label="What failed">
       <p className="failure-why">
-        <Shape state={view.state} label /> <b>{step ? step.name : (view.why ?? 'It did not pass.')}</b>
+        <Shape state={view.state} label /> <b>{step ? step.name : (why ?? 'It did not pass.')}</b>
         {step && (
           <span className="soft">
             {' '}

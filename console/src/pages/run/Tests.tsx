@@ -9,6 +9,7 @@ import { Shape, type State } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import { duration } from '../../parts/words';
+import { Difference } from './Difference';
 import './tests.css';
 
 type Case = Schemas['CaseView'];
@@ -178,6 +179,7 @@ function Chosen({ run, one }: { run: RunView; one: Case }) {
           </div>
         )}
       </div>
+      {one.difference && <Difference difference={one.difference} />}
       {one.message && <pre className="source">{one.message}</pre>}
       <div className="panel-body">
         <h3>In other runs</h3>

@@ -57,6 +57,7 @@ mod rollouts;
 mod shapes;
 mod shipped;
 mod slurm;
+mod starting;
 mod starts;
 mod stored;
 mod storm;

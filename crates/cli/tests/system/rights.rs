@@ -15,12 +15,12 @@ const NEEDS: &[(&str, &str)] = &[
     ),
     (
         "reader",
-        "show_project show_rules list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment delivery_insight project_insight export_attempts commits_between list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
+        "show_project show_rules list_refs list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment delivery_insight project_insight export_attempts commits_between list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why why_failed run_file show_provenance list_bills fetch_bill",
     ),
     ("reader, signed in", "review_proposal list_connections list_secrets show_repository show_badge"),
-    ("operator", "offer_proposal withdraw_proposal land_proposal start_run again allow_run start_job stop_run add_note approve_deployment emergency promote roll_back close_environment"),
+    ("operator", "offer_proposal withdraw_proposal land_proposal start_run plan_start again allow_run start_job stop_run add_note approve_deployment emergency promote roll_back close_environment"),
     (
         "editor",
         "set_poll list_project_notices list_deliveries show_delivery delivery_again make_hook_secret set_secret remove_secret set_connection remove_connection keep_draft store_pipeline drop_caches pin_artifact unpin_artifact freeze_environment thaw_environment edit_release publish_release withdraw_release

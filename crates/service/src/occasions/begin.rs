@@ -53,6 +53,19 @@ pub(crate) async fn begin(
     }
 }
 
+/// The plan that a pipeline would have, with nothing begun; else what is wrong with its file.
+pub(crate) async fn planned_by_hand(
+    app: &App,
+    project: &Project,
+    known: &Complete,
+    file: &PipelineFile,
+) -> Result<Result<Plan, Vec<DiagnosticView>>, OccasionError> {
+    let (borrowed, _) = fetch_borrowed(app, project, file).await?;
+    let source = Source { text: &file.text, name: &file.name, borrowed: &borrowed };
+    let planned = plan(source, &known.occasion).map_err(|found| diagnostic_views(&file.path, &file.text, &found));
+    Ok(planned.map(|planned| planned.plan))
+}
+
 /// Pipelines that start each other by passing would never end.
 fn goes_round(project: &Project, known: &Complete, file: &PipelineFile) -> bool {
     known.occasion.led_by.contains(&format!("{}/{}", project.name, file.name))

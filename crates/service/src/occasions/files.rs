@@ -14,6 +14,7 @@ pub(crate) const ROOT_FILE: &str = "ordotaxis.toml";
 const FOLDER: &str = "ordotaxis";
 
 /// A pipeline's file as it is at a commit.
+#[derive(Clone)]
 pub(crate) struct PipelineFile {
     /// `main`, or the file's stem.
     pub(crate) name: String,

@@ -16,7 +16,7 @@ mod files;
 mod order;
 mod rules;
 
-pub(crate) use begin::{Begun, allow, begin, begin_again, end_held};
+pub(crate) use begin::{Begun, allow, begin, begin_again, end_held, planned_by_hand};
 pub(crate) use carried::{NotCarried, Wanted, begin_carried};
 pub(crate) use complete::{Complete, complete};
 pub(crate) use error::OccasionError;

@@ -348,15 +348,16 @@ function pathOf(run: RunView, rows: Row[], part: Span, now: number) {
     top += HEIGHT[row.kind];
   }
   const lines: { x1: string; y1: number; x2: string; y2: number }[] = [];
-  let before: number | undefined;
+  let before: { x: string; y: number } | undefined;
   for (const id of run.time?.critical ?? []) {
     const spot = place.get(id);
     const last = spot?.job.attempts.at(-1);
     if (!spot || !last) continue;
-    const x1 = `${at(part, time(last.started_at))}%`;
-    if (before !== undefined && before !== spot.y) lines.push({ x1, y1: before, x2: x1, y2: spot.y });
-    lines.push({ x1, y1: spot.y, x2: `${at(part, last.ended_at ? time(last.ended_at) : now)}%`, y2: spot.y });
-    before = spot.y;
+    const end = `${at(part, last.ended_at ? time(last.ended_at) : now)}%`;
+    // From the end of the one before down to this row, and along it: also while this one waited.
+    if (before && before.y !== spot.y) lines.push({ x1: before.x, y1: before.y, x2: before.x, y2: spot.y });
+    lines.push({ x1: before?.x ?? `${at(part, time(last.started_at))}%`, y1: spot.y, x2: end, y2: spot.y });
+    before = { x: end, y: spot.y };
   }
   return lines;
 }

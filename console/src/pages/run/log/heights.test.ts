@@ -53,12 +53,3 @@ test('places agree with a plain list, whatever was read in whatever order', () =
     }
   }
 });
-
-test('what did not change is told so', () => {
-  const heights = new Heights(3);
-  expect(heights.set(1, [1, 2, 1])).toBe(true);
-  expect(heights.set(1, [1, 2, 1])).toBe(false);
-  expect(heights.above(6)).toBe(7);
-  heights.clear();
-  expect(heights.above(6)).toBe(6);
-});

@@ -9,21 +9,13 @@ export class Heights {
 
   constructor(readonly size: number) {}
 
-  /** The rows of a page's lines; gives whether anything moved. */
-  set(page: number, rows: number[]): boolean {
+  /** The rows of a page's lines. */
+  set(page: number, rows: number[]) {
     const above = new Uint32Array(rows.length + 1);
     rows.forEach((count, at) => {
       above[at + 1] = (above[at] ?? 0) + Math.max(1, count);
     });
-    const before = this.pages.get(page);
-    if (before && before.length === above.length && before.every((value, at) => value === above[at])) return false;
     this.pages.set(page, above);
-    this.sums = undefined;
-    return true;
-  }
-
-  clear() {
-    this.pages.clear();
     this.sums = undefined;
   }
 

@@ -400,7 +400,7 @@ async fn people_and_the_journal_are_kept_in_the_console() {
     browser.see("project.add").await;
     // Maren is no owner: she sees who there is, and neither mail, the journal nor how to change it.
     let hers = world.json(&["person", "link", "maren"]).await["url"].as_str().unwrap_or_default().to_owned();
-    browser.click("header .menu summary").await;
+    browser.click("header > .menu summary").await;
     browser.press("Sign out").await;
     browser.see("Sign in to Ordotaxis").await;
     browser.client.goto(&hers).await.expect("the page");

@@ -122,7 +122,7 @@ async fn a_browser_goes_to_the_provider_and_comes_back_signed_in() {
     browser.see("Sign in with Saltmarsh").await;
     browser.click("a[href='/api/v1/sign-in/begin']").await;
     browser.see("no runner connected").await;
-    assert_eq!(browser.text("header .menu summary").await, "odd");
+    assert_eq!(browser.text("header > .menu summary").await, "odd");
     assert_eq!(browser.script("return location.search").await, json!(""), "the code is gone from the address");
     browser.end().await;
 }

@@ -12,6 +12,8 @@
 //! - [`plan`]: a pipeline and an occasion make a plan: the jobs, what each waits for and why.
 //! - [`engine`]: a run as a state machine; the only place where states change.
 //! - [`dispatch`]: which runner may do which job, and in words why none does.
+//! - [`edit`]: changes to a pipeline file that leave the rest of its text as it is.
+//! - [`first`]: a first pipeline file for a repository that has none.
 //! - [`forge`]: a forge's dialect as data: what it sends and what it takes.
 //! - [`digest`]: what a job's result depends on.
 //! - [`newest`]: which commit of a branch is the newest, in whatever order pushes are looked at.
@@ -26,8 +28,10 @@ pub mod access;
 pub mod delivery;
 pub mod digest;
 pub mod dispatch;
+pub mod edit;
 pub mod engine;
 pub mod expression;
+pub mod first;
 pub mod forge;
 mod graph;
 pub mod insight;

@@ -163,6 +163,13 @@ impl Mirror {
         self.fetch_refs(&["--prune", "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"]).await
     }
 
+    /// Fetches the newest commit of a branch alone, with its files and without its history.
+    pub async fn fetch_newest(&self, branch: &str) -> Result<(), GitError> {
+        let _one_at_a_time = self.fetching.lock().await;
+        let refs = format!("+refs/heads/{0}:refs/heads/{0}", checked(branch)?);
+        self.fetch_refs(&["--depth=1", "--no-tags", &refs]).await
+    }
+
     pub(crate) async fn fetch_refs(&self, refs: &[&str]) -> Result<(), GitError> {
         bare::make(&self.dir).await?;
         let (options, refs): (Vec<&str>, Vec<&str>) = refs.iter().partition(|name| name.starts_with("--"));
@@ -270,6 +277,18 @@ impl Mirror {
         let entries = tree_entries(&object.bytes).ok_or_else(unread)?;
         let below = if folder.is_empty() { String::new() } else { format!("{folder}/") };
         Ok(entries.iter().map(|entry| format!("{below}{}", String::from_utf8_lossy(&entry.name))).collect())
+    }
+
+    /// All files of a commit by their paths, `most` at most; true for those that their owner may run. Links and submodules are none.
+    pub async fn all_files(&self, commit: &str, most: usize) -> Result<BTreeMap<String, bool>, GitError> {
+        let out = git(&self.dir, &["ls-tree", "-r", "-z", "--full-tree", "--end-of-options", checked(commit)?]).await?;
+        let read = |entry: &[u8]| {
+            let entry = std::str::from_utf8(entry).ok()?;
+            let (about, path) = entry.split_once('\t')?;
+            let mode = about.split(' ').next()?;
+            matches!(mode, "100644" | "100755").then(|| (path.to_owned(), mode == "100755"))
+        };
+        Ok(out.split(|byte| *byte == 0).filter_map(read).take(most).collect())
     }
 
     /// A file's bytes at a commit; none when it is not there.

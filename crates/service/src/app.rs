@@ -29,6 +29,8 @@ pub(crate) struct Inner {
     pub(crate) shown: StdMutex<crate::http::Shown>,
     pub(crate) seal: Seal,
     pub(crate) mirrors: Mirrors,
+    /// Repositories that are looked at before they are projects.
+    pub(crate) looks: crate::looks::FirstLooks,
     pub(crate) profiles: Profiles,
     /// When commits were told their runs' states.
     pub(crate) told: crate::work::Told,

@@ -39,6 +39,7 @@ mod kept;
 mod label;
 mod landing;
 mod listening;
+mod looks;
 mod notices;
 mod occasions;
 mod offers;

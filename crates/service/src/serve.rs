@@ -198,6 +198,7 @@ where
         shown: Default::default(),
         logs,
         mirrors: Mirrors::new(settings.data.join("mirrors")),
+        looks: crate::looks::FirstLooks::new(settings.data.join("looks")),
         http: client(|with| with.timeout(std::time::Duration::from_secs(30))).map_err(ServeError::Client)?,
         public_url: public_url.clone(),
         records: records.clone(),

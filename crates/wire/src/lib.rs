@@ -24,6 +24,7 @@ pub mod insight;
 pub mod journal;
 pub mod landing;
 pub mod log;
+pub mod look;
 pub mod notice;
 pub mod person;
 pub mod pipeline;

@@ -2,6 +2,7 @@
 
 use crate::plan::{DiagnosticView, PlanView};
 use jiff::Timestamp;
+use ordotaxis_core::edit::{Edit, Outline};
 use ordotaxis_core::plan::Occasion;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -38,6 +39,22 @@ pub struct CheckView {
     pub picture: Option<String>,
     /// What a project's rules say, a sentence each; empty for a pipeline.
     pub says: Vec<String>,
+    /// The file's stages, jobs and links, also while it has mistakes; none where it is no TOML, or no pipeline.
+    pub outline: Option<Outline>,
+}
+
+/// A change to a pipeline file.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EditFile {
+    pub text: String,
+    pub edit: Edit,
+}
+
+/// A file as it is after a change.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct EditedView {
+    pub text: String,
 }
 
 /// One pipeline of a project.

@@ -22,6 +22,9 @@ pub struct NewProject {
     /// Where commit statuses go; none: only git notes are written.
     #[serde(default)]
     pub forge: Option<NewForge>,
+    /// The first look that it was prepared with: the project keeps its key, its hook secret and the servers that were met.
+    #[serde(default)]
+    pub look: Option<String>,
 }
 
 /// A user and password for the repository, or for a server that submodules are on.

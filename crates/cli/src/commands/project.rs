@@ -144,7 +144,8 @@ pub(super) async fn project(command: ProjectCommand, api: &Api, json: bool) -> D
                 repository: forge_repository.unwrap_or_else(|| name.clone()),
                 token: forge_token,
             });
-            let added: ProjectView = api.post("projects", &NewProject { name, git_url: git, main_branch, login, forge }).await?;
+            let added: ProjectView =
+                api.post("projects", &NewProject { name, git_url: git, main_branch, login, forge, look: None }).await?;
             if json {
                 out::json(&added);
             } else {

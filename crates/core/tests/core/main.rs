@@ -8,6 +8,7 @@ mod deploying;
 mod diagnostics;
 mod differences;
 mod digests;
+mod edits;
 mod endings;
 mod engine;
 mod environments;

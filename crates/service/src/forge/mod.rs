@@ -29,4 +29,4 @@ pub(crate) use polls::Polls;
 pub use profiles::ProfileError;
 pub(crate) use profiles::{PLAIN, Profiles};
 pub(crate) use repositories::repositories;
-pub(crate) use take::{Came, Taken, again, is_signed, take};
+pub(crate) use take::{Came, Taken, again, is_signed, read, take};

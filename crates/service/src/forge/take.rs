@@ -49,12 +49,20 @@ pub(crate) enum Taken {
 }
 
 impl Taken {
-    fn state(&self) -> &'static str {
+    pub(crate) fn state(&self) -> &'static str {
         match self {
             Taken::New(_) | Taken::Known => "taken",
             Taken::Nothing => "nothing",
             Taken::Unread(_) | Taken::NoBody(_) => "unread",
             Taken::Refused(_) | Taken::NoProfile(_) => "refused",
+        }
+    }
+
+    fn of(reading: Reading) -> Taken {
+        match (reading.events.is_empty(), reading.misses.is_empty()) {
+            (true, true) => Taken::Nothing,
+            (true, false) => Taken::Unread(reading),
+            (false, _) => Taken::New(reading.events.iter().map(Event::sentence).collect()),
         }
     }
 
@@ -80,6 +88,20 @@ fn misses(reading: &Reading) -> String {
 pub(crate) fn is_signed(app: &App, project: &Project, headers: &BTreeMap<String, String>, body: &[u8]) -> bool {
     let Some(profile) = app.profiles.get(PLAIN) else { return false };
     signed::verify(profile, &Delivery { headers, body }, &app.hook_secret(project), clock::now() / 1000).is_ok()
+}
+
+/// Reads a delivery and keeps nothing of it: what would be read, signed as the profile says with this secret.
+pub(crate) fn read(app: &App, profile: Option<&str>, secret: &str, came: &Came<'_>) -> Taken {
+    let name = profile.unwrap_or(PLAIN);
+    let Some(profile) = app.profiles.get(name) else { return Taken::NoProfile(name.to_owned()) };
+    let delivery = Delivery { headers: &came.headers, body: came.body };
+    if let Err(why) = signed::verify(profile, &delivery, secret, clock::now() / 1000) {
+        return Taken::Refused(why);
+    }
+    match profile.body(&delivery) {
+        Ok(body) => Taken::of(profile.events(&came.headers, &body)),
+        Err(why) => Taken::NoBody(why),
+    }
 }
 
 /// Takes a delivery that comes now.
@@ -256,11 +278,7 @@ async fn act(tx: &mut Tx, project: &Project, reading: Result<Reading, NoBody>, o
     }
     let events: Vec<String> = reading.events.iter().map(Event::sentence).collect();
     let said = (!reading.misses.is_empty()).then(|| misses(&reading));
-    let taken = match (reading.events.is_empty(), reading.misses.is_empty()) {
-        (true, true) => Taken::Nothing,
-        (true, false) => Taken::Unread(reading),
-        (false, _) => Taken::New(events.clone()),
-    };
+    let taken = Taken::of(reading);
     Ok(Done { said: said.or_else(|| taken.why()), taken, events, work })
 }
 

@@ -65,7 +65,7 @@ pub(crate) fn pipeline_of(path: &str) -> Option<&str> {
 }
 
 /// All pipeline files of a commit, each with its text.
-async fn in_repository(mirror: &Mirror, commit: &str) -> Result<Vec<(String, String)>, OccasionError> {
+pub(crate) async fn in_repository(mirror: &Mirror, commit: &str) -> Result<Vec<(String, String)>, GitError> {
     let mut paths = mirror.files(commit, "").await?;
     if paths.iter().any(|path| path == FOLDER) {
         paths.extend(mirror.files(commit, FOLDER).await?);

@@ -21,7 +21,7 @@ pub(crate) use carried::{NotCarried, Wanted, begin_carried};
 pub(crate) use complete::{Complete, complete};
 pub(crate) use error::OccasionError;
 pub use files::{NotBorrowed, read_borrowed};
-pub(crate) use files::{PipelineFile, fetch_missing_borrowed, path_of, pipeline_files, pipeline_of};
+pub(crate) use files::{PipelineFile, fetch_missing_borrowed, in_repository, path_of, pipeline_files, pipeline_of};
 pub(crate) use rules::{schedules, take_over};
 
 use crate::app::App;

@@ -1,13 +1,11 @@
 //! `init`: looks at the folder and writes a first pipeline for what it finds.
 
 mod folder;
-mod job;
-mod kinds;
-mod write;
 
 use crate::failure::{Done, Failure, OK};
 use crate::out;
 use crate::written;
+use ordotaxis_core::first::{FirstFile, first_file};
 use std::io::Write;
 use std::path::Path;
 
@@ -24,10 +22,7 @@ const FILE: &str = "ordotaxis.toml";
 pub(super) fn init(options: InitOptions) -> Done {
     let print = options.print;
     let here = Path::new(".");
-    let folder = folder::Folder::look(here);
-    let found = kinds::look(&folder);
-    let below: Vec<&str> = kinds::below(&folder).into_iter().collect();
-    let text = write::text(&found, &below, &super::local::branch(here));
+    let FirstFile { text, found, unsure } = first_file(&folder::look(here), &super::local::branch(here));
     if print {
         written::bytes(text.as_bytes());
         return OK;
@@ -42,10 +37,7 @@ pub(super) fn init(options: InitOptions) -> Done {
     };
     let mut file = std::fs::File::create_new(FILE).map_err(known)?;
     file.write_all(text.as_bytes()).map_err(known)?;
-    let what: Vec<&str> = found.iter().map(|kind| kind.says.as_str()).collect();
-    out::print(format!("{FILE} is written; found {}", if what.is_empty() { "nothing to build".into() } else { what.join("; ") }));
-    let unsure: Vec<&String> =
-        found.iter().flat_map(|kind| kind.unsure.iter().chain(kind.jobs.iter().flat_map(|job| &job.unsure))).collect();
+    out::print(format!("{FILE} is written; found {}", if found.is_empty() { "nothing to build".into() } else { found.join("; ") }));
     unsure.iter().for_each(|line| out::remark(format!("  not sure: {line}")));
     out::remark("  next: ordotaxis check, ordotaxis plan, ordotaxis rehearse");
     OK

@@ -108,7 +108,14 @@ impl Stage {
     pub(super) async fn begin(&self, copy: &Copy, ask: &Ask, wants: &Wants) -> Result<RunView, Failure> {
         let api = &self.api;
         let git_url = copy.repository.display().to_string();
-        let project = NewProject { name: copy.project.clone(), git_url, main_branch: Some(copy.branch.clone()), login: None, forge: None };
+        let project = NewProject {
+            name: copy.project.clone(),
+            git_url,
+            main_branch: Some(copy.branch.clone()),
+            login: None,
+            forge: None,
+            look: None,
+        };
         let _: ProjectView = api.post("projects", &project).await?;
         let run = SetOutside { outside: "run".to_owned() };
         api.send(api.request(reqwest::Method::PUT, &format!("projects/{}/outside", copy.project)).json(&run)).await?;

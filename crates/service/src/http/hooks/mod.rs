@@ -33,9 +33,12 @@ pub(super) async fn receive(
         app.guesses.wrong("hooks", caller, &project);
         ApiError::new(StatusCode::UNAUTHORIZED, "bad-signature", "the signature does not fit; nothing was begun")
     };
-    let known = app.records.project(&project).await?.ok_or_else(refused)?;
     let came = Came { headers: texts(&headers), body: &body, address: caller.0.to_string() };
-    let taken = take(&app, &known, &came).await?;
+    let taken = match app.records.project(&project).await? {
+        Some(known) => take(&app, &known, &came).await?,
+        // Someone may be about to add it, and try the hook before.
+        None => return prepared(app.looks.hear(&app, &project, &came).ok_or_else(refused)?),
+    };
     app.counters.hook(word(&taken));
     let why = taken.why().unwrap_or_else(|| "it will be looked at".into());
     match taken {
@@ -45,6 +48,16 @@ pub(super) async fn receive(
         Taken::NoBody(_) => Err(ApiError::new(StatusCode::BAD_REQUEST, "not-json", why)),
         Taken::Unread(reading) => Err(unread(&reading, &why)),
         Taken::Refused(_) | Taken::NoProfile(_) => Err(refused()),
+    }
+}
+
+/// What is told of a delivery for a project that someone prepares: how it was read; nothing is begun.
+fn prepared(taken: Taken) -> Result<(StatusCode, Json<Value>), ApiError> {
+    let why = "the project is not added yet: it was read, and nothing was begun";
+    match taken {
+        Taken::Unread(reading) => Err(unread(&reading, why)),
+        Taken::New(events) => Ok((StatusCode::ACCEPTED, Json(json!({ "accepted": false, "why": why, "events": events })))),
+        _ => Ok((StatusCode::ACCEPTED, Json(json!({ "accepted": false, "why": why, "events": [] })))),
     }
 }
 

@@ -22,6 +22,7 @@ mod landing;
 mod live;
 mod logins;
 mod logs;
+mod looks;
 mod needs;
 mod notes;
 mod notices;
@@ -71,6 +72,10 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(board::board))
         .routes(routes!(projects::list, projects::add))
         .routes(routes!(found::find))
+        .routes(routes!(looks::look))
+        .routes(routes!(looks::heard))
+        .routes(routes!(looks::end))
+        .routes(routes!(looks::first_file))
         .routes(routes!(projects::show, projects::remove))
         .routes(routes!(projects::set_outside))
         .routes(routes!(repository::show))
@@ -101,6 +106,7 @@ pub(super) fn routes(router: OpenApiRouter<App>) -> OpenApiRouter<App> {
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(pipelines::schema))
         .routes(routes!(pipelines::check))
+        .routes(routes!(pipelines::edited))
         .routes(routes!(pipelines::list))
         .routes(routes!(pipelines::draft))
         .routes(routes!(pipelines::versions, pipelines::store))

@@ -13,6 +13,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use ordotaxis_core::access::Action;
+use ordotaxis_core::edit::{apply, outline};
 use ordotaxis_core::language::{self, Diagnostic};
 use ordotaxis_core::plan::{BorrowedFiles, Occasion, Source, check_borrowing, plan, starts, svg};
 use ordotaxis_core::rules;
@@ -20,6 +21,7 @@ use ordotaxis_store::{Entry, StoredPipeline};
 use ordotaxis_wire::moment;
 use ordotaxis_wire::pipeline::{Check, NewDraft, NewStored};
 use ordotaxis_wire::pipeline::{CheckView, DraftView, InputView, PipelineView, VersionView};
+use ordotaxis_wire::pipeline::{EditFile, EditedView};
 use ordotaxis_wire::plan::{PlanView, diagnostic_views};
 use ordotaxis_wire::problem::Problem;
 use serde::Deserialize;
@@ -53,6 +55,13 @@ pub(crate) async fn check(State(app): State<App>, caller: Caller, Body(ask): Bod
         None => BorrowedFiles::new(),
     };
     Ok(Json(apart(&app, move || checked(&ask, &borrowed)).await?))
+}
+
+/// A change to a file by what it means: the whole text as it is then. Nothing is kept.
+#[utoipa::path(post, operation_id = "edit_file", path = "/api/v1/edited-file", request_body = EditFile, responses((status = 200, body = EditedView), (status = 422, body = Problem)))]
+pub(crate) async fn edited(State(app): State<App>, Body(ask): Body<EditFile>) -> Result<Json<EditedView>, ApiError> {
+    let text = apart(&app, move || apply(&ask.text, &ask.edit)).await?.map_err(|error| ApiError::field("/edit", error.to_string()))?;
+    Ok(Json(EditedView { text }))
 }
 
 /// How long someone waits for a turn to have a file looked at, and for what comes of it.
@@ -104,13 +113,23 @@ fn checked(ask: &Check, borrowed: &BorrowedFiles) -> CheckView {
                 plan: drawn,
                 picture,
                 says: Vec::new(),
+                outline: outline(&ask.text),
             }
         }
         Err(found) => {
             // Mistakes that only this occasion has are listed after those that the file always has.
             let mut all = check_borrowing(&ask.text, borrowed);
             all.extend(found.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>());
-            CheckView { diagnostics: views(&all), later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None, says: Vec::new() }
+            CheckView {
+                diagnostics: views(&all),
+                later: Vec::new(),
+                starts: false,
+                jobs: 0,
+                plan: None,
+                picture: None,
+                says: Vec::new(),
+                outline: outline(&ask.text),
+            }
         }
     }
 }
@@ -120,7 +139,7 @@ fn checked_rules(file: &str, text: &str) -> CheckView {
     let (rules, told) = rules::read(text);
     let says = if language::has_errors(&told) { Vec::new() } else { rules.sentences() };
     let diagnostics = diagnostic_views(file, text, &told);
-    CheckView { diagnostics, later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None, says }
+    CheckView { diagnostics, later: Vec::new(), starts: false, jobs: 0, plan: None, picture: None, says, outline: None }
 }
 
 #[derive(Deserialize, IntoParams)]

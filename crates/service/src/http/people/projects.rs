@@ -9,6 +9,7 @@ use crate::http::caller::Caller;
 use crate::http::error::ApiError;
 use crate::http::extract::{Body, Path, Query};
 use crate::keeper::RunCommand;
+use crate::looks::FirstLook;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -85,6 +86,40 @@ pub(crate) async fn show(State(app): State<App>, Path(name): Path<String>) -> Re
     Ok(Json(whole(&app, vec![project]).await?.remove(0)))
 }
 
+/// Why a project cannot be called so.
+fn unfit_name(name: &str) -> Option<String> {
+    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+    let unfit = name.is_empty() || name.len() > 64 || !name.chars().all(fits);
+    unfit.then(|| "a project's name is lower-case letters, digits, `-` and `_`, at most 64".to_owned())
+}
+
+/// The same, also where there is one of that name already.
+pub(super) async fn name_trouble(app: &App, name: &str) -> Result<Option<String>, ApiError> {
+    if let Some(why) = unfit_name(name) {
+        return Ok(Some(why));
+    }
+    Ok(app.records.project(name).await?.map(|_| format!("there is a project {name} already")))
+}
+
+/// In words, where there is no such forge profile.
+pub(super) fn is_profile(app: &App, name: &str) -> Result<(), String> {
+    if app.profiles.get(name).is_some() {
+        return Ok(());
+    }
+    let known: Vec<&str> = app.profiles.names().collect();
+    Err(format!("there is no forge profile {name}; there are: {}", known.join(", ")))
+}
+
+/// The servers that were met in a first look are pinned for the project.
+fn keep_hosts(app: &App, project: &Project, look: &FirstLook) -> std::io::Result<()> {
+    let Ok(met) = std::fs::read(look.known_hosts()) else { return Ok(()) };
+    let path = app.known_hosts(project);
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder)?;
+    }
+    std::fs::write(path, met)
+}
+
 /// Add a project. The answer holds the secret that its forge must sign webhooks with; it is not shown again.
 #[utoipa::path(post, operation_id = "add_project", path = "/api/v1/projects", request_body = NewProject, responses((status = 201, body = ProjectView), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add(
@@ -92,25 +127,23 @@ pub(crate) async fn add(
     caller: Caller,
     Body(ask): Body<NewProject>,
 ) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
-    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
-    if ask.name.is_empty() || ask.name.len() > 64 || !ask.name.chars().all(fits) {
-        return Err(ApiError::field("/name", "a project's name is lower-case letters, digits, `-` and `_`, at most 64"));
+    if let Some(why) = unfit_name(&ask.name) {
+        return Err(ApiError::field("/name", why));
     }
     crate::places::may_be_project(&app.settings, &ask.git_url).map_err(|why| ApiError::field("/git_url", why))?;
-    if let Some(forge) = &ask.forge
-        && app.profiles.get(&forge.profile).is_none()
-    {
-        let known: Vec<&str> = app.profiles.names().collect();
-        return Err(ApiError::field(
-            "/forge/profile",
-            format!("there is no forge profile {}; there are: {}", forge.profile, known.join(", ")),
-        ));
+    if let Some(forge) = &ask.forge {
+        is_profile(&app, &forge.profile).map_err(|why| ApiError::field("/forge/profile", why))?;
     }
     if ask.main_branch.as_deref().is_some_and(|branch| !logins::is_branch(branch)) {
         return Err(ApiError::field("/main_branch", "this cannot be the name of a branch"));
     }
     let login = ask.login.map(|login| logins::login(&ask.git_url, login)).transpose().map_err(|error| error.at("/login"))?;
-    let hook_secret = new_secret();
+    let look = match &ask.look {
+        Some(id) => Some(app.looks.of(id, caller.name()).ok_or_else(|| ApiError::field("/look", "this look is over; begin again"))?),
+        None => None,
+    };
+    let hook_secret = look.as_ref().map_or_else(new_secret, |look| look.hook_secret.clone());
+    let key = look.as_ref().and_then(|look| look.key_made());
     let token = ask.forge.as_ref().and_then(|forge| forge.token.clone());
     let forge = ask.forge.map(|forge| Forge { profile: forge.profile, url: forge.url, repository: forge.repository });
     let project = Project {
@@ -129,7 +162,7 @@ pub(crate) async fn add(
     let mut tx = app.records.tx(&caller.actor, project.created_at).await?;
     let id = tx.add_project(&project).await?;
     let outward =
-        crate::seal::Outward { hook_secret: hook_secret.clone(), token, logins: login.into_iter().collect(), ..Default::default() };
+        crate::seal::Outward { hook_secret: hook_secret.clone(), token, logins: login.into_iter().collect(), key, ..Default::default() };
     let sealed = app.seal.seal_outward(id, &outward).ok_or_else(|| ApiError::field("/forge/token", "the token could not be sealed"))?;
     tx.seal_project(id, &sealed).await?;
     let after = serde_json::json!({ "git_url": project.git_url, "main_branch": project.main_branch, "forge": project.forge });
@@ -138,6 +171,10 @@ pub(crate) async fn add(
     // A mirror that an earlier project of this name left is another repository's.
     app.mirrors.remove(&project.name).await?;
     let project = find(&app, &project.name).await?;
+    if let Some(look) = look {
+        keep_hosts(&app, &project, &look)?;
+        app.looks.end(&look.id);
+    }
     let (project, remark) = app.follow_head(project).await?;
     Ok((StatusCode::CREATED, Json(ProjectView { hook_secret: Some(hook_secret), remark, ..view(&app, &project) })))
 }

@@ -46,7 +46,7 @@ fn view(app: &App, project: &Project) -> RepositoryView {
 }
 
 /// `HOST KIND KEY`, as ssh keeps it; the fingerprint is that of the key's bytes (RFC 4253, as ssh shows it).
-fn host(line: &str) -> Option<HostView> {
+pub(super) fn host(line: &str) -> Option<HostView> {
     let mut words = line.split_ascii_whitespace();
     let (host, kind, key) = (words.next()?, words.next()?, words.next()?);
     let bytes = base64::engine::general_purpose::STANDARD.decode(key).ok()?;

@@ -1,7 +1,7 @@
 //! Cargo packages and workspaces.
 
-use crate::commands::init::folder::Folder;
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::Folder;
+use crate::first::job::{Job, Kind};
 
 pub(super) fn look(folder: &Folder) -> Option<Kind> {
     let manifest = folder.toml("Cargo.toml")?;

@@ -1,8 +1,8 @@
 //! C and the like: CMake, Meson, and the GNU tools. Each configures, builds and tests in one job: what was built lies in a
 //! folder that is only good where it was configured.
 
-use crate::commands::init::folder::Folder;
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::Folder;
+use crate::first::job::{Job, Kind};
 
 pub(super) fn look(folder: &Folder) -> Option<Kind> {
     cmake(folder).or_else(|| meson(folder)).or_else(|| autotools(folder))

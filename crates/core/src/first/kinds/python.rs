@@ -3,8 +3,8 @@
 //! A virtual environment is called as `.venv/bin/python -m …` only: unlike its scripts that works wherever the job's folder
 //! lies, so that it can be kept. What is in it is brought up to date each time.
 
-use crate::commands::init::folder::{Folder, word};
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::{Folder, word};
+use crate::first::job::{Job, Kind};
 use toml::{Table, Value};
 
 /// What people call the things that tests need, most fitting first.

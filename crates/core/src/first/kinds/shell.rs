@@ -1,7 +1,7 @@
 //! Shell scripts and their tests, with bats where tests are written for it.
 
-use crate::commands::init::folder::{Folder, word};
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::{Folder, word};
+use crate::first::job::{Job, Kind};
 
 pub(super) fn look(folder: &Folder) -> Option<Kind> {
     let scripts = folder.all(|path| path.ends_with(".sh"));

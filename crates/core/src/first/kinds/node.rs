@@ -1,7 +1,7 @@
 //! Node packages and workspaces: one job installs the modules, the others take them.
 
-use crate::commands::init::folder::Folder;
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::Folder;
+use crate::first::job::{Job, Kind};
 use serde_json::Value;
 
 /// What installs modules exactly as locked, and runs a script.
@@ -68,7 +68,7 @@ fn main(folder: &Folder, package: &Value) -> String {
     let named = package["main"].as_str().filter(|file| folder.has(file));
     let first = || folder.all(|path| [".js", ".mjs", ".cjs"].iter().any(|end| path.ends_with(end))).first().map(|path| (*path).to_owned());
     let file = named.map(str::to_owned).or_else(first).unwrap_or_else(|| "index.js".into());
-    crate::commands::init::folder::word(&file)
+    crate::first::folder::word(&file)
 }
 
 /// A job for each script of a usual name that is there and does something.

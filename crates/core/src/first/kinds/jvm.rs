@@ -1,7 +1,7 @@
 //! Builds with Gradle or Maven. Both build and test in one go.
 
-use crate::commands::init::folder::Folder;
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::Folder;
+use crate::first::job::{Job, Kind};
 
 pub(super) fn look(folder: &Folder) -> Option<Kind> {
     match folder.first(&["build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts"]) {

@@ -1,7 +1,7 @@
 //! Go modules.
 
-use crate::commands::init::folder::Folder;
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::Folder;
+use crate::first::job::{Job, Kind};
 
 /// What is fetched and built lies in the job's folder, so that it is kept; Go leaves out folders that begin with a dot.
 const HOMES: &str = "GOMODCACHE=$PWD/.go/mod GOCACHE=$PWD/.go/build";

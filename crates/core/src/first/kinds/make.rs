@@ -1,8 +1,8 @@
 //! A Makefile by itself. Only a target that plainly builds is built: the first one of many a Makefile cleans, installs or
 //! prints a help.
 
-use crate::commands::init::folder::Folder;
-use crate::commands::init::job::{Job, Kind};
+use crate::first::folder::Folder;
+use crate::first::job::{Job, Kind};
 
 pub(super) fn look(folder: &Folder) -> Option<Kind> {
     let name = folder.first(&["GNUmakefile", "Makefile", "makefile"])?;

@@ -34,6 +34,8 @@ const Pools = lazy(() => import('./pages/pools/Pools'));
 const People = lazy(() => import('./pages/people/People'));
 const Notices = lazy(() => import('./pages/people/Notices'));
 const Journal = lazy(() => import('./pages/journal/Journal'));
+const Add = lazy(() => import('./pages/add/Add'));
+const Settings = lazy(() => import('./pages/settings/Settings'));
 const Start = lazy(() => import('./pages/start/Start'));
 const OneTest = lazy(() => import('./pages/project/OneTest'));
 const Draft = lazy(() => import('./pages/draft/Draft'));
@@ -68,6 +70,8 @@ function Console() {
               <Route path="/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project/journal" element={framed(<Journal />)} />
               <Route path="/projects/:project" element={framed(<Project />)} />
+              <Route path="/add" element={framed(<Add />)} />
+              <Route path="/projects/:project/settings" element={framed(<Settings />)} />
               <Route path="/projects/:project/start" element={framed(<Start />)} />
               <Route path="/projects/:project/test" element={framed(<OneTest />)} />
               <Route path="/projects/:project/proposals" element={framed(<Proposals />)} />

@@ -43,3 +43,21 @@ export const queries = new QueryClient({
 export function useMe() {
   return useQuery({ queryKey: ['me'], queryFn: () => answered(api.GET('/api/v1/me')) });
 }
+
+/** Waits for something to be done, whether it answers anything or not; a refusal becomes an error. */
+export async function done<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T | undefined> {
+  const { response, data } = await call;
+  return response.ok ? data : answered(call);
+}
+
+type Role = Schemas['Role'];
+const roles: Role[] = ['reader', 'operator', 'editor', 'owner'];
+
+/** Whether whoever is signed in holds at least this role, on the service or on the project. The service decides in any case. */
+export function useMay(least: Role, project?: string): boolean {
+  const { data } = useMe();
+  const held = [data?.role, project ? data?.projects[project] : undefined];
+  return held.some((role) => role != null && roles.indexOf(role) >= roles.indexOf(least));
+}

@@ -13,6 +13,7 @@ import { Menu } from './Menu';
 import { Middle } from './Middle';
 import { pages, titleOf } from './pages';
 import { openRow, stepRow } from './rows';
+import { Said } from './Said';
 import { exact, setZone, useZone } from './times';
 
 const Palette = lazy(() => import('./Palette'));
@@ -101,6 +102,7 @@ export function Frame({
       <main className="page" id="page" tabIndex={-1}>
         <Fragment key={zone}>{children}</Fragment>
       </main>
+      <Said />
       <Suspense fallback={null}>
         {open === 'palette' && <Palette onClose={() => setOpen(undefined)} />}
         {open === 'keys' && <Keys onClose={() => setOpen(undefined)} />}

@@ -21,6 +21,7 @@ export const pages: Page[] = [
 /** What stands in the palette besides. */
 export const more: Page[] = [
   { name: 'Needs you', to: '/needs' },
+  { name: 'Add a project', to: '/add', owner: true },
   { name: 'Your notices', to: '/notices' },
   { name: 'Your tokens and sessions', to: '/people?view=yours' },
   { name: 'Groups', to: '/people?view=groups' },
@@ -43,6 +44,7 @@ export const projectPages = (project: string): (Page & { key: string })[] => {
     at('caches', 'Caches'),
     at('deliveries', 'Deliveries'),
     at('journal', 'Journal'),
+    at('settings', 'Settings'),
   ];
 };
 

@@ -1,5 +1,5 @@
 import { afterEach, expect, test } from 'vitest';
-import { ago, date, exact, since } from './times';
+import { ago, date, exact, since, until } from './times';
 
 const zone = process.env.TZ;
 afterEach(() => {
@@ -40,4 +40,13 @@ test('a date is the reader’s, not the one in Greenwich', () => {
   process.env.TZ = 'Pacific/Kiritimati';
   expect(date('2026-11-28T20:00:00Z', Date.parse('2026-11-30T12:00:00Z'), 'local')).toBe('29 Nov');
   expect(date('2026-12-31T20:00:00Z', Date.parse('2027-01-05T12:00:00Z'), 'local')).toBe('1 Jan');
+});
+
+test('a length or a moment is when it is over', () => {
+  const now = Date.parse('2026-11-30T12:00:00Z');
+  expect(until('', now)).toBeUndefined();
+  expect(until(' 2h ', now)).toBe('2026-11-30T14:00:00.000Z');
+  expect(until('3 days', now)).toBe('2026-12-03T12:00:00.000Z');
+  expect(until('2026-12-24T16:00:00Z', now)).toBe('2026-12-24T16:00:00.000Z');
+  expect(() => until('soon', now)).toThrow('write 30m, 2h');
 });

@@ -63,3 +63,16 @@ export function ago(text: string, now: number, where: Zone = zone()): string {
   const ms = now - new Date(text).getTime();
   return ms < DAY ? `${age(ms)} ago` : `on ${date(text, now, where)}`;
 }
+
+const LENGTHS = { m: 60_000, h: 60 * 60_000, d: DAY, w: 7 * DAY };
+
+/** `2h`, `3d`, or a moment such as `2026-11-30T16:00`, as a moment; nothing for nothing. What is neither is an error. */
+export function until(text: string, now: number): string | undefined {
+  const wanted = text.trim();
+  if (wanted === '') return undefined;
+  const length = /^(\d{1,4})\s*([mhdw])/.exec(wanted);
+  const at = length ? now + Number(length[1]) * LENGTHS[length[2] as keyof typeof LENGTHS] : new Date(wanted).getTime();
+  if (Number.isNaN(at))
+    throw new Error(`“${wanted}” is no time: write 30m, 2h, 3d, or a moment such as 2026-11-30T16:00`);
+  return new Date(at).toISOString();
+}

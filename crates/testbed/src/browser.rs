@@ -98,6 +98,19 @@ impl Browser {
         self.client.execute(script, Vec::new()).await.expect("the script runs")
     }
 
+    /// Waits until an expression of JavaScript is true in the page.
+    pub async fn holds(&self, what: &str, expression: &str) {
+        let script = format!("return {expression}");
+        until(what, || async { (self.client.execute(&script, Vec::new()).await.ok()? == Value::Bool(true)).then_some(()) }).await;
+    }
+
+    /// Presses what asks before it does something, and confirms it.
+    pub async fn act(&self, words: &str) {
+        self.press(words).await;
+        self.click("dialog.ask button[type=submit]").await;
+        self.holds(&format!("the question about “{words}” to go"), "!document.querySelector('dialog.ask[open]')").await;
+    }
+
     /// A PNG of what the window shows.
     pub async fn picture(&self) -> Vec<u8> {
         self.client.screenshot().await.expect("a picture")

@@ -2,8 +2,8 @@
 // grouped, pinned ones first; as lines, denser, or for a screen on a wall.
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useCallback, useEffect, useMemo, useRef } from 'react';
-import { Navigate, useSearchParams } from 'react-router';
-import { type BoardLine, Refused } from '../../api/client';
+import { Link, Navigate, useSearchParams } from 'react-router';
+import { type BoardLine, Refused, useMay } from '../../api/client';
 import { useActs } from '../../parts/acts';
 import { useKept } from '../../parts/kept';
 import { Trouble } from '../../parts/Trouble';
@@ -91,8 +91,8 @@ export default function Board() {
   if (data.projects.length === 0)
     return (
       <p className="empty">
-        Here each project has its line: the verdict on its main branch, its last runs, and what runs now. Add the first
-        with <code>ordotaxis project add NAME --git URL</code>
+        Here each project has its line: the verdict on its main branch, its last runs, and what runs now.{' '}
+        <Link to="/add">Add the first one.</Link>
       </p>
     );
   return <Projects all={data.projects} />;
@@ -106,6 +106,7 @@ function Projects({ all }: { all: BoardLine[] }) {
     const lines = shown(all, how);
     return [lines, rowsOf(lines, how)];
   }, [all, words, only, by, pins, folded]);
+  const owner = useMay('owner');
   const wall = wanted.form === 'wall';
   const field = useRef<HTMLInputElement>(null);
   useActs('Board', [
@@ -146,6 +147,7 @@ function Projects({ all }: { all: BoardLine[] }) {
         </span>
         <Choice label="Groups" of={bys} is={wanted.by} onChoose={wanted.setBy} />
         <Choice label="Form" of={forms} is={wanted.form} onChoose={wanted.setForm} />
+        {owner && <Link to="/add">add a project</Link>}
       </search>
       {lines.length === 0 ? (
         <p className="empty">{nothing(wanted.only, wanted.words)}</p>

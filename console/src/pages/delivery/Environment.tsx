@@ -1,13 +1,14 @@
 // One environment: what is there, what waits, all that was ever put there; and the way back.
 import { useInfiniteQuery } from '@tanstack/react-query';
-import { Button, Input } from 'antd';
+import { Button } from 'antd';
 import { useState } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
-import { answered, api, queries, type Schemas } from '../../api/client';
+import { Link, useParams } from 'react-router';
+import { answered, api, type Schemas } from '../../api/client';
 import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
 import { When } from '../../parts/When';
+import { EnvironmentActs, GoBack } from './acts';
 import { Between } from './Between';
 import { behind, type Environment, isQuiet, Next } from './Environments';
 
@@ -56,7 +57,7 @@ export default function OneEnvironment() {
           {one.closed_at && <p>It was a preview, and was closed {exact(one.closed_at)}.</p>}
           {one.unclosed && <p className="s-failed">It could not be closed: {one.unclosed}</p>}
           {!isQuiet(one) && <Next one={one} />}
-          <Acts one={one} />
+          <EnvironmentActs one={one} />
           <h2 className="apart">All that was put there</h2>
           <History project={project} pages={data?.pages.flatMap((page) => page.deployments) ?? []} one={one} />
           {hasNextPage && (
@@ -70,60 +71,6 @@ export default function OneEnvironment() {
   );
 }
 
-/** What someone can do to it. */
-function Acts({ one }: { one: Environment }) {
-  const path = { project: one.project, environment: one.name };
-  const navigate = useNavigate();
-  const [reason, setReason] = useState('');
-  const [told, setTold] = useState<string>();
-  const done = (made: { run: string } | undefined, refused: unknown) => {
-    setTold((refused as { detail?: string } | undefined)?.detail);
-    queries.invalidateQueries();
-    if (made) navigate(`/runs/${made.run}`);
-  };
-  const promote = async () => {
-    const { data, error } = await api.POST('/api/v1/projects/{project}/environments/{environment}/promotion', {
-      params: { path },
-      body: {},
-    });
-    done(data, error);
-  };
-  const back = async () => {
-    const { data, error } = await api.POST('/api/v1/projects/{project}/environments/{environment}/roll-back', {
-      params: { path },
-      body: {},
-    });
-    done(data, error);
-  };
-  const frost = async () => {
-    const frozen = '/api/v1/projects/{project}/environments/{environment}/frozen' as const;
-    const { error } = one.frozen
-      ? await api.DELETE(frozen, { params: { path } })
-      : await api.PUT(frozen, { params: { path }, body: { reason } });
-    setReason('');
-    done(undefined, error);
-  };
-  return (
-    <div className="say later">
-      <Button onClick={promote}>Promote the newest</Button>
-      <Button onClick={back}>Roll back</Button>
-      {!one.frozen && (
-        <Input
-          className="w-240"
-          placeholder="why it is frozen"
-          aria-label="Why it is frozen"
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-        />
-      )}
-      <Button onClick={frost}>{one.frozen ? 'Thaw' : 'Freeze'}</Button>
-      <span role="status" className="soft">
-        {told}
-      </span>
-    </div>
-  );
-}
-
 /** The first chosen alone is compared with what was there before it; with a second, the two with each other. */
 function chosen(two: { from?: number; to?: number }, number: number): { from?: number; to?: number } {
   if (two.to === undefined || two.from !== undefined) return { to: number };
@@ -133,21 +80,10 @@ function chosen(two: { from?: number; to?: number }, number: number): { from?: n
 
 function History(props: { project: string; pages: Deployment[]; one: Environment }) {
   const { project, pages, one } = props;
-  const navigate = useNavigate();
-  const [told, setTold] = useState<string>();
   const [two, setTwo] = useState<{ from?: number; to?: number }>({});
   if (pages.length === 0) return <p className="empty">Nothing yet.</p>;
-  const back = async (to: number) => {
-    const { data, error } = await api.POST('/api/v1/projects/{project}/environments/{environment}/roll-back', {
-      params: { path: { project, environment: one.name } },
-      body: { to },
-    });
-    setTold((error as { detail?: string } | undefined)?.detail);
-    if (data) navigate(`/runs/${data.run}`);
-  };
   return (
     <>
-      <p role="status">{told}</p>
       {two.to && <Between project={project} environment={one.name} from={two.from} to={two.to} />}
       <table className="sheet">
         <thead>
@@ -194,11 +130,7 @@ function History(props: { project: string; pages: Deployment[]; one: Environment
                 >
                   Commits
                 </Button>
-                {row.outcome === 'well' && row.way !== 'close' && row.left_at && (
-                  <Button size="small" aria-label={`Go back to ${row.number}`} onClick={() => back(row.number)}>
-                    Go back
-                  </Button>
-                )}
+                {row.outcome === 'well' && row.way !== 'close' && row.left_at && <GoBack one={one} row={row} />}
               </td>
             </tr>
           ))}

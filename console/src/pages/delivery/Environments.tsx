@@ -128,13 +128,13 @@ export function Next({ one }: { one: Environment }) {
               {word.reason && `: ${word.reason}`}
             </div>
           ))}
-          {waits.asks_you && <Say run={waits.run} job={waits.job} />}
+          {waits.asks_you && <Say run={waits.run} job={waits.job} into={one.name} />}
         </div>
       ))}
       {one.unconfirmed.map((past) => (
         <div key={`${past.run} ${past.job}`} className="s-gated">
           {past.by} put <Link to={`/runs/${past.run}/${past.job}`}>{past.run}</Link> there past the rules: {past.reason}
-          {past.asks_you && <Say run={past.run} job={past.job} confirms />}
+          {past.asks_you && <Say run={past.run} job={past.job} into={one.name} confirms />}
         </div>
       ))}
     </div>

@@ -1,15 +1,13 @@
 // What waits for whoever looks: approvals, emergencies to confirm, runs from outside.
-import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
-import { answered, api, type Schemas } from '../../api/client';
+import type { Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
+import { AllowButton } from '../run/Acts';
+import { Say } from './Say';
+import { useNeeds } from './useNeeds';
 
 type Need = Schemas['NeedView'];
-
-function useNeeds() {
-  return useQuery({ queryKey: ['needs'], queryFn: () => answered(api.GET('/api/v1/needs')), refetchInterval: 5_000 });
-}
 
 export default function Needs() {
   const { data, error } = useNeeds();
@@ -57,12 +55,21 @@ function List({ needs }: { needs: Need[] }) {
             <td>
               <Link to={`/${need.page}`}>{need.sentence}</Link>
             </td>
-            <td className="soft">
-              <code>{need.command}</code>
+            <td className="acts" title={need.command}>
+              <NeedActs need={need} />
             </td>
           </tr>
         ))}
       </tbody>
     </table>
+  );
+}
+
+function NeedActs({ need }: { need: Need }) {
+  if (!need.run) return null;
+  const [project = '', number] = need.run.split('/');
+  if (need.kind === 'allow') return <AllowButton project={project} number={Number(number)} />;
+  return (
+    <Say run={need.run} job={need.job ?? ''} into={need.environment ?? ''} confirms={need.kind === 'confirmation'} />
   );
 }

@@ -1,45 +1,61 @@
 // A person's word on what a job would put into an environment; of an emergency, that it is confirmed.
-import { Button, Input } from 'antd';
-import { useState } from 'react';
-import { api, queries } from '../../api/client';
+import { api, done } from '../../api/client';
+import { Act } from '../../parts/Act';
 
-export function Say({ run, job, confirms = false }: { run: string; job: string; confirms?: boolean }) {
-  const [reason, setReason] = useState('');
-  const [told, setTold] = useState<string>();
+interface Props {
+  run: string;
+  job: string;
+  into: string;
+  confirms?: boolean;
+}
+
+export function Say({ run, job, into, confirms = false }: Props) {
   const [project = '', number] = run.split('/');
-  const say = async (agrees: boolean) => {
-    const { error } = await api.POST('/api/v1/runs/{project}/{number}/approval', {
-      params: { path: { project, number: Number(number) } },
-      body: { job, agrees, reason: reason || null },
-    });
-    setTold((error as { detail?: string } | undefined)?.detail);
-    queries.invalidateQueries();
-  };
-  return (
-    <div className="say">
-      <Input
-        size="small"
-        placeholder="why, if you like"
-        aria-label={`Reason for ${run} ${job}`}
-        value={reason}
-        onChange={(event) => setReason(event.target.value)}
+  const say = (agrees: boolean, reason = '') =>
+    done(
+      api.POST('/api/v1/runs/{project}/{number}/approval', {
+        params: { path: { project, number: Number(number) } },
+        body: { job, agrees, reason: reason || null },
+      }),
+    );
+  const why = [{ key: 'reason', label: 'Why, if you like' }];
+  if (confirms)
+    return (
+      <Act
+        name="Confirm"
+        label={`Confirm ${run} ${job}`}
+        main
+        says={`You say that it was right to put ${run} into ${into} past the rules; it stands beside it for good.`}
+        fields={why}
+        act={async ({ reason }) => {
+          await say(true, reason);
+          return { words: `You confirmed ${run} ${job}.` };
+        }}
       />
-      <Button
-        size="small"
-        type="primary"
-        aria-label={`${confirms ? 'Confirm' : 'Approve'} ${run} ${job}`}
-        onClick={() => say(true)}
-      >
-        {confirms ? 'Confirm' : 'Approve'}
-      </Button>
-      {!confirms && (
-        <Button size="small" aria-label={`Refuse ${run} ${job}`} onClick={() => say(false)}>
-          Refuse
-        </Button>
-      )}
-      <span role="status" className="soft">
-        {told}
-      </span>
-    </div>
+    );
+  return (
+    <span className="buttons">
+      <Act
+        name="Approve"
+        label={`Approve ${run} ${job}`}
+        main
+        says={`It goes into ${into} as soon as nothing else keeps it out; until it does, refusing it takes your word back.`}
+        fields={why}
+        act={async ({ reason }) => {
+          await say(true, reason);
+          return { words: `You approved ${run} ${job}.` };
+        }}
+      />
+      <Act
+        name="Refuse"
+        label={`Refuse ${run} ${job}`}
+        says={`The job ends as refused, and nothing of it goes into ${into}; Again asks anew.`}
+        fields={why}
+        act={async ({ reason }) => {
+          await say(false, reason);
+          return { words: `You refused ${run} ${job}.` };
+        }}
+      />
+    </span>
   );
 }

@@ -1,12 +1,20 @@
 // Draft: a pipeline file in an editor, what is wrong with it as one types, and its plan for a chosen occasion beside it.
 // Kept as a commit on a new branch.
+
+import type { EditorView } from '@codemirror/view';
 import { useQuery } from '@tanstack/react-query';
-import { Button, Input, Modal, Select } from 'antd';
+import { Button, Input, Select } from 'antd';
 import { useDeferredValue, useEffect, useRef, useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, type PlanView, type Schemas } from '../../api/client';
+import { useActs } from '../../parts/acts';
+import { Split } from '../../parts/Split';
 import { Trouble } from '../../parts/Trouble';
+import { Graph } from '../run/graph/Graph';
+import { asJobs } from '../start/form';
+import { Drawn } from './Drawn';
 import { Editor } from './Editor';
+import { Keep } from './Keep';
 import './draft.css';
 
 type Diagnostic = Schemas['DiagnosticView'];
@@ -62,8 +70,16 @@ export default function Draft() {
     enabled: pipeline === rulesName,
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/rules', { params: { path: { project } } })),
   });
+  const none = data !== undefined && data.length === 0 && pipeline === 'main';
+  const offered = useQuery({
+    queryKey: ['first-file', project],
+    enabled: none,
+    retry: false,
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: () => answered(api.GET('/api/v1/projects/{project}/first-file', { params: { path: { project } } })),
+  });
   if (error) return <Trouble error={error} />;
-  if (!data) return null;
+  if (!data || (none && offered.isPending)) return null;
   const found = pipeline === rulesName ? rulesAsFile(rules) : data.find((one) => one.name === pipeline);
   if (pipeline === rulesName && !rules) return null;
   return (
@@ -73,6 +89,7 @@ export default function Draft() {
       pipeline={pipeline}
       all={data}
       given={found}
+      offered={offered.data?.text}
       at={placeOf(search.get('at'))}
     />
   );
@@ -89,25 +106,41 @@ function Desk({
   pipeline,
   all,
   given,
+  offered,
   at,
 }: {
   project: string;
   pipeline: string;
   all: Schemas['PipelineView'][];
   given: Schemas['PipelineView'] | undefined;
+  /** What there is to start from, where the repository has no pipeline. */
+  offered: string | undefined;
   /** Where the cursor stands at first. */
   at: { line: number; column: number } | undefined;
 }) {
   const navigate = useNavigate();
   const isRules = pipeline === rulesName;
-  const [text, setText] = useState(given?.text ?? (isRules ? firstRules : first));
+  const [text, setText] = useState(given?.text ?? (isRules ? firstRules : (offered ?? first)));
   const [event, setEvent] = useState<Event>('push');
   const [name, setName] = useState('main');
   const [changed, setChanged] = useState('');
   const [keeping, setKeeping] = useState(false);
+  const [editor, setEditor] = useState<EditorView | null>(null);
+  const [search, setSearch] = useSearchParams();
+  const [wide, setWide] = useState(false);
+  useActs('Draft', [{ name: 'The picture, or the plan, over the whole width', key: 'w', run: () => setWide(!wide) }]);
+  const view = search.get('view') === 'plan' ? 'plan' : 'picture';
+  const show = (one: 'picture' | 'plan') =>
+    setSearch(
+      (old) => {
+        old.set('view', one);
+        return old;
+      },
+      { replace: true },
+    );
   const path = given?.path ?? (pipeline === 'main' ? 'ordotaxis.toml' : `ordotaxis/${pipeline}.toml`);
   const asked = useDeferredValue({ text, event, name, changed });
-  const { data: checked } = useCheck(project, path, asked);
+  const { data: checked, isNow } = useCheck(project, path, asked);
   const diagnostics = checked?.diagnostics ?? [];
   const errors = diagnostics.filter((one) => one.severity === 'error').length;
   return (
@@ -130,6 +163,15 @@ function Desk({
           {text !== (given?.text ?? '') && ' · changed'}
         </span>
         {!isRules && (
+          <div className="words" role="tablist" aria-label="Beside the text">
+            {(['picture', 'plan'] as const).map((one) => (
+              <button key={one} type="button" role="tab" aria-selected={view === one} onClick={() => show(one)}>
+                {one === 'plan' ? 'Plan' : 'Picture'}
+              </button>
+            ))}
+          </div>
+        )}
+        {!isRules && view === 'plan' && (
           <>
             <span className="soft">plan for</span>
             <Select
@@ -158,25 +200,47 @@ function Desk({
           </>
         )}
         <Button type="primary" disabled={errors > 0 || text === given?.text} onClick={() => setKeeping(true)}>
-          Keep as a branch
+          Keep
         </Button>
       </div>
       <div className="draft-desk">
-        <section className="draft-text" aria-label="Pipeline file">
-          <Editor rules={isRules} text={text} onText={setText} diagnostics={diagnostics} at={at} />
-          <Findings found={diagnostics} later={checked?.later ?? []} known={checked !== undefined} />
-        </section>
-        <section className="draft-plan" aria-label="Plan">
-          {isRules ? <Says says={checked?.says} /> : <Plan checked={checked} />}
-        </section>
+        <Split
+          name="draft"
+          usual={44}
+          only={wide ? 'right' : undefined}
+          labels={['Pipeline file', isRules ? 'What they say' : view === 'plan' ? 'Plan' : 'Picture']}
+          left={
+            <div className="draft-text">
+              <Editor
+                rules={isRules}
+                text={text}
+                onText={setText}
+                onView={setEditor}
+                diagnostics={diagnostics}
+                at={at}
+              />
+              <Findings found={diagnostics} later={checked?.later ?? []} known={checked !== undefined} />
+            </div>
+          }
+          right={
+            <div className="draft-plan">
+              {isRules && <Says says={checked?.says} />}
+              {!isRules && view === 'plan' && <Plan checked={checked} />}
+              {!isRules && view === 'picture' && (
+                <Drawn checked={checked} isNow={isNow} editor={editor} diagnostics={diagnostics} />
+              )}
+            </div>
+          }
+        />
       </div>
       {keeping && (
         <Keep
           project={project}
           pipeline={pipeline}
+          path={path}
+          given={given}
           text={text}
-          from={given?.commit || undefined}
-          onDone={() => setKeeping(false)}
+          onClose={() => setKeeping(false)}
         />
       )}
     </div>
@@ -192,7 +256,7 @@ function useCheck(project: string, file: string, asked: Asked) {
     const timer = window.setTimeout(() => setSettled(asked), 120);
     return () => window.clearTimeout(timer);
   }, [asked]);
-  return useQuery({
+  const found = useQuery({
     queryKey: ['check', project, file, settled],
     placeholderData: (last) => last,
     queryFn: () => {
@@ -204,6 +268,8 @@ function useCheck(project: string, file: string, asked: Asked) {
       return answered(api.POST('/api/v1/check', { body: { text, file, project, occasion } }));
     },
   });
+  // What was said last is of a text before this one, while another one is asked about.
+  return { data: found.data, isNow: !found.isPlaceholderData && settled.text === asked.text };
 }
 
 /** What rules say, in sentences. */
@@ -222,23 +288,22 @@ function Says({ says }: { says: string[] | undefined }) {
   );
 }
 
-/** The picture without its own rules: those of this page hold, and others are not let in. */
-const drawing = (picture: string) => picture.replace(/<style>[^<]*<\/style>/, '');
-
 /** The plan; while something is wrong the last one that was right, faded. */
 function Plan({ checked }: { checked: Schemas['CheckView'] | undefined }) {
-  const last = useRef<string>(undefined);
-  if (checked?.picture) last.current = checked.picture;
+  const last = useRef<PlanView>(undefined);
+  const [chosen, setChosen] = useState<string>();
+  if (checked?.plan) last.current = checked.plan;
   if (!checked) return null;
-  if (checked.jobs > 0 && !checked.picture) return <p className="empty">{checked.jobs} jobs: too many to draw here</p>;
+  if (checked.jobs > 0 && !checked.plan) return <p className="empty">{checked.jobs} jobs: too many to draw here</p>;
   if (!last.current) return <p className="empty">The plan is drawn when nothing is wrong.</p>;
-  const stale = !checked.picture;
+  const stale = !checked.plan;
   return (
     <>
       {stale && <p className="soft">The plan as it was before the mistake.</p>}
       {!stale && !checked.starts && <p className="soft">The start rules do not make it begin on this occasion.</p>}
-      {/* biome-ignore lint/security/noDangerouslySetInnerHtml: drawn by the service, every text in it escaped */}
-      <div className={stale ? 'stale' : undefined} dangerouslySetInnerHTML={{ __html: drawing(last.current) }} />
+      <div className={stale ? 'stale drawn-plan' : 'drawn-plan'}>
+        <Graph plan={last.current} jobs={asJobs(last.current)} now={0} chosen={chosen} onChoose={setChosen} />
+      </div>
     </>
   );
 }
@@ -264,58 +329,5 @@ function Findings({ found, later, known }: { found: Diagnostic[]; later: Diagnos
         </li>
       ))}
     </ol>
-  );
-}
-
-function Keep({
-  project,
-  pipeline,
-  text,
-  from,
-  onDone,
-}: {
-  project: string;
-  pipeline: string;
-  text: string;
-  from: string | undefined;
-  onDone: () => void;
-}) {
-  const [branch, setBranch] = useState(`draft/${pipeline}`);
-  const [message, setMessage] = useState('');
-  const [wrong, setWrong] = useState<string>();
-  const [kept, setKept] = useState<Schemas['DraftView']>();
-  const keep = async () => {
-    setWrong(undefined);
-    try {
-      const body = { pipeline, text, branch, message, from };
-      setKept(await answered(api.POST('/api/v1/projects/{project}/drafts', { params: { path: { project } }, body })));
-    } catch (error) {
-      setWrong(error instanceof Error ? error.message : String(error));
-    }
-  };
-  return (
-    <Modal
-      open
-      title="Keep as a branch"
-      onCancel={onDone}
-      okText={kept ? 'Close' : 'Keep'}
-      onOk={kept ? onDone : keep}
-      okButtonProps={{ disabled: !kept && (!branch.trim() || !message.trim()) }}
-    >
-      {kept ? (
-        <p>
-          Kept as <span className="code">{kept.commit.slice(0, 8)}</span> on the branch{' '}
-          <span className="code">{kept.branch}</span>. Look at it in the repository, and land it there.
-        </p>
-      ) : (
-        <div className="draft-keep">
-          <label htmlFor="draft-branch">Branch</label>
-          <Input id="draft-branch" value={branch} onChange={(change) => setBranch(change.target.value)} />
-          <label htmlFor="draft-message">What the change is for</label>
-          <Input id="draft-message" value={message} onChange={(change) => setMessage(change.target.value)} autoFocus />
-          {wrong && <p className="wrong">{wrong}</p>}
-        </div>
-      )}
-    </Modal>
   );
 }

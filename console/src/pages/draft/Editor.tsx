@@ -37,6 +37,7 @@ export function Editor({
   rules,
   text,
   onText,
+  onView,
   diagnostics,
   at,
 }: {
@@ -44,6 +45,8 @@ export function Editor({
   rules: boolean;
   text: string;
   onText: (text: string) => void;
+  /** The editor itself, once it is there: what changes the text from elsewhere goes through it. */
+  onView: (view: EditorView | null) => void;
   diagnostics: Schemas['DiagnosticView'][];
   /** Where the cursor stands at first. */
   at?: { line: number; column: number };
@@ -89,13 +92,17 @@ export function Editor({
       }),
     });
     view.current = made;
+    onView(made);
     if (begins.current) {
       const anchor = offset(made.state.doc, begins.current.line, begins.current.column);
       made.dispatch({ selection: { anchor }, effects: EditorView.scrollIntoView(anchor, { y: 'center' }) });
       made.focus();
     }
-    return () => made.destroy();
-  }, []);
+    return () => {
+      onView(null);
+      made.destroy();
+    };
+  }, [onView]);
   useEffect(() => {
     const editor = view.current;
     if (!editor) return;

@@ -1,9 +1,7 @@
 // The landing queue: who stands where, what is tested together, what each waits for, and what landed or left last.
 import { useQuery } from '@tanstack/react-query';
-import { Button } from 'antd';
-import { useState } from 'react';
 import { Link, useParams } from 'react-router';
-import { answered, api, queries, type Schemas } from '../../api/client';
+import { answered, api, type Schemas } from '../../api/client';
 import { StateWord } from '../../look/states';
 import { useNow } from '../../parts/now';
 import { ProjectWords } from '../../parts/ProjectWords';
@@ -11,35 +9,25 @@ import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
 import { When } from '../../parts/When';
 import { duration, time } from '../../parts/words';
+import { QueueActs } from './landing-acts';
 
-type Step = Schemas['LandingStep'];
 type Branch = Schemas['LandingBranch'];
 type Entry = Schemas['LandingEntry'];
 
 export default function Landing() {
   const { project = '' } = useParams();
-  const [told, setTold] = useState<string>();
   const now = useNow(true);
   const { data, error } = useQuery({
     queryKey: ['landing', project],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/landing', { params: { path: { project } } })),
     refetchInterval: 2_000,
   });
-  const step = async (proposal: string, what: Step) => {
-    const { error: refused } = await api.POST('/api/v1/projects/{project}/proposals/{proposal}/landing', {
-      params: { path: { project, proposal } },
-      body: { what },
-    });
-    setTold((refused as { detail?: string } | undefined)?.detail);
-    queries.invalidateQueries({ queryKey: ['landing', project] });
-  };
   const waiting = data?.branches.filter((branch) => branch.entries.length > 0) ?? [];
   return (
     <>
       <ProjectWords project={project} at="landing" />
       {error && <Trouble error={error} />}
       {data?.trouble && <Trouble error={new Error(data.trouble)} />}
-      <p role="status">{told}</p>
       {data && waiting.length === 0 && (
         <p className="empty">
           Nothing waits to land. <code>ordotaxis land {project}/NUMBER</code> asks for a proposal to land, where{' '}
@@ -47,7 +35,7 @@ export default function Landing() {
         </p>
       )}
       {waiting.map((branch) => (
-        <Queue key={branch.branch} project={project} branch={branch} now={now} step={step} />
+        <Queue key={branch.branch} project={project} branch={branch} now={now} />
       ))}
       {data && data.ended.length > 0 && (
         <>
@@ -75,8 +63,7 @@ export default function Landing() {
   );
 }
 
-function Queue(props: { project: string; branch: Branch; now: number; step: (proposal: string, what: Step) => void }) {
-  const { project, branch, now, step } = props;
+function Queue({ project, branch, now }: { project: string; branch: Branch; now: number }) {
   return (
     <>
       <h2>
@@ -101,7 +88,7 @@ function Queue(props: { project: string; branch: Branch; now: number; step: (pro
         </thead>
         <tbody>
           {branch.entries.map((entry) => (
-            <Row key={entry.proposal} project={project} entry={entry} now={now} step={step} />
+            <Row key={entry.proposal} project={project} entry={entry} now={now} />
           ))}
         </tbody>
       </table>
@@ -109,14 +96,7 @@ function Queue(props: { project: string; branch: Branch; now: number; step: (pro
   );
 }
 
-function Row(props: { project: string; entry: Entry; now: number; step: (proposal: string, what: Step) => void }) {
-  const { project, entry, now, step } = props;
-  const held = entry.sentence.startsWith('is held');
-  const steps: [Step, string][] = [
-    held ? ['release', 'Release'] : ['hold', 'Hold'],
-    ['first', 'First'],
-    ['leave', 'Leave'],
-  ];
+function Row({ project, entry, now }: { project: string; entry: Entry; now: number }) {
   return (
     <tr>
       <td className="num">{entry.place}</td>
@@ -151,18 +131,7 @@ function Row(props: { project: string; entry: Entry; now: number; step: (proposa
         ))}
       </td>
       <td>
-        <div className="buttons">
-          {steps.map(([what, word]) => (
-            <Button
-              key={what}
-              size="small"
-              onClick={() => step(entry.proposal, what)}
-              aria-label={`${word} ${entry.proposal}`}
-            >
-              {word}
-            </Button>
-          ))}
-        </div>
+        <QueueActs project={project} entry={entry} />
       </td>
     </tr>
   );

@@ -1,7 +1,7 @@
 // What is offered to a project: who offers it, who approved its newest commit, how its runs went; and one proposal with
 // every run of it.
 import { useQuery } from '@tanstack/react-query';
-import { Button, Segmented } from 'antd';
+import { Segmented } from 'antd';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
@@ -11,6 +11,7 @@ import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import { duration, took } from '../../parts/words';
+import { ProposalActs } from './landing-acts';
 
 type Proposal = Schemas['ProposalView'];
 
@@ -143,30 +144,6 @@ function failure(one: Schemas['FailureView']): string {
   return [one.job, one.test, message && `– ${message}`, one.place && `at ${one.place}`].filter(Boolean).join(' ');
 }
 
-/** Asks for a proposal to land, and says where it stands then. */
-function Land({ project, number }: { project: string; number: string }) {
-  const [told, setTold] = useState<string>();
-  const land = async () => {
-    const { data, error } = await api.POST('/api/v1/projects/{project}/proposals/{proposal}/landing', {
-      params: { path: { project, proposal: number } },
-      body: { what: 'land' },
-    });
-    const entry = data?.branches.flatMap((branch) => branch.entries).find((one) => one.proposal === number);
-    const refused = (error as { detail?: string } | undefined)?.detail;
-    setTold(entry ? `it stands at place ${entry.place} and ${entry.sentence}` : refused);
-  };
-  return (
-    <p>
-      <Button size="small" onClick={land}>
-        Land
-      </Button>{' '}
-      <span role="status" className="soft">
-        {told}
-      </span>
-    </p>
-  );
-}
-
 export function OneProposal() {
   const { project = '', proposal = '' } = useParams();
   const now = useNow(true);
@@ -209,7 +186,7 @@ export function OneProposal() {
           <div className="before">
             <Approvals proposal={data} />
           </div>
-          {data.state === 'open' && <Land project={project} number={data.number} />}
+          {data.state === 'open' && <ProposalActs project={project} one={data} />}
           <Part title="Landing" lines={data.landing} />
           <Part title="New failures" lines={data.failures.map(failure)} />
           <Part title="What it changes in the plan" lines={data.plan} />

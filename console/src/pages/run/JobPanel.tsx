@@ -1,11 +1,11 @@
 // The chosen job: why it failed, its log live, its steps, what it gave and took, and why it is as it is.
-import { Button } from 'antd';
 import { useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
-import { api, type JobView, type PlanView, queries, type RunView, type Schemas } from '../../api/client';
-import { isEnd, StateWord } from '../../look/states';
+import type { JobView, PlanView, RunView, Schemas } from '../../api/client';
+import { StateWord } from '../../look/states';
 import { date, exact } from '../../parts/times';
 import { duration, time } from '../../parts/words';
+import { JobActs } from './Acts';
 import { Failure } from './Failure';
 import { Given } from './Given';
 import { Log } from './log/Log';
@@ -133,7 +133,7 @@ function Head({ run, job, attempt, now }: { run: RunView; job: JobView; attempt:
           {attempt && `${duration(went ?? 0)} on ${attempt.runner}`}
           {attempt && job.usual_ms != null && `, usually ${duration(job.usual_ms)}`}
         </span>
-        <JobActions run={run} job={job} />
+        <JobActs run={run} job={job} />
       </div>
       {job.reused_from ? (
         <div className="soft">
@@ -183,34 +183,5 @@ function LogOrWhyNot({
     <p className="panel-body soft">
       {job.state === 'skipped' ? 'It did not run: there is no log.' : 'The log begins when a runner has taken the job.'}
     </p>
-  );
-}
-
-/** What can be asked of a job: to start it, to do it again. */
-function JobActions({ run, job }: { run: RunView; job: JobView }) {
-  const [told, setTold] = useState<string>();
-  const params = { path: { project: run.project, number: run.number } };
-  const ask = async (call: Promise<{ error?: unknown; response: Response }>) => {
-    const { error, response } = await call;
-    const detail = (error as { detail?: string } | undefined)?.detail;
-    setTold(response.ok ? undefined : (detail ?? `the service answered ${response.status}`));
-    queries.invalidateQueries({ queryKey: ['run', run.run] });
-  };
-  const start = () => ask(api.POST('/api/v1/runs/{project}/{number}/start', { params, body: { job: job.id } }));
-  const again = () => ask(api.POST('/api/v1/runs/{project}/{number}/again', { params, body: { jobs: [job.id] } }));
-  return (
-    <>
-      {job.state === 'gated' && job.by_hand && !job.started_by && (
-        <Button size="small" type="primary" onClick={start}>
-          Start
-        </Button>
-      )}
-      {isEnd(job.state) && (
-        <Button size="small" onClick={again} title="This job, and what follows it, once more">
-          Again
-        </Button>
-      )}
-      {told && <span className="s-failed">{told}</span>}
-    </>
   );
 }

@@ -166,7 +166,7 @@ function RunActs({ run }: { run: RunView }) {
   return (
     <>
       {run.held && <AllowButton project={run.project} number={run.number} />}
-      <StopButton project={run.project} number={run.number} />
+      <StopButton run={run} />
     </>
   );
 }

@@ -117,7 +117,7 @@ async fn a_run_from_outside_is_allowed_by_whoever_looks_at_it() {
     browser.client.goto(&format!("{}/runs/tidegauge/2", world.url)).await.expect("the page");
     browser.see("Allow").await;
     accessible(&browser).await;
-    browser.click("button.ant-btn-primary").await;
+    browser.act("Allow tidegauge/2").await;
     browser.see("allowed by owner").await;
     browser.see("Passed: 1 job").await;
     browser.end().await;
@@ -159,7 +159,8 @@ async fn a_draft_tells_mistakes_as_one_types_and_is_kept_as_a_branch() {
     browser.client.goto(&format!("{}/projects/tidegauge/draft", world.url)).await.expect("the page");
     browser.see("Draft of tidegauge").await;
     browser.see("Nothing is wrong with this file.").await;
-    browser.see("skipped").await;
+    browser.press("Plan").await;
+    browser.holds("the job that is not planned", "document.querySelectorAll('.graph .s-skipped').length === 1").await;
     accessible(&browser).await;
 
     let editor = browser.client.wait().for_element(fantoccini::Locator::Css(".cm-content")).await.expect("the editor");
@@ -179,13 +180,16 @@ async fn a_draft_tells_mistakes_as_one_types_and_is_kept_as_a_branch() {
     );
     browser.script(&script).await;
     browser.see("Nothing is wrong with this file.").await;
-    browser.see("1 job on a push to main").await;
-    browser.click(".draft .bar button").await;
+    browser.holds("one job", "document.querySelectorAll('.graph [data-node]').length === 1").await;
+    browser.press("Keep").await;
     browser.see("What the change is for").await;
     let message = browser.client.wait().for_element(fantoccini::Locator::Css("#draft-message")).await.expect("the field");
     message.send_keys("Shorter").await.expect("typing");
-    browser.click(".ant-modal-footer .ant-btn-primary").await;
+    browser.see("1 line come").await;
+    accessible(&browser).await;
+    browser.click("dialog.ask button[type=submit]").await;
     browser.see("Kept as").await;
+    browser.see("It is not offered:").await;
     repository.git(&["fetch", "--quiet", "origin", "draft/main"]);
     assert_eq!(repository.git(&["show", "FETCH_HEAD:ordotaxis.toml"]), right.trim_end());
     browser.end().await;
@@ -245,7 +249,7 @@ async fn runners_cells_and_a_long_log_are_looked_through() {
 
     browser.client.goto(&format!("{}/runs/tidegauge/1/ship.it", world.url)).await.expect("the page");
     browser.see("starts by hand only").await;
-    browser.click(".panel-head .ant-btn-primary").await;
+    browser.act("Start ship.it").await;
     browser.see("started by hand by owner").await;
     browser.see("shipped").await;
     browser.client.goto(&format!("{}/runs/tidegauge/1?view=graph", world.url)).await.expect("the page");

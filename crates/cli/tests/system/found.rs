@@ -3,15 +3,10 @@
 
 use super::console::{accessible, signed_in};
 use super::{world, world_with};
-use ordotaxis_testbed::{Browser, RunnerOptions, until};
-use serde_json::Value;
+use ordotaxis_testbed::{RunnerOptions, until};
 
 const PIPELINE: &str = "language = 1\n[job.test.unit]\nsteps = [\"cp unit.xml out.xml\"]\nreports = { junit = [\"out.xml\"] }\n";
 const REPORT: &str = "<testsuite><testcase classname='gauge' name='drift is subtracted once'/></testsuite>";
-
-async fn holds(browser: &Browser, what: &str, script: &str) {
-    until(what, || async { (browser.script(&format!("return {script}")).await == Value::Bool(true)).then_some(()) }).await;
-}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn everything_is_reached_from_the_keyboard() {
@@ -27,14 +22,14 @@ async fn everything_is_reached_from_the_keyboard() {
     // From the board to the project by keys alone, and back to where one was.
     browser.see("passed").await;
     browser.keys("j").await;
-    holds(&browser, "the first row", "document.activeElement.getAttribute('href') === '/projects/almanac'").await;
+    browser.holds("the first row", "document.activeElement.getAttribute('href') === '/projects/almanac'").await;
     browser.keys("j").await;
-    holds(&browser, "the second row", "document.activeElement.getAttribute('href') === '/projects/tidegauge'").await;
+    browser.holds("the second row", "document.activeElement.getAttribute('href') === '/projects/tidegauge'").await;
     browser.keys("kjo").await;
     browser.see("what happened").await;
-    holds(&browser, "the page has the focus", "document.activeElement.tagName === 'MAIN'").await;
+    browser.holds("the page has the focus", "document.activeElement.tagName === 'MAIN'").await;
     browser.client.back().await.expect("back");
-    holds(&browser, "the row that was left", "document.activeElement.getAttribute('href') === '/projects/tidegauge'").await;
+    browser.holds("the row that was left", "document.activeElement.getAttribute('href') === '/projects/tidegauge'").await;
 
     // The one field: a path, a project, a job, a test, a commit, a person, a page, something to do.
     for (words, page) in [
@@ -57,7 +52,7 @@ async fn everything_is_reached_from_the_keyboard() {
         })
         .await;
         browser.keys("\u{e007}").await;
-        holds(&browser, words, &format!("location.pathname === '{page}' && !document.querySelector('dialog[open]')")).await;
+        browser.holds(words, &format!("location.pathname === '{page}' && !document.querySelector('dialog[open]')")).await;
     }
     // By Ctrl-K also from within a field; Esc leaves it, and the focus is where it was.
     browser.client.goto(&format!("{}/projects/tidegauge", world.url)).await.expect("the page");
@@ -69,7 +64,7 @@ async fn everything_is_reached_from_the_keyboard() {
     browser.see("tidegauge: Runs").await;
     accessible(&browser).await;
     browser.keys("\u{e00c}").await;
-    holds(&browser, "the field", "document.activeElement.getAttribute('aria-label') === 'Filter runs'").await;
+    browser.holds("the field", "document.activeElement.getAttribute('aria-label') === 'Filter runs'").await;
     browser.script("document.activeElement.blur()").await;
     browser.keys("?").await;
     browser.see("The next row of a list").await;
@@ -80,13 +75,13 @@ async fn everything_is_reached_from_the_keyboard() {
     browser.keys("/").await;
     browser.text("dialog.palette[open]").await;
     browser.keys("look dark\u{e007}").await;
-    holds(&browser, "the dark look", "document.documentElement.dataset.theme === 'dark'").await;
+    browser.holds("the dark look", "document.documentElement.dataset.theme === 'dark'").await;
     browser.client.goto(&format!("{}/runs/tidegauge/1", world.url)).await.expect("the page");
     browser.see("begun").await;
     browser.keys("/").await;
     browser.text("dialog.palette[open]").await;
     browser.keys("utc\u{e007}").await;
-    holds(&browser, "times in UTC", "document.querySelector('.facts time')?.title.endsWith(' UTC') === true").await;
+    browser.holds("times in UTC", "document.querySelector('.facts time')?.title.endsWith(' UTC') === true").await;
     accessible(&browser).await;
     browser.end().await;
 }
@@ -103,7 +98,7 @@ async fn the_page_says_that_the_service_is_away_and_goes_on_by_itself() {
     browser.see("no verdict yet").await;
     accessible(&browser).await;
     world.start_service();
-    holds(&browser, "the service is back", "!document.querySelector('.away')").await;
+    browser.holds("the service is back", "!document.querySelector('.away')").await;
     // What happened meanwhile and since is there, on the page that was never loaded anew.
     world.verdict("tidegauge", &repository.push_pipeline("language = 1\n[job.test.unit]\nstpes = 1\n")).await;
     browser.see("1 of 1 main branches is broken").await;

@@ -1,5 +1,6 @@
 //! The whole system through its real interfaces: the client binary, HTTP, git, and the console in a browser.
 
+mod adding;
 mod ages;
 mod ahead;
 mod backup;
@@ -14,6 +15,7 @@ mod depth;
 mod described;
 mod direct;
 mod doctor;
+mod drafting;
 mod edge;
 mod escape;
 mod failures;
@@ -54,6 +56,7 @@ mod rehearse;
 mod releases;
 mod rights;
 mod rollouts;
+mod setting;
 mod shapes;
 mod shipped;
 mod slurm;

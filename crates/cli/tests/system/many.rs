@@ -3,12 +3,8 @@
 
 use super::console::{accessible, signed_in};
 use super::world;
-use ordotaxis_testbed::{Browser, RunnerOptions, until};
+use ordotaxis_testbed::{RunnerOptions, until};
 use serde_json::{Value, json};
-
-async fn holds(browser: &Browser, what: &str, script: &str) {
-    until(what, || async { (browser.script(&format!("return {script}")).await == Value::Bool(true)).then_some(()) }).await;
-}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_board_is_narrowed_grouped_and_pinned() {
@@ -21,35 +17,35 @@ async fn the_board_is_narrowed_grouped_and_pinned() {
     let browser = signed_in(&world).await;
     browser.see("1 of 4 main branches is broken").await;
     let lines = "[...document.querySelectorAll('table.board .name')].map((name) => name.innerText).join(' ')";
-    holds(&browser, "the broken one first", &format!("{lines} === 'tidegauge almanac patterns stations'")).await;
+    browser.holds("the broken one first", &format!("{lines} === 'tidegauge almanac patterns stations'")).await;
     // As one types; by what is said of it, too; and by the address.
     browser.keys("s").await;
     browser.keys("alm").await;
-    holds(&browser, "one line", &format!("{lines} === 'almanac'")).await;
+    browser.holds("one line", &format!("{lines} === 'almanac'")).await;
     browser.see("1 of 4 projects").await;
-    holds(&browser, "the address", "location.search === '?find=alm'").await;
+    browser.holds("the address", "location.search === '?find=alm'").await;
     browser.client.goto(&format!("{}/?only=broken", world.url)).await.expect("the page");
-    holds(&browser, "the broken one", &format!("{lines} === 'tidegauge'")).await;
+    browser.holds("the broken one", &format!("{lines} === 'tidegauge'")).await;
     browser.press("running").await;
     browser.see("Nothing runs now.").await;
     browser.press("all").await;
     // Pinned ones stand above all, also after the page was loaded anew.
     browser.script("document.querySelector('[aria-label=\"Pin stations\"]').click()").await;
-    holds(&browser, "the pinned one first", &format!("{lines} === 'stations tidegauge almanac patterns'")).await;
+    browser.holds("the pinned one first", &format!("{lines} === 'stations tidegauge almanac patterns'")).await;
     browser.press("by verdict").await;
     browser.see("Broken").await;
     accessible(&browser).await;
     browser.client.refresh().await.expect("the page");
-    holds(&browser, "groups", "document.querySelectorAll('tr.group').length === 2").await;
+    browser.holds("groups", "document.querySelectorAll('tr.group').length === 2").await;
     browser.script("document.querySelector('tr.group button').click()").await;
-    holds(&browser, "a folded group", &format!("{lines} === 'stations almanac patterns'")).await;
+    browser.holds("a folded group", &format!("{lines} === 'stations almanac patterns'")).await;
     browser.press("no groups").await;
     browser.press("dense").await;
     browser.text("table.board.dense").await;
     accessible(&browser).await;
     browser.press("wall").await;
     browser.text(".wall li.broken").await;
-    holds(&browser, "no head line", "getComputedStyle(document.querySelector('.head')).display === 'none'").await;
+    browser.holds("no head line", "getComputedStyle(document.querySelector('.head')).display === 'none'").await;
     accessible(&browser).await;
     browser.press("back to lines").await;
     // A bar tells its run, and opens it.
@@ -64,7 +60,7 @@ async fn the_board_is_narrowed_grouped_and_pinned() {
     browser
         .script("document.querySelector('.strip a .catch').dispatchEvent(new MouseEvent('click', { bubbles: true, cancelable: true }))")
         .await;
-    holds(&browser, "the run", "location.pathname === '/runs/tidegauge/1'").await;
+    browser.holds("the run", "location.pathname === '/runs/tidegauge/1'").await;
     browser.end().await;
 }
 
@@ -123,18 +119,18 @@ async fn a_run_of_a_thousand_jobs_is_read() {
     browser.see("first test.odd").await;
     // What is well is folded; what failed is a lane, and is chosen.
     let lanes = "[...document.querySelectorAll('button.lane[data-row]')].map((lane) => lane.dataset.row).join(' ')";
-    holds(&browser, "the failed one alone", &format!("{lanes} === 'test.odd'")).await;
+    browser.holds("the failed one alone", &format!("{lanes} === 'test.odd'")).await;
     browser.see("and 500 more jobs that need no look").await;
     accessible(&browser).await;
     // By name and by state; the address says it.
     browser.keys("g").await;
     browser.keys("part 499").await;
-    holds(&browser, "one lane", &format!("{lanes} === 'check.part[499]'")).await;
+    browser.holds("one lane", &format!("{lanes} === 'check.part[499]'")).await;
     browser.see("1 of 1,002 jobs").await;
     browser.client.goto(&format!("{}/runs/tidegauge/2?states=failed,skipped", world.url)).await.expect("the page");
-    holds(&browser, "two lanes", &format!("{lanes} === 'test.odd ship.it'")).await;
+    browser.holds("two lanes", &format!("{lanes} === 'test.odd ship.it'")).await;
     browser.press("slowest first").await;
-    holds(&browser, "the slowest first", &format!("{lanes}.startsWith('test.odd')")).await;
+    browser.holds("the slowest first", &format!("{lanes}.startsWith('test.odd')")).await;
 
     // Closer at a part of the time, and back; by key and by dragging.
     browser.client.goto(&format!("{}/runs/tidegauge/2", world.url)).await.expect("the page");
@@ -142,7 +138,7 @@ async fn a_run_of_a_thousand_jobs_is_read() {
     browser.keys("++").await;
     browser.see("whole time").await;
     browser.keys("0").await;
-    holds(&browser, "all of it", "!document.body.innerText.includes('whole time')").await;
+    browser.holds("all of it", "!document.body.innerText.includes('whole time')").await;
     let drag = "const axis = document.querySelector('.axis'); axis.setPointerCapture = () => {}; const { left, width, top } = axis.getBoundingClientRect();
         const at = (share) => ({ bubbles: true, clientX: left + share * width, clientY: top + 5, pointerId: 1 });
         axis.dispatchEvent(new PointerEvent('pointerdown', at(0.5))); axis.dispatchEvent(new PointerEvent('pointermove', at(0.7)));
@@ -153,10 +149,10 @@ async fn a_run_of_a_thousand_jobs_is_read() {
     // Beside the run before: what got slower.
     browser.client.goto(&format!("{}/runs/tidegauge/2?with=1&jobs=odd", world.url)).await.expect("the page");
     browser.see("got slower").await;
-    holds(&browser, "the bar of then", "document.querySelectorAll('.ghost').length === 1").await;
+    browser.holds("the bar of then", "document.querySelectorAll('.ghost').length === 1").await;
     browser.script("[...document.querySelectorAll('.lanes-bar button')].find((one) => one.innerText.endsWith('got slower')).click()").await;
     browser.see("Slower than in tidegauge/1").await;
-    holds(&browser, "the slow one", "document.querySelector('dialog.slower td').innerText === 'test.odd'").await;
+    browser.holds("the slow one", "document.querySelector('dialog.slower td').innerText === 'test.odd'").await;
     accessible(&browser).await;
     browser.keys("\u{e00c}").await;
 
@@ -165,29 +161,26 @@ async fn a_run_of_a_thousand_jobs_is_read() {
         HTMLAnchorElement.prototype.click = () => {}";
     browser.script(caught).await;
     browser.press("SVG").await;
-    holds(
-        &browser,
-        "the drawing",
-        "window.kept?.startsWith('<svg') && window.kept.includes('test.odd') && !/class=|var\\(/.test(window.kept)",
-    )
-    .await;
+    browser
+        .holds("the drawing", "window.kept?.startsWith('<svg') && window.kept.includes('test.odd') && !/class=|var\\(/.test(window.kept)")
+        .await;
 
     // The graph: stages folded into boxes, and the way from one to another in words.
     browser.client.goto(&format!("{}/runs/tidegauge/2/ship.it?view=graph&to=check.part", world.url)).await.expect("the page");
     browser.see("waits for check.part").await;
     browser.press("fold stages").await;
-    holds(&browser, "three boxes", "document.querySelectorAll('.graph [data-node]').length === 3").await;
+    browser.holds("three boxes", "document.querySelectorAll('.graph [data-node]').length === 3").await;
     browser.see("waits for stage check").await;
     accessible(&browser).await;
     browser.press("open stages").await;
     browser.fill("[aria-label='Find a job']", "shard 7").await;
     browser.see("1 box").await;
     browser.keys("\u{e007}").await;
-    holds(&browser, "its box", "document.activeElement.dataset.node === 'test.shard'").await;
+    browser.holds("its box", "document.activeElement.dataset.node === 'test.shard'").await;
     browser.keys("\u{e013}").await;
-    holds(&browser, "the box before", "document.activeElement.dataset.node === 'check.part'").await;
+    browser.holds("the box before", "document.activeElement.dataset.node === 'check.part'").await;
     browser.script(caught).await;
     browser.press("SVG").await;
-    holds(&browser, "the drawing", "window.kept?.includes('test.shard') && !/class=/.test(window.kept)").await;
+    browser.holds("the drawing", "window.kept?.includes('test.shard') && !/class=/.test(window.kept)").await;
     browser.end().await;
 }

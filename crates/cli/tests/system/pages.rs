@@ -63,9 +63,9 @@ async fn rules_are_drafted_with_what_they_say_beside_them() {
     let right = "rules = 1\n[branch.main]\nland = \"queue\"\napprovals = { of = 2 }\n";
     write(right).await;
     browser.see("2 approvals").await;
-    browser.click(".draft .bar button").await;
+    browser.press("Keep").await;
     browser.fill("#draft-message", "Two pairs of eyes").await;
-    browser.click(".ant-modal-footer .ant-btn-primary").await;
+    browser.click("dialog.ask button[type=submit]").await;
     browser.see("Kept as").await;
     repository.git(&["fetch", "--quiet", "origin", "draft/rules"]);
     assert_eq!(repository.git(&["show", "FETCH_HEAD:ordotaxis/rules.toml"]), right.trim_end());
@@ -87,8 +87,8 @@ async fn a_proposal_is_looked_at_and_asked_to_land() {
     }
     accessible(&browser).await;
     setting.hold();
-    browser.click("main p button").await;
-    browser.see("it stands at place 1 and").await;
+    browser.act("Land 1").await;
+    browser.see("1 stands at place 1 and").await;
     browser.client.goto(&format!("{}/projects/tidegauge/landing", world.url)).await.expect("the page");
     browser.see("Landed or left").await;
     browser.see("failed in tidegauge/").await;
@@ -109,7 +109,8 @@ async fn what_waits_before_an_environment_is_approved_on_its_page_and_rolled_bac
     browser.client.goto(&page("")).await.expect("the page");
     browser.see("waits to go into pier-north: 1 approval by owner is missing").await;
     accessible(&browser).await;
-    browser.click("button[aria-label='Approve stations/1 ship.pier[north]']").await;
+    browser.act("Approve stations/1 ship.pier[north]").await;
+    browser.see("You approved stations/1 ship.pier[north].").await;
     delivery.holds("pier-north", &first).await;
     let second = delivery.push("2");
     delivery.holds("trial", &second).await;
@@ -117,7 +118,7 @@ async fn what_waits_before_an_environment_is_approved_on_its_page_and_rolled_bac
     browser.see("well, and there").await;
     accessible(&browser).await;
     // Back to the first by its row; what is there then, and that the other was rolled back.
-    browser.click("button[aria-label='Go back to 1']").await;
+    browser.act("Go back to 1").await;
     browser.see("rolled back to stations/1").await;
     delivery.holds("trial", &first).await;
     browser.client.goto(&page("/trial")).await.expect("the page");
@@ -140,7 +141,7 @@ async fn what_waits_before_an_environment_is_approved_on_its_page_and_rolled_bac
     browser.see("1 of 2, 50 %").await;
     accessible(&browser).await;
     browser.client.goto(&format!("{}/needs", world.url)).await.expect("the page");
-    browser.see("ordotaxis approve stations/2 ship.pier[north]").await;
+    browser.see("stations/2 ship.pier[north]").await;
     accessible(&browser).await;
     browser.end().await;
 }

@@ -4,7 +4,6 @@
 use super::console::{accessible, signed_in};
 use super::failures::measured;
 use super::world;
-use fantoccini::Locator;
 use ordotaxis_testbed::{Browser, RunnerOptions, until};
 use serde_json::Value;
 
@@ -205,14 +204,14 @@ async fn a_mistake_is_shown_in_the_file_and_mended_from_there() {
     // The cursor is before the mistake: it is typed over.
     browser.keys(&format!("{}steps", "\u{e017}".repeat(5))).await;
     browser.see("Nothing is wrong with this file.").await;
-    browser.press("Keep as a branch").await;
+    browser.press("Keep").await;
     browser.fill("#draft-message", "Spell it right").await;
     accessible(&browser).await;
-    browser.click(".ant-modal-footer .ant-btn-primary").await;
+    browser.click("dialog.ask button[type=submit]").await;
     browser.see("Kept as").await;
     repository.git(&["fetch", "--quiet", "origin", "draft/main"]);
     assert_eq!(repository.git(&["show", "FETCH_HEAD:ordotaxis.toml"]), wrong.replace("stpes", "steps").trim_end());
-    let found = browser.client.find_all(Locator::Css(".ant-modal")).await.expect("dialogs");
-    assert_eq!(found.len(), 1);
+    browser.press("Close").await;
+    browser.holds("the dialog to go", "!document.querySelector('dialog[open]')").await;
     browser.end().await;
 }

@@ -10,12 +10,12 @@ const NEEDS: &[(&str, &str)] = &[
     ("nothing", "sign_in sign_out sign_in_ways begin_sign_in"),
     (
         "signed in",
-        "board service_insight check live list_pools list_machines show_machine me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
+        "board service_insight check edit_file live list_pools list_machines show_machine me list_profiles list_projects list_runs list_runners queue schema slots sign_in_link list_sessions end_session list_tokens make_token
          end_token trace search find_components list_needs list_notices choose_notices drop_notice_choice sample_notice list_persons list_groups list_grants",
     ),
     (
         "reader",
-        "show_project show_rules list_refs list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment delivery_insight project_insight export_attempts commits_between list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
+        "show_project first_file show_rules list_refs list_proposals show_proposal show_landing list_releases show_release fetch_evidence list_environments show_environment delivery_insight project_insight export_attempts commits_between list_caches list_cache_folder flaky_tests newest_run numbers list_pipelines stored_versions test_history show_run
          list_artifacts fetch_artifact fetch_artifact_file list_artifact_folder show_artifact compare_runs run_findings read_lines read_log
          search_log run_plan run_tests run_why why_failed run_file show_provenance list_bills fetch_bill",
     ),
@@ -30,7 +30,7 @@ const NEEDS: &[(&str, &str)] = &[
     ("owner", "remove_project set_seen set_rules"),
     (
         "owner of the service",
-        "add_project find_repositories invite_runner set_runner remove_runner drain_runner set_pool remove_pool remove_machine keep_machine machine_console list_work work_again sweep_store verify_store add_person set_person
+        "add_project look heard end_look find_repositories invite_runner set_runner remove_runner drain_runner set_pool remove_pool remove_machine keep_machine machine_console list_work work_again sweep_store verify_store add_person set_person
          remove_person add_identity remove_identity set_group remove_group set_grant remove_grant sign_in_link_for journal export_journal
          verify_journal",
     ),
@@ -66,6 +66,7 @@ async fn call(client: &reqwest::Client, world: &World, token: Option<&str>, meth
         .replace("{job}", "a.b")
         .replace("{name}", "no-such-thing")
         .replace("{pipeline}", "main")
+        .replace("{look}", "no-such-look")
         .replace("{pool}", "no-such-pool")
         .replace("{version}", "1.0");
     let method: Method = method.to_uppercase().parse().expect("a method");

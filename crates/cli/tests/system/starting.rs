@@ -3,7 +3,7 @@
 
 use super::console::{accessible, signed_in};
 use super::world;
-use ordotaxis_testbed::{Browser, RunnerOptions, World, until};
+use ordotaxis_testbed::{RunnerOptions, World};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -14,10 +14,6 @@ const PIPELINE: &str = "language = 1\norder = \"build > test > ship\"\n[starts]\
 async fn call(world: &World, path: &str, body: &Value) -> (StatusCode, Value) {
     let answer = world.http(Method::POST, &format!("/api/v1/projects/tidegauge/{path}")).json(body).send().await.expect("an answer");
     (answer.status(), answer.json().await.unwrap_or_default())
-}
-
-async fn holds(browser: &Browser, what: &str, script: &str) {
-    until(what, || async { (browser.script(&format!("return {script}")).await == Value::Bool(true)).then_some(()) }).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -43,12 +39,12 @@ async fn a_run_is_started_by_hand_with_its_plan_in_sight() {
     accessible(&browser).await;
     // Branches, tags and commits stand there to be chosen.
     let offered = "[...document.querySelectorAll('#start-refs option')].map((one) => `${one.value} ${one.innerText}`).join('; ')";
-    holds(
-        &browser,
-        "what there is",
-        &format!("{offered}.includes('topic/neap branch: Neap tides, too') && {offered}.includes('v1.0 tag: A gauge')"),
-    )
-    .await;
+    browser
+        .holds(
+            "what there is",
+            &format!("{offered}.includes('topic/neap branch: Neap tides, too') && {offered}.includes('v1.0 tag: A gauge')"),
+        )
+        .await;
     browser.fill("#input-station", "outer-buoy").await;
     browser.see("(main): 2 jobs, 1 will be skipped.").await;
     browser.fill("#start-ref", "topic/neap").await;
@@ -61,8 +57,8 @@ async fn a_run_is_started_by_hand_with_its_plan_in_sight() {
     browser.press("All jobs").await;
     browser.script("[...document.querySelectorAll('.start-jobs label')].find((one) => one.innerText.trim() === 'test.soak').click()").await;
     browser.see("(topic/neap): 1 job, 2 will be skipped.").await;
-    holds(&browser, "two skipped", "document.querySelectorAll('.graph [data-node] .s-skipped').length === 2").await;
-    holds(&browser, "the address", "location.search.includes('ref=topic%2Fneap') && location.search.includes('job=test.soak')").await;
+    browser.holds("two skipped", "document.querySelectorAll('.graph [data-node] .s-skipped').length === 2").await;
+    browser.holds("the address", "location.search.includes('ref=topic%2Fneap') && location.search.includes('job=test.soak')").await;
     accessible(&browser).await;
     let before = world.json(&["runs", "tidegauge"]).await.as_array().map(Vec::len);
     browser.click(".start-confirm button").await;

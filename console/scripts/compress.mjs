@@ -6,6 +6,12 @@ import { gzipSync } from 'node:zlib';
 /** What a browser may fetch before the board stands there, in kilobytes (1,000 bytes) of gzip. */
 const MOST_KB = 225;
 
+// The first words of the page are drawn before the sheet of styles has come; the program waits for it in any case.
+const page = readFileSync('dist/index.html', 'utf8');
+const [sheet] = page.match(/ *<link rel="stylesheet"[^>]*>\n/) ?? [];
+if (!sheet) throw new Error('the built page names no sheet of styles');
+writeFileSync('dist/index.html', page.replace(sheet, '').replace('  </body>', `${sheet}  </body>`));
+
 const packed = new Map();
 for (const name of readdirSync('dist/assets')) {
   if (!/\.(js|css|svg)$/.test(name)) continue;

@@ -3,6 +3,7 @@ import 'antd/dist/reset.css';
 import './look/look.css';
 import './look/frame.css';
 import './look/narrow.css';
+import './look/contrast.css';
 import { QueryClientProvider } from '@tanstack/react-query';
 import { ConfigProvider } from 'antd';
 import { lazy, StrictMode, Suspense, useEffect, useState } from 'react';

@@ -65,7 +65,6 @@ export function antdTheme(name: Theme): ThemeConfig {
     colorBorderSecondary: colors.rule,
     colorText: colors.ink,
     colorTextSecondary: colors.soft,
-    colorTextLightSolid: name === 'light' ? '#ffffff' : colors.ground,
   });
   return {
     algorithm: [
@@ -79,6 +78,7 @@ export function antdTheme(name: Theme): ThemeConfig {
       // Given as tokens, so that antd makes all that it derives from a colour out of ours. What the pointer is on is read as
       // well as anything else: those it would make lighter.
       colorPrimary: colors.accent,
+      colorTextLightSolid: name === 'light' ? '#ffffff' : colors.ground,
       colorPrimaryHover: colors.lit,
       colorPrimaryActive: colors.lit,
       colorPrimaryBg: colors.ground,

@@ -6,7 +6,6 @@ import { queries } from '../api/client';
 import { useActs } from './acts';
 import { Dialog } from './Dialog';
 import { type Said, say, wordsOf } from './said';
-import './act.css';
 
 export interface Field {
   key: string;

@@ -12,19 +12,31 @@ use tempfile::TempDir;
 pub struct Browser {
     pub client: Client,
     driver: Child,
+    /// Where the driver answers.
+    address: String,
     _profile: TempDir,
 }
 
 impl Browser {
     /// Starts a browser with a window of this size.
     pub async fn start(width: u32, height: u32) -> Browser {
+        Browser::started(width, height, &Value::Null).await
+    }
+
+    /// Starts a browser that shows pages as a phone with a screen of 400 by 800 does.
+    pub async fn phone() -> Browser {
+        let screen = json!({ "width": 400, "height": 800, "pixelRatio": 2.0, "touch": true, "mobile": true });
+        Browser::started(400, 800, &json!({ "deviceMetrics": screen })).await
+    }
+
+    async fn started(width: u32, height: u32, phone: &Value) -> Browser {
         let port = crate::port::free_port();
         let mut command = Command::new("chromedriver");
         command.arg(format!("--port={port}")).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         // A group of its own, so that the browser ends with its driver also when a test fails.
         let driver = command.process_group(0).spawn().expect("chromedriver starts; `cargo xtask test` installs it");
         let profile = tempfile::tempdir().expect("a folder");
-        let capabilities = capabilities(&profile, width, height);
+        let capabilities = capabilities(&profile, width, height, phone);
         let address = format!("http://127.0.0.1:{port}");
         let client = until("chromedriver to answer", || async {
             let mut builder = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
@@ -32,7 +44,7 @@ impl Browser {
             builder.connect(&address).await.ok()
         })
         .await;
-        Browser { client, driver, _profile: profile }
+        Browser { client, driver, address, _profile: profile }
     }
 
     /// Waits until an element is there and gives its text.
@@ -111,6 +123,24 @@ impl Browser {
         self.holds(&format!("the question about “{words}” to go"), "!document.querySelector('dialog.ask[open]')").await;
     }
 
+    /// Asks the browser for something of its own protocol (Chrome DevTools Protocol): another screen, other colours.
+    pub async fn cdp(&self, method: &str, parameters: Value) -> Value {
+        let session = self.client.session_id().await.expect("an answer").expect("a session");
+        let call = reqwest::Client::new().post(format!("{}/session/{session}/goog/cdp/execute", self.address));
+        let answer = call.json(&json!({ "cmd": method, "params": parameters })).send().await.expect("the driver answers");
+        assert!(answer.status().is_success(), "{method}: {answer:?}");
+        answer.json::<Value>().await.expect("JSON")["value"].clone()
+    }
+
+    /// Makes the browser's network as slow as this: each answer so much later, so many bytes a second both ways.
+    pub async fn network(&self, latency_ms: u32, bytes_per_second: u32) {
+        let session = self.client.session_id().await.expect("an answer").expect("a session");
+        let conditions = json!({ "latency": latency_ms, "download_throughput": bytes_per_second, "upload_throughput": bytes_per_second, "offline": false });
+        let call = reqwest::Client::new().post(format!("{}/session/{session}/chromium/network_conditions", self.address));
+        let answer = call.json(&json!({ "network_conditions": conditions })).send().await.expect("the driver answers");
+        assert!(answer.status().is_success(), "{answer:?}");
+    }
+
     /// A PNG of what the window shows.
     pub async fn picture(&self) -> Vec<u8> {
         self.client.screenshot().await.expect("a picture")
@@ -131,7 +161,7 @@ impl Drop for Browser {
     }
 }
 
-fn capabilities(profile: &TempDir, width: u32, height: u32) -> serde_json::Map<String, Value> {
+fn capabilities(profile: &TempDir, width: u32, height: u32, phone: &Value) -> serde_json::Map<String, Value> {
     let arguments = [
         "--headless".to_owned(),
         "--no-sandbox".into(),
@@ -146,6 +176,9 @@ fn capabilities(profile: &TempDir, width: u32, height: u32) -> serde_json::Map<S
         format!("--window-size={width},{height}"),
         format!("--user-data-dir={}", profile.path().display()),
     ];
-    let options = json!({ "browserName": "chrome", "goog:chromeOptions": { "args": arguments } });
+    let mut options = json!({ "browserName": "chrome", "goog:chromeOptions": { "args": arguments } });
+    if !phone.is_null() {
+        options["goog:chromeOptions"]["mobileEmulation"] = phone.clone();
+    }
     options.as_object().cloned().unwrap_or_default()
 }

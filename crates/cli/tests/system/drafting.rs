@@ -189,6 +189,11 @@ async fn changes_that_cannot_be_made_are_told() {
         let (status, told) = call(json!({ "text": FILE, "edit": edit })).await;
         assert!(status.is_client_error() && told["detail"].as_str().is_some_and(|detail| detail.contains(says)), "{edit}: {told}");
     }
+    // The guide's own example.
+    let guide = include_str!("../../../../docs/console.md");
+    let example = guide.split("```json\n").nth(1).and_then(|rest| rest.split("```").next()).expect("an example");
+    let (status, edited) = call(serde_json::from_str(example).expect("JSON")).await;
+    assert_eq!((status, edited["text"].as_str()), (StatusCode::OK, Some("[job.test.quick]\nsteps = [\"make test\"]\n")));
     let (status, _) = call(json!({ "text": "x".repeat(20 * 1024 * 1024), "edit": { "what": "remove_job", "job": "a.b" } })).await;
     assert_eq!(status, StatusCode::PAYLOAD_TOO_LARGE);
 }

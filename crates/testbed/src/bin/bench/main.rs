@@ -10,6 +10,7 @@ mod depth;
 mod forges;
 mod kept;
 mod measure;
+mod page;
 mod planning;
 mod pools;
 mod seeing;
@@ -35,6 +36,12 @@ async fn main() {
     }
     if chosen("start") {
         push_to_start().await;
+    }
+    if chosen("page") {
+        page::slow_link().await;
+    }
+    if chosen("board") {
+        page::busy_board().await;
     }
     if chosen("jobs") {
         many_jobs().await;

@@ -1,0 +1,133 @@
+//! Every page of the console in both looks: judged by axe, at twice the size, with the reader's own few colours; and the
+//! dialogs that open over all of them.
+
+use super::console::accessible;
+use super::delivery::Delivery;
+use ordotaxis_testbed::Browser;
+use serde_json::json;
+
+const FILE: &str = "language = 1\norder = \"build > test\"\n[starts]\npush = [\"main\"]\n[starts.inputs.rounds]\ndefault = \"2\"\n[job.build.gauge]\nsteps = [\"echo made > made\"]\n\
+    gives = { made = [\"made\"] }\n[job.test.unit]\ntakes = [\"build.gauge/made\"]\nsteps = [\"echo error: drift; exit 1\"]\n";
+
+/// Each with words that are there once it is; of what a project may have none of, anything.
+const PAGES: &[(&str, &str)] = &[
+    ("/", "main branches"),
+    ("/needs", "Needs you"),
+    ("/runners", ""),
+    ("/pools", ""),
+    ("/insight", ""),
+    ("/trace", ""),
+    ("/people", ""),
+    ("/people?view=groups", ""),
+    ("/people?view=roles", "Each role holds"),
+    ("/people?view=yours", ""),
+    ("/notices", "Your notices"),
+    ("/journal", ""),
+    ("/add", "Is it reached?"),
+    ("/projects/tidegauge", "what happened"),
+    ("/projects/tidegauge/start", "Branch, tag or commit"),
+    ("/projects/tidegauge/draft", "Draft of tidegauge"),
+    ("/projects/tidegauge/draft?view=plan", "Draft of tidegauge"),
+    ("/projects/tidegauge/proposals", ""),
+    ("/projects/tidegauge/landing", "Nothing waits to land"),
+    ("/projects/stations/environments", "pier-north"),
+    ("/projects/stations/environments/pier-north", "All that was put there"),
+    ("/projects/tidegauge/releases", ""),
+    ("/projects/tidegauge/insight", ""),
+    ("/projects/tidegauge/numbers", ""),
+    ("/projects/tidegauge/flaky", ""),
+    ("/projects/tidegauge/caches", ""),
+    ("/projects/tidegauge/deliveries", ""),
+    ("/projects/tidegauge/journal", ""),
+    ("/projects/tidegauge/settings", "Main branch"),
+    ("/projects/tidegauge/settings?view=hooks", "Webhook address"),
+    ("/projects/tidegauge/settings?view=people", "Roles on this project"),
+    ("/projects/tidegauge/settings?view=badge", "It looks like this"),
+    ("/projects/tidegauge/settings?view=files", "Pipelines kept by the service"),
+    ("/runs/tidegauge/1", "drift"),
+    ("/runs/tidegauge/1?view=graph", "test.unit"),
+    ("/runs/tidegauge/1?view=tests", ""),
+    ("/runs/tidegauge/1/test.unit?tab=log", "error: drift"),
+    ("/runs/tidegauge/1/test.unit?tab=steps", ""),
+    ("/runs/tidegauge/1/test.unit?tab=taken", ""),
+    ("/runs/tidegauge/1/build.gauge?tab=given", ""),
+    ("/runs/tidegauge/1/test.unit?tab=why", ""),
+    ("/never", "There is no such page"),
+];
+
+async fn setting() -> (Delivery, Browser) {
+    let delivery = Delivery::new("rules = 1\n[environment.pier-north]\napprove = { of = 1, by = [\"owner\"] }\n").await;
+    let world = &delivery.world;
+    delivery.push("1");
+    delivery.waits("pier-north", "1 approval by owner is missing").await;
+    let broken = world.project("tidegauge").await.push_pipeline(FILE);
+    world.verdict("tidegauge", &broken).await;
+    let browser = Browser::start(1280, 800).await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    browser.see("tidegauge").await;
+    (delivery, browser)
+}
+
+async fn open(browser: &Browser, address: &str, words: &str) {
+    browser.client.goto(address).await.expect("the page");
+    browser.holds(&format!("{address} to be there"), "document.querySelector('main')?.innerText.trim().length > 3").await;
+    browser.see(words).await;
+}
+
+async fn in_look(look: &str) {
+    let (delivery, browser) = setting().await;
+    let url = &delivery.world.url;
+    browser.script(&format!("localStorage.setItem('theme', '{look}')")).await;
+    for (path, words) in PAGES {
+        open(&browser, &format!("{url}{path}"), words).await;
+        accessible(&browser).await;
+    }
+    // What opens over a page.
+    browser.client.goto(&format!("{url}/runs/tidegauge/1")).await.expect("the page");
+    browser.see("All again").await;
+    for open in ["/", "?"] {
+        browser.keys(open).await;
+        browser.text("dialog[open]").await;
+        accessible(&browser).await;
+        browser.keys("\u{e00c}").await;
+        browser.holds("it to close", "!document.querySelector('dialog[open]')").await;
+    }
+    browser.press("All again").await;
+    browser.text("dialog.ask[open] p").await;
+    accessible(&browser).await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_is_accessible_in_light() {
+    in_look("light").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_is_accessible_in_dark() {
+    in_look("dark").await;
+}
+
+/// Twice the size in a window of 1280 by 800 leaves 640 by 400; and nothing but tables may go to the side.
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_is_read_at_twice_the_size_and_in_few_colours() {
+    let (delivery, browser) = setting().await;
+    let url = &delivery.world.url;
+    browser
+        .cdp("Emulation.setDeviceMetricsOverride", json!({ "width": 640, "height": 400, "deviceScaleFactor": 2, "mobile": false }))
+        .await;
+    browser.cdp("Emulation.setEmulatedMedia", json!({ "features": [{ "name": "forced-colors", "value": "active" }] })).await;
+    for (path, words) in PAGES {
+        open(&browser, &format!("{url}{path}"), words).await;
+        let out = "document.documentElement.scrollWidth <= 640 ? null : [...document.querySelectorAll('body *')].filter((one) => one.getBoundingClientRect().right > 641).map((one) => one.outerHTML.slice(0, 120)).slice(0, 3)";
+        let told = browser.script(&format!("return {out}")).await;
+        assert!(told.is_null(), "{path} goes to the side: {told}");
+        // The heading, the main thing, is reached without going to the side.
+        let seen = "[...document.querySelectorAll('main h1')].every((one) => one.getBoundingClientRect().right <= 640)";
+        browser.holds(&format!("the heading of {path}"), seen).await;
+        let told = "matchMedia('(forced-colors: active)').matches && getComputedStyle(document.documentElement).getPropertyValue('--ink') === 'CanvasText'";
+        browser.holds("the reader's colours", told).await;
+    }
+    browser.end().await;
+}

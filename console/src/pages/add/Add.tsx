@@ -10,7 +10,7 @@ import { say, wordsOf } from '../../parts/said';
 import { many } from '../../parts/words';
 import { Find } from './Find';
 import { Heard } from './Heard';
-import { asked, called, type Look, nothing, type Prepared, pollOf, project, review, wayOf } from './prepared';
+import { asked, called, forges, type Look, nothing, type Prepared, pollOf, project, review, wayOf } from './prepared';
 import './add.css';
 
 export default function Add() {
@@ -285,8 +285,8 @@ function Told(props: { said: Prepared; put: Put; look: Look; onProfile: (profile
           value={said.profile}
           onChange={(event) => onProfile(event.target.value)}
         >
-          {(profiles ?? [{ name: 'plain' }]).map((one) => (
-            <option key={one.name}>{one.name}</option>
+          {forges(profiles).map((name) => (
+            <option key={name}>{name}</option>
           ))}
         </select>
       </Line>

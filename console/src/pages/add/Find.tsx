@@ -4,7 +4,7 @@ import { Button } from 'antd';
 import { useState } from 'react';
 import { answered, api, type Schemas } from '../../api/client';
 import { wordsOf } from '../../parts/said';
-import type { Prepared } from './prepared';
+import { forges, type Prepared } from './prepared';
 
 export function Find({ said, put }: { said: Prepared; put: (change: Partial<Prepared>) => void }) {
   const [open, setOpen] = useState(false);
@@ -34,8 +34,8 @@ export function Find({ said, put }: { said: Prepared; put: (change: Partial<Prep
           value={said.profile}
           onChange={(event) => put({ profile: event.target.value })}
         >
-          {(profiles ?? [{ name: said.profile }]).map((one) => (
-            <option key={one.name}>{one.name}</option>
+          {forges(profiles).map((name) => (
+            <option key={name}>{name}</option>
           ))}
         </select>
         <input

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { asked, type Look, nameOf, nothing, pollOf, project, review, wayOf } from './prepared';
+import { asked, forges, type Look, nameOf, nothing, pollOf, project, review, wayOf } from './prepared';
 
 test('an address says how it is reached and what the project is called', () => {
   const all = [
@@ -12,6 +12,7 @@ test('an address says how it is reached and what the project is called', () => {
     ['https://', undefined, ''],
   ] as const;
   for (const [git, way, name] of all) expect([wayOf(git), nameOf(git)]).toEqual([way, name]);
+  expect(forges([{ name: 'beacon' }, { name: 'plain' }])).toEqual(['plain', 'beacon']);
   expect(nameOf(`/srv/${'x'.repeat(100)}`)).toHaveLength(64);
 });
 

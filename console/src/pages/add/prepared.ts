@@ -28,6 +28,12 @@ export const nothing: Prepared = {
   poll: 'usual',
 };
 
+/** The forges' names to choose from; a git server without one comes first. */
+export const forges = (known: { name: string }[] | undefined) => [
+  'plain',
+  ...(known ?? []).map((one) => one.name).filter((name) => name !== 'plain'),
+];
+
 /** How an address is reached: that decides what it is read with. */
 export function wayOf(text: string): 'http' | 'ssh' | 'disk' | undefined {
   const git = text.trim();

@@ -62,7 +62,7 @@ export function Drawn({ checked, isNow, editor, diagnostics }: Props) {
         <span className="soft">
           {stale
             ? 'the text is no TOML now: mend it, and the picture goes on'
-            : 'drag a job into a stage, a stage beside another, a job’s right edge to what comes after it'}
+            : 'drag to move; from a job’s right edge to connect'}
         </span>
       </div>
       <div className={stale ? 'drawn stale' : 'drawn'}>
@@ -108,6 +108,30 @@ function AddJob(props: { outline: Outline; stage: string; onClose: () => void; o
   const { outline, stage, onClose, onAdd } = props;
   const [where, setWhere] = useState(stage);
   const [name, setName] = useState('');
+  const ofStage = (
+    <div key="stage" className="ask-field">
+      <label htmlFor="add-stage">Stage</label>
+      <input
+        id="add-stage"
+        className="field"
+        list="add-stages"
+        required
+        value={where}
+        onChange={(event) => setWhere(event.target.value)}
+      />
+      <datalist id="add-stages">
+        {outline.stages.map((one) => (
+          <option key={one.name} value={one.name} />
+        ))}
+      </datalist>
+    </div>
+  );
+  const ofJob = (
+    <div key="job" className="ask-field">
+      <label htmlFor="add-job">Name</label>
+      <input id="add-job" className="field" required value={name} onChange={(event) => setName(event.target.value)} />
+    </div>
+  );
   return (
     <Dialog label="Add a job" className="ask" onClose={onClose}>
       <form
@@ -119,34 +143,8 @@ function AddJob(props: { outline: Outline; stage: string; onClose: () => void; o
       >
         <h2>Add a job</h2>
         <p>It stands behind the last job of its stage; a stage that is new comes last in the order.</p>
-        <div className="ask-field">
-          <label htmlFor="add-stage">Stage</label>
-          <input
-            id="add-stage"
-            className="field"
-            list="add-stages"
-            required
-            value={where}
-            onChange={(event) => setWhere(event.target.value)}
-          />
-          <datalist id="add-stages">
-            {outline.stages.map((one) => (
-              <option key={one.name} value={one.name} />
-            ))}
-          </datalist>
-        </div>
-        <div className="ask-field">
-          <label htmlFor="add-job">Name</label>
-          <input
-            id="add-job"
-            className="field"
-            required
-            // biome-ignore lint/a11y/noAutofocus: the stage is known in most cases
-            autoFocus={stage !== ''}
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </div>
+        {/* What is known already comes last. */}
+        {stage === '' ? [ofStage, ofJob] : [ofJob, ofStage]}
         <div className="buttons">
           <button type="submit" className="act main" disabled={!where.trim() || !name.trim()}>
             Add

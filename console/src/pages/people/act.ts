@@ -1,6 +1,6 @@
 // Doing something and saying how it went: every list of this page asks again for what it shows afterwards.
 import { useState } from 'react';
-import { answered, queries } from '../../api/client';
+import { done, queries } from '../../api/client';
 
 type Call<T> = Promise<{ data?: T; error?: unknown; response: Response }>;
 
@@ -9,12 +9,10 @@ export function useAct(keys: string[]) {
   const [told, setTold] = useState<{ words: string; wrong: boolean }>();
   const act = async <T>(call: Call<T>, words: string): Promise<T | undefined> => {
     try {
-      // What answers without a body is done when it was not refused.
-      const { response, data } = await call;
-      const done = response.ok ? data : await answered(call);
+      const answer = await done(call);
       setTold({ words, wrong: false });
       for (const key of keys) queries.invalidateQueries({ queryKey: [key] });
-      return done;
+      return answer;
     } catch (error) {
       setTold({ words: error instanceof Error ? error.message : 'the service could not be reached', wrong: true });
       return undefined;

@@ -120,8 +120,7 @@ fn change_table(table: &mut dyn TableLike, new: &serde_json::Map<String, Json>, 
 /// What stands at the beginning and at the end of both stays as it is written.
 fn change_list(list: &mut Array, new: &[Json], deep: usize) -> Option<()> {
     let wanted: Vec<Value> = new.iter().map(|one| made(one, deep)).collect::<Option<_>>()?;
-    let texts = |values: &mut dyn Iterator<Item = &Value>| values.map(|one| json(one)).collect::<Vec<_>>();
-    let old = texts(&mut list.iter());
+    let old: Vec<Json> = list.iter().map(json).collect();
     let same = |pairs: &mut dyn Iterator<Item = (&Json, &Json)>| pairs.take_while(|(old, new)| old == new).count();
     let head = same(&mut old.iter().zip(new));
     let tail = same(&mut old[head..].iter().rev().zip(new[head..].iter().rev()));

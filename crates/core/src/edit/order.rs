@@ -2,7 +2,7 @@
 
 use super::{EditError, Place, Side};
 use crate::order::{Item as Part, Line, parse};
-use toml_edit::{DocumentMut, Item, Value};
+use toml_edit::{DocumentMut, Item, Table, Value};
 
 /// What is said where a line has no text of its own.
 const NOWHERE: std::ops::Range<usize> = 0..0;
@@ -69,13 +69,17 @@ fn stages(file: &DocumentMut) -> Vec<String> {
     jobs.into_iter().flat_map(|jobs| jobs.iter().map(|(stage, _)| stage.to_owned())).collect()
 }
 
-fn read(file: &DocumentMut) -> Result<Vec<Line>, EditError> {
-    let texts: Vec<&str> = match file.get("order") {
+/// The lines of `order` as they are written: one text, or a list of them.
+pub(super) fn texts(file: &Table) -> Vec<&str> {
+    match file.get("order") {
         None => Vec::new(),
         Some(item) if item.is_str() => item.as_str().into_iter().collect(),
         Some(item) => item.as_array().into_iter().flatten().filter_map(Value::as_str).collect(),
-    };
-    texts.into_iter().map(|text| parse(text).map_err(|mistake| EditError::Order(mistake.message))).collect()
+    }
+}
+
+fn read(file: &DocumentMut) -> Result<Vec<Line>, EditError> {
+    texts(file.as_table()).into_iter().map(|text| parse(text).map_err(|mistake| EditError::Order(mistake.message))).collect()
 }
 
 /// Lines that are as before keep how they are written.

@@ -2,9 +2,10 @@
 //! takes. A file with mistakes has an outline too, as long as it is TOML.
 
 use super::keys::json;
+use super::order::texts;
 use crate::order::{Line, StageGraph, parse};
 use serde::{Deserialize, Serialize};
-use toml_edit::{Document, Item, TableLike, Value};
+use toml_edit::{Document, Item, TableLike};
 
 /// The stages of a file with their jobs.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -50,7 +51,8 @@ pub struct OutlineLink {
 /// None where the text is no TOML.
 pub fn outline(text: &str) -> Option<Outline> {
     let file = Document::parse(text).ok()?;
-    let lines = order(file.as_table());
+    // A line with a mistake orders nothing; the check says what is wrong with it.
+    let lines: Vec<Line> = texts(file.as_table()).into_iter().filter_map(|text| parse(text).ok()).collect();
     let jobs = file.get("job").and_then(Item::as_table_like);
     let found: Vec<(&str, &dyn TableLike)> =
         jobs.into_iter().flat_map(|jobs| jobs.iter()).filter_map(|(stage, item)| Some((stage, item.as_table_like()?))).collect();
@@ -66,15 +68,6 @@ pub fn outline(text: &str) -> Option<Outline> {
     let mut stages: Vec<OutlineStage> = found.into_iter().map(stage).filter(|stage| !stage.jobs.is_empty()).collect();
     stages.sort_by_key(|stage| stage.level);
     Some(Outline { stages })
-}
-
-fn order(file: &toml_edit::Table) -> Vec<Line> {
-    let texts: Vec<&str> = match file.get("order") {
-        Some(item) if item.is_str() => item.as_str().into_iter().collect(),
-        Some(item) => item.as_array().into_iter().flatten().filter_map(Value::as_str).collect(),
-        None => Vec::new(),
-    };
-    texts.into_iter().filter_map(|text| parse(text).ok()).collect()
 }
 
 /// Each stage with the longest way to it; none where they wait for each other.

@@ -115,8 +115,8 @@ impl FirstLooks {
         self.open().remove(id);
     }
 
-    /// A delivery for a project that is not there: where someone prepares one of that name, it is read and remembered. True
-    /// where it was signed with that one's secret.
+    /// A delivery for a project that is not there: where someone prepares one of that name, it is read and remembered. What
+    /// was read where it was signed with that one's secret; none where nobody's fits.
     pub(crate) fn hear(&self, app: &App, project: &str, came: &Came<'_>) -> Option<Taken> {
         let named: Vec<Arc<FirstLook>> = self.open().values().filter(|look| look.now().name == project).cloned().collect();
         let mut signed = None;

@@ -54,8 +54,8 @@ pub(crate) async fn failure(
     let plan = app.plan_of(run_id).await?.ok_or_else(|| ApiError::not_found("job", "the run could not be planned: it has no jobs"))?;
     let planned = &plan.jobs[at];
     let at_number = i64::try_from(at).unwrap_or(i64::MAX);
-    let attempts = app.records.attempts(run_id).await?.into_iter().filter(|attempt| attempt.job == at_number);
-    let attempt = attempts.filter(|attempt| which.attempt.is_none_or(|wanted| wanted == attempt.number)).next_back();
+    let mut attempts = app.records.attempts(run_id).await?.into_iter().filter(|attempt| attempt.job == at_number);
+    let attempt = attempts.rfind(|attempt| which.attempt.is_none_or(|wanted| wanted == attempt.number));
     let attempt = attempt.ok_or_else(|| ApiError::not_found("attempt", format!("{job} of {project}/{number} has no such attempt")))?;
     let phases: Vec<PhaseView> = serde_json::from_str(&attempt.phases).unwrap_or_default();
     let failed = phases.iter().rposition(|phase| phase.failed && phase.kind == PhaseKind::Step);

@@ -1,6 +1,7 @@
 // Starts the console: theme, routes, one file a route loaded when it is first opened.
 import 'antd/dist/reset.css';
 import './look/look.css';
+import './look/parts.css';
 import './look/frame.css';
 import './look/narrow.css';
 import './look/contrast.css';

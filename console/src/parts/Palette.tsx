@@ -6,6 +6,7 @@ import { useNavigate, useParams } from 'react-router';
 import { answered, api, type Schemas, useMe } from '../api/client';
 import { allActs } from './acts';
 import { Dialog } from './Dialog';
+import { Middle } from './Middle';
 import { addressOf, more, pages, projectPages } from './pages';
 import { best } from './sought';
 
@@ -85,7 +86,7 @@ export default function Palette({ onClose }: { onClose: () => void }) {
                 aria-selected={entry === chosen}
                 onClick={entry.go}
               >
-                <span className="cut">{entry.name}</span>
+                <Middle name={entry.name} />
                 {entry.about && <span className="soft cut">{entry.about}</span>}
                 {entry.key && <kbd>{entry.key}</kbd>}
               </div>

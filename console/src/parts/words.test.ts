@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { age, bytes, duration, many, took } from './words';
+import { age, bytes, cutMiddle, duration, many, took } from './words';
 
 test('durations have one or two units', () => {
   const cases: [number, string][] = [
@@ -52,4 +52,10 @@ test('a run that was brought back did not go on while it rested', () => {
   expect(took(run, 0)).toBe(600_000);
   expect(took({ started_at: run.started_at }, Date.parse('2026-03-01T10:00:30Z'))).toBe(30_000);
   expect(took({}, 0)).toBeUndefined();
+});
+
+test('a long name keeps both its ends', () => {
+  expect(cutMiddle('north-pier', 10)).toBe('north-pier');
+  expect(cutMiddle('north-pier-of-the-lock', 11)).toBe('north…-lock');
+  expect(cutMiddle('abcdef', 4)).toBe('ab…f');
 });

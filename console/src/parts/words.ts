@@ -33,6 +33,13 @@ export function many(count: number, one: string, more = `${one}s`): string {
   return `${count.toLocaleString('en')} ${count === 1 ? one : more}`;
 }
 
+/** A long name for a place with room for so many characters: what tells names apart stands at their ends. */
+export function cutMiddle(name: string, most: number): string {
+  if (name.length <= most) return name;
+  const end = Math.floor((most - 1) / 2);
+  return `${name.slice(0, most - 1 - end)}…${name.slice(name.length - end)}`;
+}
+
 export const time = (text: string) => new Date(text).getTime();
 
 /** How long a run went on; someone may have brought it back long after it had ended. */

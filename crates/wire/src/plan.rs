@@ -35,6 +35,9 @@ pub struct PlannedJobView {
     pub gives: Vec<String>,
     /// Why it will not run, or null.
     pub skipped: Option<String>,
+    /// The environment that it puts something into, where that is known ahead.
+    #[serde(default)]
+    pub deploys: Option<String>,
 }
 
 /// A job that another waits for, and why.
@@ -75,7 +78,8 @@ impl PlanView {
     /// The view of a plan; diagnostics are left empty for the caller to add.
     pub fn new(plan: &Plan) -> PlanView {
         let skips = foreseen_skips(plan);
-        let jobs = plan.jobs.iter().zip(edges(plan)).zip(skips).map(|((job, edges), skipped)| PlannedJobView {
+        let jobs = plan.jobs.iter().enumerate().zip(edges(plan)).zip(skips).map(|(((at, job), edges), skipped)| PlannedJobView {
+            deploys: plan.environment(at),
             id: job.id.clone(),
             stage: plan.stages[job.stage].name.clone(),
             name: job.name.clone(),

@@ -91,4 +91,5 @@ test('the heading counts', () => {
   );
   expect(headline([line('a')])).toBe('The main branch is well');
   expect(headline([line('a'), line('b')])).toBe('All 2 main branches are well');
+  expect(headline(all.filter((one) => one.broke).slice(0, 1))).toBe('The main branch is broken');
 });

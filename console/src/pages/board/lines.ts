@@ -92,6 +92,7 @@ export function merged(all: BoardLine[], asked: string[], came: BoardLine[]): Bo
 /** How the main branches stand, in a sentence. */
 export function headline(lines: BoardLine[]): string {
   const [broken, all] = [lines.filter(isBroken).length, lines.length];
-  if (broken === 0) return all === 1 ? 'The main branch is well' : `All ${all} main branches are well`;
-  return `${broken} of ${all} main branches ${broken === 1 ? 'is' : 'are'} broken`;
+  if (all === 1) return `The main branch is ${broken === 1 ? 'broken' : 'well'}`;
+  if (broken === 0) return `All ${all.toLocaleString('en')} main branches are well`;
+  return `${broken} of ${all.toLocaleString('en')} main branches ${broken === 1 ? 'is' : 'are'} broken`;
 }

@@ -1,12 +1,14 @@
 // A project's environments: what is in each, how far behind main that is, and what waits to come in and why.
+
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
 import { When } from '../../parts/When';
-import { age } from '../../parts/words';
+import { age, many } from '../../parts/words';
 import Insight from './Insight';
 import { Say } from './Say';
 
@@ -32,23 +34,11 @@ export default function Environments() {
         </p>
       )}
       {data && data.length > 0 && (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>environment</th>
-              <th>there</th>
-              <th>since</th>
-              <th>from</th>
-              <th>behind main</th>
-              <th>next</th>
-            </tr>
-          </thead>
-          <tbody>
-            {data.map((one) => (
-              <Row key={one.name} one={one} />
-            ))}
-          </tbody>
-        </table>
+        <Sheet heads={['environment', 'there', 'since', 'from', 'behind main', 'next']}>
+          {data.map((one) => (
+            <Row key={one.name} one={one} />
+          ))}
+        </Sheet>
       )}
       <Insight project={project} />
     </>
@@ -93,7 +83,7 @@ function Row({ one }: { one: Environment }) {
 
 export function behind(far: Schemas['Behind']): string {
   if (far.commits === 0) return 'nothing';
-  return `${far.more ? 'more than ' : ''}${far.commits} ${far.commits === 1 ? 'commit' : 'commits'}, ${age(far.ms)}`;
+  return `${far.more ? 'more than ' : ''}${many(far.commits, 'commit')}, ${age(far.ms)}`;
 }
 
 /** Nothing goes on there, waits, or keeps anything out. */

@@ -1,6 +1,7 @@
 // What can be done to an environment: promote, roll back, freeze, thaw, close.
 import { useNavigate } from 'react-router';
 import { api, done, type Schemas, useMay } from '../../api/client';
+import { stopRun } from '../../api/stop';
 import { Act } from '../../parts/Act';
 import { until } from '../../parts/times';
 
@@ -8,16 +9,6 @@ type Environment = Schemas['EnvironmentView'];
 type Deployment = Schemas['DeploymentView'];
 
 const at = (one: Environment) => ({ params: { path: { project: one.project, environment: one.name } } });
-
-const stop = ({ run }: { run: string }) => {
-  const [project = '', number] = run.split('/');
-  return done(
-    api.POST('/api/v1/runs/{project}/{number}/stop', {
-      params: { path: { project, number: Number(number) } },
-      body: {},
-    }),
-  );
-};
 
 const frozen = '/api/v1/projects/{project}/environments/{environment}/frozen' as const;
 const freeze = (one: Environment, body: Schemas['Freeze']) => done(api.PUT(frozen, { ...at(one), body }));
@@ -31,7 +22,7 @@ export function EnvironmentActs({ one }: { one: Environment }) {
   if (!operator) return null;
   const begun = (made: { run: string } | undefined, words: string) => {
     if (made) navigate(`/runs/${made.run}`);
-    return { words, undo: made && (() => stop(made)) };
+    return { words, undo: made && (() => stopRun(made.run)) };
   };
   return (
     <div className="say later">
@@ -125,7 +116,7 @@ export function GoBack({ one, row }: { one: Environment; row: Deployment }) {
           }),
         );
         if (made) navigate(`/runs/${made.run}`);
-        return { words: `A roll-back of ${one.name} has begun.`, undo: made && (() => stop(made)) };
+        return { words: `A roll-back of ${one.name} has begun.`, undo: made && (() => stopRun(made.run)) };
       }}
     />
   );

@@ -10,6 +10,7 @@ import { answered, api, type PlanView, type Schemas } from '../../api/client';
 import { useActs } from '../../parts/acts';
 import { Split } from '../../parts/Split';
 import { Trouble } from '../../parts/Trouble';
+import { many } from '../../parts/words';
 import { Graph } from '../run/graph/Graph';
 import { asJobs } from '../start/form';
 import { Drawn } from './Drawn';
@@ -294,7 +295,8 @@ function Plan({ checked }: { checked: Schemas['CheckView'] | undefined }) {
   const [chosen, setChosen] = useState<string>();
   if (checked?.plan) last.current = checked.plan;
   if (!checked) return null;
-  if (checked.jobs > 0 && !checked.plan) return <p className="empty">{checked.jobs} jobs: too many to draw here</p>;
+  if (checked.jobs > 0 && !checked.plan)
+    return <p className="empty">{many(checked.jobs, 'job')}: too many to draw here</p>;
   if (!last.current) return <p className="empty">The plan is drawn when nothing is wrong.</p>;
   const stale = !checked.plan;
   return (

@@ -7,7 +7,7 @@ import { answered, api, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
 import { ProjectWords } from '../../parts/ProjectWords';
 import { Trouble } from '../../parts/Trouble';
-import { bytes, duration } from '../../parts/words';
+import { bytes, duration, many } from '../../parts/words';
 import '../run/tests.css';
 import { Days } from './Days';
 import './insight.css';
@@ -68,7 +68,11 @@ function Figures({ found }: { found: Found }) {
         Jobs
       </h2>
       <Jobs jobs={found.jobs} />
-      {found.more_jobs > 0 && <p className="soft">{found.more_jobs} jobs that took less are not listed.</p>}
+      {found.more_jobs > 0 && (
+        <p className="soft">
+          {many(found.more_jobs, 'job')} that took less {found.more_jobs === 1 ? 'is' : 'are'} not listed.
+        </p>
+      )}
       {found.cut && <p className="soft">There were more attempts than are looked at: these are the newest.</p>}
       <h2 className="pad">Branches</h2>
       <Branches branches={found.branches} />

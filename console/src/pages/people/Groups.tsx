@@ -1,8 +1,10 @@
 // Groups: named lists of persons, written @NAME.
+
 import { useQuery } from '@tanstack/react-query';
 import { Button, Input, Popconfirm } from 'antd';
 import { useState } from 'react';
 import { answered, api } from '../../api/client';
+import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { useAct } from './act';
 import { Told } from './Told';
@@ -50,55 +52,44 @@ export function Groups({ owner }: { owner: boolean }) {
         </p>
       )}
       {data.length > 0 && (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>group</th>
-              <th>members</th>
-              <th>
-                <span className="hidden">what can be done</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {data.map((one) => (
-              <tr key={one.name}>
-                <td>@{one.name}</td>
-                <td>{one.members.join(', ')}</td>
-                <td className="acts">
-                  {owner && (
-                    <>
-                      <Button
-                        size="small"
-                        type="text"
-                        onClick={() => {
-                          setName(one.name);
-                          setMembers(one.members.join(' '));
-                        }}
-                      >
-                        Change
+        <Sheet heads={['group', 'members', ACTS]}>
+          {data.map((one) => (
+            <tr key={one.name}>
+              <td>@{one.name}</td>
+              <td>{one.members.join(', ')}</td>
+              <td className="acts">
+                {owner && (
+                  <>
+                    <Button
+                      size="small"
+                      type="text"
+                      onClick={() => {
+                        setName(one.name);
+                        setMembers(one.members.join(' '));
+                      }}
+                    >
+                      Change
+                    </Button>
+                    <Popconfirm
+                      title={`Remove @${one.name}, and with it its roles?`}
+                      okText="Remove"
+                      onConfirm={() =>
+                        act(
+                          api.DELETE('/api/v1/groups/{name}', { params: { path: { name: one.name } } }),
+                          `@${one.name} is removed`,
+                        )
+                      }
+                    >
+                      <Button size="small" type="text" aria-label={`Remove ${one.name}`}>
+                        Remove
                       </Button>
-                      <Popconfirm
-                        title={`Remove @${one.name}, and with it its roles?`}
-                        okText="Remove"
-                        onConfirm={() =>
-                          act(
-                            api.DELETE('/api/v1/groups/{name}', { params: { path: { name: one.name } } }),
-                            `@${one.name} is removed`,
-                          )
-                        }
-                      >
-                        <Button size="small" type="text" aria-label={`Remove ${one.name}`}>
-                          Remove
-                        </Button>
-                      </Popconfirm>
-                    </>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                    </Popconfirm>
+                  </>
+                )}
+              </td>
+            </tr>
+          ))}
+        </Sheet>
       )}
     </>
   );

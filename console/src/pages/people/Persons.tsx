@@ -1,18 +1,32 @@
 // Everybody; owners add and remove persons, and make links that sign them in.
+
 import { useQuery } from '@tanstack/react-query';
 import { Button, Input, Popconfirm } from 'antd';
 import { useState } from 'react';
-import { answered, api } from '../../api/client';
+import { answered, api, type Schemas } from '../../api/client';
+import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
+import { useSearchWords } from '../../parts/useSearchWords';
 import { useAct } from './act';
 import { Told } from './Told';
+
+/** Whether all the words stand in what the list says of a person. */
+function fits(one: Schemas['PersonView'], words: string): boolean {
+  const said = [one.name, one.mail, one.role, ...one.groups.map((group) => `@${group}`)].join(' ').toLowerCase();
+  return words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => said.includes(word));
+}
 
 export function Persons({ owner }: { owner: boolean }) {
   const { data, error } = useQuery({ queryKey: ['persons'], queryFn: () => answered(api.GET('/api/v1/persons')) });
   const { told, act } = useAct(['persons', 'groups', 'grants']);
+  const [find, setFind] = useSearchWords('find');
   const [link, setLink] = useState<{ name: string; url: string }>();
   if (error) return <Trouble error={error} />;
   if (!data) return null;
+  const shown = data.filter((one) => fits(one, find));
   const path = (name: string) => ({ params: { path: { name } } });
   const linkFor = async (name: string) => {
     const made = await act(api.POST('/api/v1/persons/{name}/sign-in-links', path(name)), `a link for ${name}`);
@@ -24,26 +38,23 @@ export function Persons({ owner }: { owner: boolean }) {
         <Add add={(name, mail) => act(api.POST('/api/v1/persons', { body: { name, mail } }), `${name} is added`)} />
       )}
       <Told told={told} />
+      <input
+        className="field w-240"
+        type="search"
+        aria-label="Filter persons"
+        placeholder="filter: a name, @group, mail"
+        value={find}
+        onChange={(event) => setFind(event.target.value)}
+      />
       {link && (
         <p className="shown-once">
           Give this to {link.name} alone; it is good once, for ten minutes: <code>{link.url}</code>
         </p>
       )}
-      <table className="sheet">
-        <thead>
-          <tr>
-            <th>person</th>
-            <th>role on the service</th>
-            <th>groups</th>
-            <th>mail</th>
-            <th>known as</th>
-            <th>
-              <span className="hidden">what can be done</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {data.map((one) => (
+      <Sheet heads={['person', 'role on the service', 'groups', 'mail', 'known as', ACTS]}>
+        {data
+          .filter((one) => fits(one, find))
+          .map((one) => (
             <tr key={one.name}>
               <td>{one.name}</td>
               <td>{one.role ?? <span className="soft">none</span>}</td>
@@ -74,8 +85,8 @@ export function Persons({ owner }: { owner: boolean }) {
               </td>
             </tr>
           ))}
-        </tbody>
-      </table>
+      </Sheet>
+      {shown.length === 0 && <p className="empty">Nobody has “{find}” in their line.</p>}
     </>
   );
 }

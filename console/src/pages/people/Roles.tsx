@@ -1,8 +1,10 @@
 // Who holds which role on what.
+
 import { useQuery } from '@tanstack/react-query';
 import { Button, Input, Select } from 'antd';
 import { useState } from 'react';
 import { answered, api, type Schemas } from '../../api/client';
+import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import { useAct } from './act';
@@ -37,40 +39,26 @@ export function Roles({ owner }: { owner: boolean }) {
         />
       )}
       <Told told={told} />
-      <table className="sheet">
-        <thead>
-          <tr>
-            <th>who</th>
-            <th>role</th>
-            <th>on</th>
-            <th>given by</th>
-            <th>given</th>
-            <th>
-              <span className="hidden">what can be done</span>
-            </th>
+      <Sheet heads={['who', 'role', 'on', 'given by', 'given', ACTS]}>
+        {data.map((one) => (
+          <tr key={`${one.who} ${one.project}`}>
+            <td>{one.who}</td>
+            <td title={roles.find(([role]) => role === one.role)?.[1]}>{one.role}</td>
+            <td>{one.project ?? 'the service'}</td>
+            <td>{one.given_by}</td>
+            <td className="num">
+              <When at={one.given_at} />
+            </td>
+            <td className="acts">
+              {owner && (
+                <Button size="small" type="text" onClick={() => remove(one)} aria-label={`Take away from ${one.who}`}>
+                  Take away
+                </Button>
+              )}
+            </td>
           </tr>
-        </thead>
-        <tbody>
-          {data.map((one) => (
-            <tr key={`${one.who} ${one.project}`}>
-              <td>{one.who}</td>
-              <td title={roles.find(([role]) => role === one.role)?.[1]}>{one.role}</td>
-              <td>{one.project ?? 'the service'}</td>
-              <td>{one.given_by}</td>
-              <td className="num">
-                <When at={one.given_at} />
-              </td>
-              <td className="acts">
-                {owner && (
-                  <Button size="small" type="text" onClick={() => remove(one)} aria-label={`Take away from ${one.who}`}>
-                    Take away
-                  </Button>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Sheet>
       <p className="soft">
         Each role holds what those before it hold: {roles.map(([role, what]) => `${role} ${what}`).join('; ')}. A
         project is seen by all who are signed in, unless <code>ordotaxis project seen</code> says otherwise.

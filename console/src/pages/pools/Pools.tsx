@@ -9,7 +9,7 @@ import { Shape } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
 import { When } from '../../parts/When';
-import { duration } from '../../parts/words';
+import { duration, many } from '../../parts/words';
 import { Acts } from './Acts';
 import { Console } from './Console';
 import './pools.css';
@@ -49,10 +49,10 @@ function sentence(pools: Pool[], there: Machine[]): string {
   if (pools.length === 0) return 'No pool is set';
   const troubled = pools.filter((pool) => pool.troubled).map((pool) => pool.name);
   if (troubled.length > 0) return `Something is wrong with ${troubled.join(', ')}`;
-  const count = pools.length === 1 ? '1 pool' : `${pools.length} pools`;
+  const count = many(pools.length, 'pool');
   if (there.length === 0) return `${count}: no machine is there, nothing needs one`;
   const busy = there.filter((machine) => machine.stage === 'busy').length;
-  return `${count}: ${there.length === 1 ? '1 machine' : `${there.length} machines`}, ${busy} at work`;
+  return `${count}: ${many(there.length, 'machine')}, ${busy} at work`;
 }
 
 function One({ pool, machines }: { pool: Pool; machines: Machine[] }) {
@@ -61,7 +61,7 @@ function One({ pool, machines }: { pool: Pool; machines: Machine[] }) {
   const facts = [
     `at most ${settings.most}`,
     settings.least ? `${settings.least} kept ready` : '',
-    settings.jobs === 1 ? 'one job each' : settings.jobs ? `${settings.jobs} jobs each` : '',
+    settings.jobs ? `${many(settings.jobs, 'job')} each` : '',
     settings.labels?.length ? settings.labels.join(', ') : '',
     pool.usual_start_ms != null ? `usually there in ${duration(pool.usual_start_ms)}` : '',
     pool.from_file ? 'set in the configuration' : `set by ${pool.set_by}`,
@@ -76,7 +76,7 @@ function One({ pool, machines }: { pool: Pool; machines: Machine[] }) {
         <span className="grow" />
         <Strip pool={pool} />
         <span className="num soft">
-          {pool.made_day} made and {pool.jobs_day} jobs in a day
+          {pool.made_day} made and {many(pool.jobs_day, 'job')} in a day
           {pool.cost_day != null && `, cost ${money(pool.cost_day)}`}
         </span>
       </div>
@@ -158,7 +158,7 @@ function Machines({ machines }: { machines: Machine[] }) {
       </table>
       {more > 0 && (
         <Button type="link" size="small" onClick={() => setAll(true)}>
-          {more === 1 ? '1 more that went within a day' : `${more} more that went within a day`}
+          {more.toLocaleString('en')} more that went within a day
         </Button>
       )}
     </>

@@ -1,5 +1,6 @@
 // What a project's forge sent: how each delivery was read, what came of it, and the reason where nothing did. One opens
 // beside the list, with its headers and its body.
+
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Button, Segmented } from 'antd';
 import { useState } from 'react';
@@ -7,6 +8,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 import { answered, api, queries, Refused, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
 import { When } from '../../parts/When';
@@ -87,41 +89,30 @@ export default function Deliveries() {
       {rows.length > 0 && (
         <div className={chosen ? 'deliveries chosen' : 'deliveries'}>
           <div>
-            <table className="sheet">
-              <thead>
-                <tr>
-                  <th>delivery</th>
-                  <th>came</th>
-                  <th>state</th>
-                  <th>what it said</th>
-                  <th>what came of it</th>
+            <Sheet heads={['delivery', 'came', 'state', 'what it said', 'what came of it']}>
+              {rows.map((row) => (
+                <tr key={row.id} aria-current={chosen === String(row.id) ? 'true' : undefined}>
+                  <td className="num">
+                    <Link to={`/projects/${project}/deliveries/${row.id}`}>{row.id}</Link>
+                  </td>
+                  <td className="num">
+                    <When at={row.at} />
+                  </td>
+                  <td>
+                    <DeliveryState state={row.state} />
+                  </td>
+                  <td>
+                    {row.events.map((event) => (
+                      <div key={event}>{event}</div>
+                    ))}
+                    {row.times > 1 && <span className="soft">came {row.times} times</span>}
+                  </td>
+                  <td className="soft">
+                    <Outcome project={project} delivery={row} />
+                  </td>
                 </tr>
-              </thead>
-              <tbody>
-                {rows.map((row) => (
-                  <tr key={row.id} aria-current={chosen === String(row.id) ? 'true' : undefined}>
-                    <td className="num">
-                      <Link to={`/projects/${project}/deliveries/${row.id}`}>{row.id}</Link>
-                    </td>
-                    <td className="num">
-                      <When at={row.at} />
-                    </td>
-                    <td>
-                      <DeliveryState state={row.state} />
-                    </td>
-                    <td>
-                      {row.events.map((event) => (
-                        <div key={event}>{event}</div>
-                      ))}
-                      {row.times > 1 && <span className="soft">came {row.times} times</span>}
-                    </td>
-                    <td className="soft">
-                      <Outcome project={project} delivery={row} />
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+              ))}
+            </Sheet>
             {hasNextPage && (
               <Button className="later" onClick={() => fetchNextPage()}>
                 Earlier deliveries

@@ -1,13 +1,15 @@
 // What a project keeps over runs: numbers as lines, caches, and tests that turn by themselves.
+
 import { useQuery } from '@tanstack/react-query';
-import { Button } from 'antd';
-import { lazy, Suspense, useState } from 'react';
+import { lazy, Suspense } from 'react';
 import { Link, useParams } from 'react-router';
-import { answered, api, queries, type Schemas } from '../../api/client';
+import { answered, api, done, useMay } from '../../api/client';
+import { Act } from '../../parts/Act';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import { bytes } from '../../parts/words';
+import { bytes, many } from '../../parts/words';
 import '../run/tests.css';
 
 const Plot = lazy(() => import('./Plot'));
@@ -55,7 +57,7 @@ function Numbers({ project }: { project: string }) {
 }
 
 function Caches({ project }: { project: string }) {
-  const [told, setTold] = useState<string>();
+  const may = useMay('editor', project);
   const { data, error } = useQuery({
     queryKey: ['kept', project, 'caches'],
     queryFn: () => answered(api.GET('/api/v1/projects/{project}/caches', { params: { path: { project } } })),
@@ -69,19 +71,11 @@ function Caches({ project }: { project: string }) {
         <code>{'[[job.STAGE.NAME.cache]]'}</code>
       </p>
     );
-  const drop = async (one: Schemas['CacheView']) => {
-    const query = { key: one.key };
-    const { response } = await api.DELETE('/api/v1/projects/{project}/caches', {
-      params: { path: { project }, query },
-    });
-    setTold(response.ok ? `dropped ${one.key}` : `the service answered ${response.status}`);
-    queries.invalidateQueries({ queryKey: ['kept', project, 'caches'] });
-  };
   const total = data.reduce((sum, one) => sum + one.stored_bytes, 0);
   return (
     <>
       <p className="soft num">
-        {data.length} entries; {bytes(total)} were new to the store when they were saved. {told}
+        {many(data.length, 'entry', 'entries')}; {bytes(total)} were new to the store when they were saved.
       </p>
       <table className="sheet">
         <thead>
@@ -114,16 +108,28 @@ function Caches({ project }: { project: string }) {
                 <When at={one.used_at} />
               </td>
               <td className="num">{one.uses}</td>
-              <td>
-                <Button size="small" onClick={() => drop(one)} aria-label={`Drop ${one.key}`}>
-                  Drop
-                </Button>
-              </td>
+              <td>{may && <Drop project={project} cache={one.key} />}</td>
             </tr>
           ))}
         </tbody>
       </table>
     </>
+  );
+}
+
+function Drop({ project, cache }: { project: string; cache: string }) {
+  return (
+    <Act
+      name="Drop"
+      label={`Drop ${cache}`}
+      says="The next job that asks for it begins without, and makes it anew; it does not come back."
+      act={async () => {
+        await done(
+          api.DELETE('/api/v1/projects/{project}/caches', { params: { path: { project }, query: { key: cache } } }),
+        );
+        return { words: `${cache} is dropped.` };
+      }}
+    />
   );
 }
 
@@ -137,30 +143,20 @@ function Flaky({ project }: { project: string }) {
   if (data.length === 0)
     return <p className="empty">In its last 200 runs no test both passed and failed with nothing changed.</p>;
   return (
-    <table className="sheet">
-      <thead>
-        <tr>
-          <th>test</th>
-          <th>job</th>
-          <th>turned</th>
-          <th>last in</th>
+    <Sheet heads={['test', 'job', 'turned', 'last in']}>
+      {data.map((one) => (
+        <tr key={`${one.job} ${one.suite} ${one.name}`}>
+          <td>
+            {one.suite && <span className="soft">{one.suite} › </span>}
+            {one.name}
+          </td>
+          <td>{one.job}</td>
+          <td className="num">{one.times === 1 ? 'once' : `${one.times.toLocaleString('en')} times`}</td>
+          <td>
+            <Link to={`/runs/${one.newest}?view=tests`}>{one.newest}</Link>
+          </td>
         </tr>
-      </thead>
-      <tbody>
-        {data.map((one) => (
-          <tr key={`${one.job} ${one.suite} ${one.name}`}>
-            <td>
-              {one.suite && <span className="soft">{one.suite} › </span>}
-              {one.name}
-            </td>
-            <td>{one.job}</td>
-            <td className="num">{one.times} times</td>
-            <td>
-              <Link to={`/runs/${one.newest}?view=tests`}>{one.newest}</Link>
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Sheet>
   );
 }

@@ -1,9 +1,11 @@
 // One test over a project's runs: when it failed, how long it took, and what it said.
+
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import { duration, many } from '../../parts/words';
@@ -29,43 +31,29 @@ export default function OneTest() {
         {data && <span>{told(data)}</span>}
       </p>
       {data && (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>run</th>
-              <th>ended</th>
-              <th>took</th>
-              <th>job</th>
-              <th>commit</th>
-              <th>branch</th>
-              <th>begun</th>
-              <th>what it said</th>
+        <Sheet heads={['run', 'ended', 'took', 'job', 'commit', 'branch', 'begun', 'what it said']}>
+          {data.map((row) => (
+            <tr key={`${row.run} ${row.job}`}>
+              <td className="num">
+                <Link to={`/runs/${row.run}/${encodeURIComponent(row.job)}`}>{row.run}</Link>
+              </td>
+              <td>
+                <span className={`state s-${row.end}`}>
+                  <Shape state={row.end} /> {row.end}
+                  {row.wavered && ', at the second try'}
+                </span>
+              </td>
+              <td className="num">{row.ms == null ? '' : duration(row.ms)}</td>
+              <td>{row.job}</td>
+              <td className="code">{row.commit.slice(0, 8)}</td>
+              <td>{row.branch}</td>
+              <td>
+                <When at={row.at} />
+              </td>
+              <td className="soft">{row.message?.split('\n')[0]}</td>
             </tr>
-          </thead>
-          <tbody>
-            {data.map((row) => (
-              <tr key={`${row.run} ${row.job}`}>
-                <td className="num">
-                  <Link to={`/runs/${row.run}/${encodeURIComponent(row.job)}`}>{row.run}</Link>
-                </td>
-                <td>
-                  <span className={`state s-${row.end}`}>
-                    <Shape state={row.end} /> {row.end}
-                    {row.wavered && ', at the second try'}
-                  </span>
-                </td>
-                <td className="num">{row.ms == null ? '' : duration(row.ms)}</td>
-                <td>{row.job}</td>
-                <td className="code">{row.commit.slice(0, 8)}</td>
-                <td>{row.branch}</td>
-                <td>
-                  <When at={row.at} />
-                </td>
-                <td className="soft">{row.message?.split('\n')[0]}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
       )}
     </>
   );

@@ -1,4 +1,5 @@
 // A project's runs, newest first, with a filter.
+
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Button, Input } from 'antd';
 import { useState } from 'react';
@@ -7,6 +8,7 @@ import { api, Refused, type RunView } from '../../api/client';
 import { StateWord } from '../../look/states';
 import { useNow } from '../../parts/now';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import { duration, took } from '../../parts/words';
@@ -74,42 +76,28 @@ export default function Project() {
           Here are the project's runs. Push a commit, or start one with <code>ordotaxis start {project}</code>
         </p>
       ) : (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>run</th>
-              <th>state</th>
-              <th>commit</th>
-              <th>branch</th>
-              <th>by</th>
-              <th>time</th>
-              <th>begun</th>
-              <th>what happened</th>
+        <Sheet heads={['run', 'state', 'commit', 'branch', 'by', 'time', 'begun', 'what happened']}>
+          {runs.filter(fits).map((run) => (
+            <tr key={run.run}>
+              <td className="num">
+                <Link to={`/runs/${run.run}`}>{run.number}</Link>
+              </td>
+              <td>
+                <StateWord state={run.state} />
+              </td>
+              <td>
+                <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
+              </td>
+              <td>{place(run)}</td>
+              <td>{run.commit_author}</td>
+              <td className="num">{run.started_at && run.counts.length > 0 && duration(took(run, now) ?? 0)}</td>
+              <td className="num">
+                <When at={run.created_at} />
+              </td>
+              <td className="soft">{run.sentence}</td>
             </tr>
-          </thead>
-          <tbody>
-            {runs.filter(fits).map((run) => (
-              <tr key={run.run}>
-                <td className="num">
-                  <Link to={`/runs/${run.run}`}>{run.number}</Link>
-                </td>
-                <td>
-                  <StateWord state={run.state} />
-                </td>
-                <td>
-                  <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
-                </td>
-                <td>{place(run)}</td>
-                <td>{run.commit_author}</td>
-                <td className="num">{run.started_at && run.counts.length > 0 && duration(took(run, now) ?? 0)}</td>
-                <td className="num">
-                  <When at={run.created_at} />
-                </td>
-                <td className="soft">{run.sentence}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
       )}
       {hasNextPage && (
         <Button className="later" onClick={() => fetchNextPage()}>

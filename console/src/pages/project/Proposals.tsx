@@ -1,5 +1,6 @@
 // What is offered to a project: who offers it, who approved its newest commit, how its runs went; and one proposal with
 // every run of it.
+
 import { useQuery } from '@tanstack/react-query';
 import { Segmented } from 'antd';
 import { useState } from 'react';
@@ -8,9 +9,10 @@ import { answered, api, type Schemas } from '../../api/client';
 import { StateWord } from '../../look/states';
 import { useNow } from '../../parts/now';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import { duration, took } from '../../parts/words';
+import { duration, many, took } from '../../parts/words';
 import { ProposalActs } from './landing-acts';
 
 type Proposal = Schemas['ProposalView'];
@@ -70,55 +72,36 @@ export default function Proposals() {
         </p>
       )}
       {data && data.length > 0 && (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>proposal</th>
-              <th>state</th>
-              <th>title</th>
-              <th>for</th>
-              <th>by</th>
-              <th>approved</th>
-              <th>verdict</th>
-              <th>landing</th>
-              <th>changed</th>
+        <Sheet heads={['proposal', 'state', 'title', 'for', 'by', 'approved', 'verdict', 'landing', 'changed']}>
+          {data.map((one) => (
+            <tr key={one.number}>
+              <td className="num">
+                <Link to={`/projects/${project}/proposals/${one.number}`}>{one.number}</Link>
+              </td>
+              <td>{standing(one)}</td>
+              <td>
+                {one.title} {one.outside && <span className="soft">from outside</span>}
+              </td>
+              <td>{one.target}</td>
+              <td>{one.author}</td>
+              <td>
+                <Approvals proposal={one} />
+              </td>
+              <td>
+                <Verdicts proposal={one} />
+                {one.new_failures > 0 && <div className="s-failed">{many(one.new_failures, 'new failure')}</div>}
+              </td>
+              <td className="soft">
+                {one.landing.map((line) => (
+                  <div key={line}>{line}</div>
+                ))}
+              </td>
+              <td className="num">
+                <When at={one.changed_at} />
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {data.map((one) => (
-              <tr key={one.number}>
-                <td className="num">
-                  <Link to={`/projects/${project}/proposals/${one.number}`}>{one.number}</Link>
-                </td>
-                <td>{standing(one)}</td>
-                <td>
-                  {one.title} {one.outside && <span className="soft">from outside</span>}
-                </td>
-                <td>{one.target}</td>
-                <td>{one.author}</td>
-                <td>
-                  <Approvals proposal={one} />
-                </td>
-                <td>
-                  <Verdicts proposal={one} />
-                  {one.new_failures > 0 && (
-                    <div className="s-failed">
-                      {one.new_failures} new {one.new_failures === 1 ? 'failure' : 'failures'}
-                    </div>
-                  )}
-                </td>
-                <td className="soft">
-                  {one.landing.map((line) => (
-                    <div key={line}>{line}</div>
-                  ))}
-                </td>
-                <td className="num">
-                  <When at={one.changed_at} />
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
       )}
     </>
   );
@@ -213,40 +196,27 @@ export function OneProposal() {
               It has no runs: no pipeline has <code>proposal</code> among its <code>[starts]</code> for this branch.
             </p>
           ) : (
-            <table className="sheet">
-              <thead>
-                <tr>
-                  <th>run</th>
-                  <th>state</th>
-                  <th>pipeline</th>
-                  <th>commit</th>
-                  <th>time</th>
-                  <th>begun</th>
-                  <th>what happened</th>
+            <Sheet heads={['run', 'state', 'pipeline', 'commit', 'time', 'begun', 'what happened']}>
+              {data.runs.map((run) => (
+                <tr key={run.run}>
+                  <td className="num">
+                    <Link to={`/runs/${run.run}`}>{run.number}</Link>
+                  </td>
+                  <td>
+                    <StateWord state={run.state} />
+                  </td>
+                  <td>{run.pipeline}</td>
+                  <td>
+                    <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
+                  </td>
+                  <td className="num">{run.started_at && duration(took(run, now) ?? 0)}</td>
+                  <td className="num">
+                    <When at={run.created_at} />
+                  </td>
+                  <td className="soft">{run.sentence}</td>
                 </tr>
-              </thead>
-              <tbody>
-                {data.runs.map((run) => (
-                  <tr key={run.run}>
-                    <td className="num">
-                      <Link to={`/runs/${run.run}`}>{run.number}</Link>
-                    </td>
-                    <td>
-                      <StateWord state={run.state} />
-                    </td>
-                    <td>{run.pipeline}</td>
-                    <td>
-                      <span className="code">{run.commit.slice(0, 8)}</span> {run.commit_title}
-                    </td>
-                    <td className="num">{run.started_at && duration(took(run, now) ?? 0)}</td>
-                    <td className="num">
-                      <When at={run.created_at} />
-                    </td>
-                    <td className="soft">{run.sentence}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+              ))}
+            </Sheet>
           )}
         </>
       )}

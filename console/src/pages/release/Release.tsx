@@ -1,11 +1,15 @@
 // One release: its notes, what is fetched of it, what it rests on; and what someone can do with it.
+
 import { useQuery } from '@tanstack/react-query';
-import { Button, Input } from 'antd';
+import { Input } from 'antd';
 import { useState } from 'react';
 import Markdown from 'react-markdown';
 import { Link, useParams } from 'react-router';
-import { answered, api, queries, type Schemas } from '../../api/client';
+import { answered, api, done, queries, type Schemas, useMay } from '../../api/client';
+import { Act } from '../../parts/Act';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
+import { say, wordsOf } from '../../parts/said';
 import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
 import { bytes } from '../../parts/words';
@@ -67,24 +71,19 @@ function Whole({ page }: { page: Page }) {
 function Words({ one }: { one: Release }) {
   const path = { project: one.project, version: one.version };
   const [notes, setNotes] = useState<string>();
-  const [reason, setReason] = useState('');
+  const may = useMay('editor', one.project);
   const [told, setTold] = useState<string>();
-  const done = (refused: unknown) => {
-    setTold((refused as { detail?: string } | undefined)?.detail);
-    queries.invalidateQueries();
-  };
   const keep = async () => {
     const at = '/api/v1/projects/{project}/releases/{version}' as const;
-    const { error } = await api.PUT(at, { params: { path }, body: { notes } });
-    if (!error) setNotes(undefined);
-    done(error);
-  };
-  const publish = async () => {
-    done((await api.POST('/api/v1/projects/{project}/releases/{version}/publish', { params: { path } })).error);
-  };
-  const withdraw = async () => {
-    const at = '/api/v1/projects/{project}/releases/{version}/withdraw' as const;
-    done((await api.POST(at, { params: { path }, body: { reason } })).error);
+    try {
+      await done(api.PUT(at, { params: { path }, body: { notes } }));
+      setNotes(undefined);
+      setTold(undefined);
+      say({ words: `The notes of ${one.version} are kept.` });
+    } catch (error) {
+      setTold(wordsOf(error));
+    }
+    queries.invalidateQueries();
   };
   return (
     <>
@@ -98,34 +97,62 @@ function Words({ one }: { one: Release }) {
           onChange={(event) => setNotes(event.target.value)}
         />
       )}
-      <div className="say later">
-        {notes === undefined ? (
-          <Button onClick={() => setNotes(one.notes)}>Edit notes</Button>
-        ) : (
-          <>
-            <Button type="primary" onClick={keep}>
-              Keep notes
-            </Button>
-            <Button onClick={() => setNotes(undefined)}>Leave them</Button>
-          </>
-        )}
-        {one.state !== 'published' && <Button onClick={publish}>Publish</Button>}
-        {one.state !== 'withdrawn' && (
-          <>
-            <Input
-              className="w-260"
-              placeholder="why nobody should use it"
-              aria-label="Why nobody should use it any more"
-              value={reason}
-              onChange={(event) => setReason(event.target.value)}
-            />
-            <Button onClick={withdraw}>Withdraw</Button>
-          </>
-        )}
-        <span role="status" className="soft">
-          {told}
-        </span>
-      </div>
+      {may && (
+        <div className="say later">
+          {notes === undefined ? (
+            <button type="button" className="act" onClick={() => setNotes(one.notes)}>
+              Edit notes
+            </button>
+          ) : (
+            <>
+              <button type="button" className="act main" onClick={keep}>
+                Keep notes
+              </button>
+              <button type="button" className="act" onClick={() => setNotes(undefined)}>
+                Leave them
+              </button>
+            </>
+          )}
+          <Acts one={one} />
+          <span role="status" className="s-failed">
+            {told}
+          </span>
+        </div>
+      )}
+    </>
+  );
+}
+
+/** Whether others should use it: said to everybody, and said back. */
+function Acts({ one }: { one: Release }) {
+  const params = { path: { project: one.project, version: one.version } };
+  const publish = () => done(api.POST('/api/v1/projects/{project}/releases/{version}/publish', { params }));
+  const withdraw = (reason: string) =>
+    done(api.POST('/api/v1/projects/{project}/releases/{version}/withdraw', { params, body: { reason } }));
+  return (
+    <>
+      {one.state !== 'published' && (
+        <Act
+          name="Publish"
+          says={`Everybody reads that ${one.title} is to be used, here and at the forge; it can be withdrawn, with a reason.`}
+          act={async () => {
+            await publish();
+            return { words: `${one.title} is published.` };
+          }}
+        />
+      )}
+      {one.state !== 'withdrawn' && (
+        <Act
+          name="Withdraw"
+          says="Everybody reads that nobody should use it any more, and why; it stays where it is."
+          fields={[{ key: 'reason', label: 'Why nobody should use it', needed: true, placeholder: 'it drifts' }]}
+          act={async ({ reason }) => {
+            await withdraw(reason ?? '');
+            const undo = one.state === 'published' ? publish : undefined;
+            return { words: `${one.title} is withdrawn.`, undo };
+          }}
+        />
+      )}
     </>
   );
 }
@@ -184,30 +211,20 @@ function Evidence({ page }: { page: Page }) {
       <p className="next">
         <a href={whole}>One document</a> <span className="code soft">{page.evidence_digest.slice(0, 23)}</span>
       </p>
-      <table className="sheet">
-        <thead>
-          <tr>
-            <th>job</th>
-            <th>state</th>
-            <th>on</th>
-            <th>numbers</th>
+      <Sheet heads={['job', 'state', 'on', 'numbers']}>
+        {jobs.map((job) => (
+          <tr key={job.job}>
+            <td>{job.job}</td>
+            <td className={`s-${job.state}`}>{job.state}</td>
+            <td>{job.runner}</td>
+            <td>
+              {Object.entries(job.numbers)
+                .map(([name, value]) => `${name} ${value}`)
+                .join(', ')}
+            </td>
           </tr>
-        </thead>
-        <tbody>
-          {jobs.map((job) => (
-            <tr key={job.job}>
-              <td>{job.job}</td>
-              <td className={`s-${job.state}`}>{job.state}</td>
-              <td>{job.runner}</td>
-              <td>
-                {Object.entries(job.numbers)
-                  .map(([name, value]) => `${name} ${value}`)
-                  .join(', ')}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Sheet>
       {deployments.length > 0 && <Puts puts={deployments} project={one.project} />}
     </>
   );

@@ -1,8 +1,10 @@
 // A project's releases: what was made known, where each is now, and what could not be released.
+
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
 import { ProjectWords } from '../../parts/ProjectWords';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 
@@ -34,24 +36,11 @@ export default function Releases() {
         </p>
       )}
       {data && data.releases.length > 0 && (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>version</th>
-              <th>title</th>
-              <th>state</th>
-              <th>made</th>
-              <th>commit</th>
-              <th>by</th>
-              <th>in</th>
-            </tr>
-          </thead>
-          <tbody>
-            {data.releases.map((one) => (
-              <Row key={one.version} one={one} />
-            ))}
-          </tbody>
-        </table>
+        <Sheet heads={['version', 'title', 'state', 'made', 'commit', 'by', 'in']}>
+          {data.releases.map((one) => (
+            <Row key={one.version} one={one} />
+          ))}
+        </Sheet>
       )}
     </>
   );

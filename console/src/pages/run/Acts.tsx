@@ -2,6 +2,7 @@
 // something into an environment, one's word on it, or past the rules.
 import { useNavigate } from 'react-router';
 import { api, done, type JobView, type RunView, useMay } from '../../api/client';
+import { stopRun } from '../../api/stop';
 import { isEnd } from '../../look/states';
 import { Act } from '../../parts/Act';
 import { many } from '../../parts/words';
@@ -10,9 +11,6 @@ import { useNeeds } from '../delivery/useNeeds';
 
 const bad = ['failed', 'lost', 'stopped', 'overtaken', 'refused'];
 const path = (run: RunView) => ({ params: { path: { project: run.project, number: run.number } } });
-
-const stop = (project: string, number: number) =>
-  done(api.POST('/api/v1/runs/{project}/{number}/stop', { params: { path: { project, number } }, body: {} }));
 
 /** The same commit once more: what failed within this run, or all of it as a new one. */
 export function AgainButtons({ run }: { run: RunView }) {
@@ -39,7 +37,7 @@ export function AgainButtons({ run }: { run: RunView }) {
         act={async () => {
           const made = await again(false);
           if (made && made.run !== run.run) navigate(`/runs/${made.run}`);
-          return { words: `${made?.run ?? 'A run'} has begun.`, undo: made && (() => stop(made.project, made.number)) };
+          return { words: `${made?.run ?? 'A run'} has begun.`, undo: made && (() => stopRun(made.run)) };
         }}
       />
     </>
@@ -57,7 +55,7 @@ export function AllowButton({ project, number }: { project: string; number: numb
       says="Its jobs run here as the proposal writes them, this commit and no later one; look at what it changes first. A stop is the only way back."
       act={async () => {
         await done(api.POST('/api/v1/runs/{project}/{number}/allow', { params: { path: { project, number } } }));
-        return { words: `${project}/${number} goes on.`, undo: () => stop(project, number) };
+        return { words: `${project}/${number} goes on.`, undo: () => stopRun(`${project}/${number}`) };
       }}
     />
   );
@@ -70,7 +68,7 @@ export function StopButton({ run }: { run: RunView }) {
       name="Stop"
       says="Jobs that run are ended, what has not begun does not begin, and a job that deploys is left to end by itself; All again begins it anew."
       act={async () => {
-        await stop(run.project, run.number);
+        await stopRun(run.run);
         return { words: `${run.run} is stopping.` };
       }}
     />

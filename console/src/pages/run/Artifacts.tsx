@@ -1,12 +1,15 @@
 // What a run's jobs have given: each artifact with its folders to walk through, text, pictures and pages shown beside.
 // A page that a job wrote is shown in a frame that can do nothing here.
+
 import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { useEffect, useState } from 'react';
 import { answered, api, queries, type RunView, type Schemas } from '../../api/client';
+import { Middle } from '../../parts/Middle';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
-import { bytes } from '../../parts/words';
+import { bytes, many } from '../../parts/words';
 import './tests.css';
 
 type Artifact = Schemas['ArtifactView'];
@@ -47,56 +50,45 @@ export default function Artifacts({ run }: { run: RunView }) {
   return (
     <div className="tests">
       <section aria-label="Artifacts">
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>artifact</th>
-              <th>files</th>
-              <th>size</th>
-              <th>kept</th>
-              <th>fetch</th>
+        <Sheet heads={['artifact', 'files', 'size', 'kept', 'fetch']}>
+          {data.map((one) => (
+            <tr key={one.url}>
+              <td>
+                <button
+                  type="button"
+                  className="plain"
+                  aria-pressed={one.url === open.url}
+                  onClick={() => choose(one)}
+                  title={one.digest}
+                >
+                  {one.url === open.url ? <b>{`${one.job}/${one.name}`}</b> : `${one.job}/${one.name}`}
+                </button>
+              </td>
+              <td className="num">{one.files}</td>
+              <td className="num" title={`${bytes(one.stored_bytes)} of it was new to the store, packed`}>
+                {bytes(one.bytes)}
+              </td>
+              <td>
+                <Button
+                  size="small"
+                  onClick={() => pin(one)}
+                  title={one.kept_until ? `until ${exact(one.kept_until)}` : ''}
+                >
+                  {one.pinned_by ? `pinned by ${one.pinned_by}` : 'Pin'}
+                </Button>
+              </td>
+              <td>
+                <a href={one.url} download>
+                  tar.zst
+                </a>{' '}
+                ·{' '}
+                <a href={`${one.url}?form=zip`} download>
+                  zip
+                </a>
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {data.map((one) => (
-              <tr key={one.url}>
-                <td>
-                  <button
-                    type="button"
-                    className="plain"
-                    aria-pressed={one.url === open.url}
-                    onClick={() => choose(one)}
-                    title={one.digest}
-                  >
-                    {one.url === open.url ? <b>{`${one.job}/${one.name}`}</b> : `${one.job}/${one.name}`}
-                  </button>
-                </td>
-                <td className="num">{one.files}</td>
-                <td className="num" title={`${bytes(one.stored_bytes)} of it was new to the store, packed`}>
-                  {bytes(one.bytes)}
-                </td>
-                <td>
-                  <Button
-                    size="small"
-                    onClick={() => pin(one)}
-                    title={one.kept_until ? `until ${exact(one.kept_until)}` : ''}
-                  >
-                    {one.pinned_by ? `pinned by ${one.pinned_by}` : 'Pin'}
-                  </Button>
-                </td>
-                <td>
-                  <a href={one.url} download>
-                    tar.zst
-                  </a>{' '}
-                  ·{' '}
-                  <a href={`${one.url}?form=zip`} download>
-                    zip
-                  </a>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
         <Folder artifact={open} run={run} folder={folder} onFolder={setFolder} file={file} onFile={setFile} />
       </section>
       <section aria-label="Chosen file">
@@ -160,10 +152,8 @@ function Folder({
           <li key={one.name}>
             <button type="button" className="plain" onClick={() => onFolder(join(one.name))}>
               <span />
-              <span className="cut">{one.name}/</span>
-              <span className="soft num">
-                {one.files} {one.files === 1 ? 'file' : 'files'}
-              </span>
+              <Middle name={`${one.name}/`} />
+              <span className="soft num">{many(one.files, 'file')}</span>
               <span className="soft num">{bytes(one.bytes)}</span>
             </button>
           </li>

@@ -8,7 +8,7 @@ import { answered, api, type RunView, type Schemas } from '../../api/client';
 import { Shape, type State } from '../../look/states';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import { duration } from '../../parts/words';
+import { duration, many } from '../../parts/words';
 import { Difference } from './Difference';
 import './tests.css';
 
@@ -52,7 +52,7 @@ export default function Tests({ run }: { run: RunView }) {
       <section aria-label="Test cases">
         <div className="bar">
           <span className="num grow">
-            {data.total} tests: {data.passed} passed
+            {many(data.total, 'test')}: {data.passed} passed
             {data.failed > 0 && (
               <>
                 , <b className="s-failed">{data.failed} failed</b>

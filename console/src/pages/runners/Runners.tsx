@@ -1,15 +1,16 @@
 // Runners: who is there, what each does this second, how full it was, what queues and why.
+
 import { useQuery } from '@tanstack/react-query';
-import { Button } from 'antd';
-import { useState } from 'react';
 import { Link } from 'react-router';
-import { answered, api, queries, type Schemas } from '../../api/client';
+import { answered, api, done, type Schemas, useMay } from '../../api/client';
 import { Shape } from '../../look/states';
+import { Act } from '../../parts/Act';
 import { useNow } from '../../parts/now';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { exact } from '../../parts/times';
 import { When } from '../../parts/When';
-import { age, bytes, duration, time } from '../../parts/words';
+import { age, bytes, duration, many, time } from '../../parts/words';
 import './runners.css';
 
 type Runner = Schemas['RunnerView'];
@@ -46,23 +47,12 @@ export default function Runners() {
 
 function sentence(runners: number, busy: number, slots: number, queued: number): string {
   if (runners === 0) return 'No runner is connected';
-  const who = runners === 1 ? '1 runner' : `${runners} runners`;
-  const what = queued === 0 ? 'nothing queues' : queued === 1 ? '1 job queues' : `${queued} jobs queue`;
-  return `${who}: ${busy} of ${slots} slots busy, ${what}`;
+  const what = queued === 0 ? 'nothing queues' : `${many(queued, 'job')} ${queued === 1 ? 'queues' : 'queue'}`;
+  return `${many(runners, 'runner')}: ${busy} of ${many(slots, 'slot')} busy, ${what}`;
 }
 
 function Machine({ runner, now }: { runner: Runner; now: number }) {
-  const [asked, setAsked] = useState(false);
   const draining = runner.draining_by != null;
-  const drain = async () => {
-    setAsked(true);
-    await api.PUT('/api/v1/runners/{name}/drain', {
-      params: { path: { name: runner.name } },
-      body: { draining: !draining },
-    });
-    await queries.invalidateQueries({ queryKey: ['runners'] });
-    setAsked(false);
-  };
   const shape = !runner.connected ? 'lost' : runner.busy > 0 ? 'running' : 'passed';
   const state = !runner.connected ? 'gone' : draining ? 'draining' : runner.busy > 0 ? 'working' : 'free';
   return (
@@ -74,20 +64,18 @@ function Machine({ runner, now }: { runner: Runner; now: number }) {
           {!runner.connected && runner.seen_at && ` since ${age(now - time(runner.seen_at))}`}
         </span>
         <span className="num">
-          {runner.busy} of {runner.slots} {runner.slots === 1 ? 'slot' : 'slots'}
+          {runner.busy} of {many(runner.slots, 'slot')}
         </span>
         <span className="soft">{runner.isolation}</span>
         {runner.cores > 0 && (
           <span className="soft num">
-            {runner.cores} cores, {bytes(runner.memory_bytes)}
+            {many(runner.cores, 'core')}, {bytes(runner.memory_bytes)}
           </span>
         )}
         <span className="soft cut">{runner.labels.join(', ')}</span>
         <span className="grow" />
         <Fullness runner={runner} />
-        <Button size="small" disabled={asked} onClick={drain} title={draining ? `asked by ${runner.draining_by}` : ''}>
-          {draining ? 'Take jobs again' : 'Drain'}
-        </Button>
+        <Drain runner={runner} />
       </div>
       <div className="soft">
         {outside(runner)}
@@ -116,6 +104,39 @@ function Machine({ runner, now }: { runner: Runner; now: number }) {
         </table>
       )}
     </section>
+  );
+}
+
+/** Whether a runner takes further jobs; both ways are taken back by the other one. */
+function Drain({ runner }: { runner: Runner }) {
+  const { name } = runner;
+  if (!useMay('owner')) return null;
+  const put = (draining: boolean) =>
+    done(api.PUT('/api/v1/runners/{name}/drain', { params: { path: { name } }, body: { draining } }));
+  if (runner.draining_by != null)
+    return (
+      <Act
+        name="Take jobs again"
+        label={`Take jobs again: ${name}`}
+        says={`${runner.draining_by} drained it; it takes jobs again at once.`}
+        atOnce
+        act={async () => {
+          await put(false);
+          return { words: `${name} takes jobs again.`, undo: () => put(true) };
+        }}
+      />
+    );
+  return (
+    <Act
+      name="Drain"
+      label={`Drain ${name}`}
+      says="What it does goes on to its end; it takes no further job until someone lets it."
+      atOnce
+      act={async () => {
+        await put(true);
+        return { words: `${name} takes no further jobs.`, undo: () => put(false) };
+      }}
+    />
   );
 }
 
@@ -151,28 +172,19 @@ function Queue({ queue }: { queue: Schemas['QueuedView'][] | undefined }) {
   if (!queue) return null;
   if (queue.length === 0) return <p className="empty">Every job that may run has a runner.</p>;
   return (
-    <table className="sheet">
-      <thead>
-        <tr>
-          <th>job</th>
-          <th>since</th>
-          <th>why</th>
+    <Sheet heads={['job', 'since', 'why']}>
+      {queue.map((one) => (
+        <tr key={`${one.run} ${one.job}`}>
+          <td className="acts">
+            <Shape state="queued" label /> <Link to={`/runs/${one.run}/${one.job}`}>{one.job}</Link>{' '}
+            <span className="soft">of {one.run}</span>
+          </td>
+          <td className="num">
+            <When at={one.since} />
+          </td>
+          <td>{one.why}</td>
         </tr>
-      </thead>
-      <tbody>
-        {queue.map((one) => (
-          <tr key={`${one.run} ${one.job}`}>
-            <td className="acts">
-              <Shape state="queued" label /> <Link to={`/runs/${one.run}/${one.job}`}>{one.job}</Link>{' '}
-              <span className="soft">of {one.run}</span>
-            </td>
-            <td className="num">
-              <When at={one.since} />
-            </td>
-            <td>{one.why}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Sheet>
   );
 }

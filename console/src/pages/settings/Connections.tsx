@@ -1,7 +1,9 @@
 // Connections of a project: users and passwords for registries and the like.
+
 import { useQuery } from '@tanstack/react-query';
 import { answered, api, done } from '../../api/client';
 import { Act } from '../../parts/Act';
+import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import { reachFields, reachOf, reachWords } from './reach';
@@ -45,49 +47,34 @@ export default function Connections({ project, may }: Of) {
           <code>publish</code> names one with <code>with</code>.
         </p>
       ) : (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>name</th>
-              <th>address</th>
-              <th>user</th>
-              <th>goes to</th>
-              <th>set by</th>
-              <th>set</th>
-              <th>
-                <span className="hidden">what can be done</span>
-              </th>
+        <Sheet heads={['name', 'address', 'user', 'goes to', 'set by', 'set', ACTS]}>
+          {data.map((row) => (
+            <tr key={row.name}>
+              <td className="code">{row.name}</td>
+              <td className="code">{row.address}</td>
+              <td>{row.user}</td>
+              <td>{reachWords(row)}</td>
+              <td>{row.set_by}</td>
+              <td className="num">
+                <When at={row.set_at} />
+              </td>
+              <td className="acts">
+                {may && (
+                  <Act
+                    name="Remove"
+                    label={`Remove ${row.name}`}
+                    plain
+                    says={`Jobs that name ${row.name} do not get it any more; its password is gone for good.`}
+                    act={async () => {
+                      await done(api.DELETE(one, { params: { path: { project, name: row.name } } }));
+                      return { words: `The connection ${row.name} is removed.` };
+                    }}
+                  />
+                )}
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {data.map((row) => (
-              <tr key={row.name}>
-                <td className="code">{row.name}</td>
-                <td className="code">{row.address}</td>
-                <td>{row.user}</td>
-                <td>{reachWords(row)}</td>
-                <td>{row.set_by}</td>
-                <td className="num">
-                  <When at={row.set_at} />
-                </td>
-                <td className="acts">
-                  {may && (
-                    <Act
-                      name="Remove"
-                      label={`Remove ${row.name}`}
-                      plain
-                      says={`Jobs that name ${row.name} do not get it any more; its password is gone for good.`}
-                      act={async () => {
-                        await done(api.DELETE(one, { params: { path: { project, name: row.name } } }));
-                        return { words: `The connection ${row.name} is removed.` };
-                      }}
-                    />
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
       )}
     </>
   );

@@ -1,7 +1,9 @@
 // What was told to the addresses that the project's rules name.
+
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { answered, api } from '../../api/client';
+import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import type { Of } from './Settings';
@@ -23,36 +25,26 @@ export default function Notices({ project }: Of) {
       {data.length === 0 ? (
         <p className="empty">Nothing was told yet.</p>
       ) : (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>when</th>
-              <th>what</th>
-              <th>to</th>
-              <th>state</th>
+        <Sheet heads={['when', 'what', 'to', 'state']}>
+          {data.map((one) => (
+            <tr key={one.id}>
+              <td className="num">
+                <When at={one.at} />
+              </td>
+              <td>
+                <a href={one.link}>{one.sentence}</a>
+              </td>
+              <td>
+                {one.name && <span>{one.name}: </span>}
+                <span className="code">{one.to}</span>
+              </td>
+              <td className={one.state === 'given up' ? 's-failed' : 'soft'}>
+                {one.state}
+                {one.why && `: ${one.why}`}
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {data.map((one) => (
-              <tr key={one.id}>
-                <td className="num">
-                  <When at={one.at} />
-                </td>
-                <td>
-                  <a href={one.link}>{one.sentence}</a>
-                </td>
-                <td>
-                  {one.name && <span>{one.name}: </span>}
-                  <span className="code">{one.to}</span>
-                </td>
-                <td className={one.state === 'given up' ? 's-failed' : 'soft'}>
-                  {one.state}
-                  {one.why && `: ${one.why}`}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
       )}
     </>
   );

@@ -1,7 +1,9 @@
 // Who sees a project, who holds a role on it, and what is done with proposals from outside.
+
 import { useQuery } from '@tanstack/react-query';
 import { answered, api, done, type Schemas, useMay } from '../../api/client';
 import { Act } from '../../parts/Act';
+import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import type { Of } from './Settings';
@@ -107,46 +109,33 @@ function Roles({ project }: { project: string }) {
         <p className="empty">Nobody holds a role on it alone: those on the service hold here, too.</p>
       )}
       {own.length > 0 && (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>who</th>
-              <th>role</th>
-              <th>given by</th>
-              <th>given</th>
-              <th>
-                <span className="hidden">what can be done</span>
-              </th>
+        <Sheet heads={['who', 'role', 'given by', 'given', ACTS]}>
+          {own.map((one) => (
+            <tr key={one.who}>
+              <td>{one.who}</td>
+              <td>{one.role}</td>
+              <td>{one.given_by}</td>
+              <td className="num">
+                <When at={one.given_at} />
+              </td>
+              <td className="acts">
+                {owner && (
+                  <Act
+                    name="Take away"
+                    label={`Take away the role of ${one.who}`}
+                    plain
+                    atOnce
+                    says={`${one.who} may do here what their role on the service allows, and no more.`}
+                    act={async () => {
+                      await take(one.who);
+                      return { words: `${one.who} is no ${one.role} any more.`, undo: () => give(one.who, one.role) };
+                    }}
+                  />
+                )}
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {own.map((one) => (
-              <tr key={one.who}>
-                <td>{one.who}</td>
-                <td>{one.role}</td>
-                <td>{one.given_by}</td>
-                <td className="num">
-                  <When at={one.given_at} />
-                </td>
-                <td className="acts">
-                  {owner && (
-                    <Act
-                      name="Take away"
-                      label={`Take away the role of ${one.who}`}
-                      plain
-                      atOnce
-                      says={`${one.who} may do here what their role on the service allows, and no more.`}
-                      act={async () => {
-                        await take(one.who);
-                        return { words: `${one.who} is no ${one.role} any more.`, undo: () => give(one.who, one.role) };
-                      }}
-                    />
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
       )}
     </>
   );

@@ -1,7 +1,9 @@
 // Secrets of a project: by name, where each goes. A value goes in and never comes out.
+
 import { useQuery } from '@tanstack/react-query';
 import { answered, api, done } from '../../api/client';
 import { Act } from '../../parts/Act';
+import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
 import { reachFields, reachOf, reachWords } from './reach';
@@ -47,48 +49,34 @@ export default function Secrets({ project, may }: Of) {
           variable. No other job has it.
         </p>
       ) : (
-        <table className="sheet">
-          <thead>
-            <tr>
-              <th>name</th>
-              <th>environment</th>
-              <th>goes to</th>
-              <th>set by</th>
-              <th>set</th>
-              <th>
-                <span className="hidden">what can be done</span>
-              </th>
+        <Sheet heads={['name', 'environment', 'goes to', 'set by', 'set', ACTS]}>
+          {data.map((secret) => (
+            <tr key={`${secret.name} ${secret.environment}`}>
+              <td className="code">{secret.name}</td>
+              <td>{secret.environment ?? <span className="soft">all others</span>}</td>
+              <td>{reachWords(secret)}</td>
+              <td>{secret.set_by}</td>
+              <td className="num">
+                <When at={secret.set_at} />
+              </td>
+              <td className="acts">
+                {may && (
+                  <Act
+                    name="Remove"
+                    label={`Remove ${secret.name}${secret.environment ? ` for ${secret.environment}` : ''}`}
+                    plain
+                    says={`Jobs that name ${secret.name} do not get it any more, and end before they begin; the value is gone for good.`}
+                    act={async () => {
+                      const query = { environment: secret.environment ?? undefined };
+                      await done(api.DELETE(one, { params: { path: { project, name: secret.name }, query } }));
+                      return { words: `The secret ${secret.name} is removed.` };
+                    }}
+                  />
+                )}
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {data.map((secret) => (
-              <tr key={`${secret.name} ${secret.environment}`}>
-                <td className="code">{secret.name}</td>
-                <td>{secret.environment ?? <span className="soft">all others</span>}</td>
-                <td>{reachWords(secret)}</td>
-                <td>{secret.set_by}</td>
-                <td className="num">
-                  <When at={secret.set_at} />
-                </td>
-                <td className="acts">
-                  {may && (
-                    <Act
-                      name="Remove"
-                      label={`Remove ${secret.name}${secret.environment ? ` for ${secret.environment}` : ''}`}
-                      plain
-                      says={`Jobs that name ${secret.name} do not get it any more, and end before they begin; the value is gone for good.`}
-                      act={async () => {
-                        const query = { environment: secret.environment ?? undefined };
-                        await done(api.DELETE(one, { params: { path: { project, name: secret.name }, query } }));
-                        return { words: `The secret ${secret.name} is removed.` };
-                      }}
-                    />
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Sheet>
       )}
     </>
   );

@@ -2,14 +2,16 @@
 // exactly that, before anything begins.
 import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
-import { useDeferredValue, useEffect, useState } from 'react';
+import { useDeferredValue, useEffect, useRef, useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, done, type RunView, type Schemas } from '../../api/client';
+import { stopRun } from '../../api/stop';
 import { ProjectWords } from '../../parts/ProjectWords';
 import { Split } from '../../parts/Split';
+import { say, wordsOf } from '../../parts/said';
 import { Trouble } from '../../parts/Trouble';
 import { Graph } from '../run/graph/Graph';
-import { asJobs, asked, choices, inputsOf, missing, type NewRun, type Pipeline, sentence } from './form';
+import { asJobs, asked, choices, deploying, inputsOf, missing, type NewRun, type Pipeline, sentence } from './form';
 import './start.css';
 
 /** How long changes pause before the plan is asked for, in milliseconds. */
@@ -50,7 +52,23 @@ function useAsked(refs: Schemas['RefsView'], pipelines: Pipeline[] | undefined) 
     search.getAll('input').map((pair) => [pair.split('=')[0] ?? '', pair.slice(pair.indexOf('=') + 1)]),
   );
   const [inputs, setInputs] = useState<Record<string, string>>(given);
+  const typed = Object.entries(inputs).map(([name, value]) => `${name}=${value}`);
+  useAddress(typed, (pairs) => put('input', pairs));
   return { ref, name, pipeline, inputs: inputsOf(pipeline, inputs), jobs: search.getAll('job'), put, setInputs };
+}
+
+/** What is typed stands in the address once typing pauses. */
+function useAddress(typed: string[], put: (typed: string[]) => void) {
+  const text = typed.join('\n');
+  const newest = useRef(put);
+  newest.current = put;
+  const first = useRef(text);
+  useEffect(() => {
+    if (first.current === text) return;
+    first.current = text;
+    const timer = window.setTimeout(() => newest.current(text === '' ? [] : text.split('\n')), PAUSE);
+    return () => window.clearTimeout(timer);
+  }, [text]);
 }
 
 function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] }) {
@@ -68,14 +86,24 @@ function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] })
   // Which jobs there are is told by the plan of all of them.
   const whole = usePlanned(project, asked(form.ref, form.name, form.inputs, []), ready);
   const [told, setTold] = useState<string>();
+  const [urgent, setUrgent] = useState<Urgent>({ jobs: [], reason: '' });
   const navigate = useNavigate();
+  const plan = planned.data?.plan ?? undefined;
+  // What the plan does not have any more is no emergency.
+  const past = deploying(plan).filter((one) => urgent.jobs.includes(one.job));
   const start = async () => {
     const body = asked(form.ref, form.name, form.inputs, form.jobs);
     const { data, error } = await api.POST('/api/v1/projects/{project}/runs', { params: { path }, body });
-    if (data) navigate(`/runs/${data.run}`);
-    else setTold((error as { detail?: string } | undefined)?.detail ?? 'it was not started');
+    if (!data) return setTold((error as { detail?: string } | undefined)?.detail ?? 'it was not started');
+    const undo = () => stopRun(data.run);
+    const not = await goPast(data, past, urgent.reason);
+    say(
+      not
+        ? { words: `${data.run} has begun, by the rules: ${not}`, wrong: true, undo }
+        : { words: `${data.run} has begun.`, undo },
+    );
+    navigate(`/runs/${data.run}`);
   };
-  const plan = planned.data?.plan ?? undefined;
   return (
     <Split
       name="start"
@@ -114,6 +142,7 @@ function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] })
             inputs={form.inputs}
             onInput={(name, value) => form.setInputs((old) => ({ ...old, [name]: value }))}
           />
+          <Emergency all={deploying(plan)} is={urgent} onIs={setUrgent} />
           <Jobs all={choices(whole.data?.plan ?? undefined)} is={form.jobs} onJobs={(jobs) => form.put('job', jobs)} />
           <div className="start-confirm">
             <p role="status">
@@ -121,7 +150,11 @@ function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] })
                 ? `Still needs ${lacks.join(', ')}.`
                 : (planned.error?.message ?? sentence(plan, planned.data?.commit ?? '', form.ref))}
             </p>
-            <Button type="primary" htmlType="submit" disabled={!plan || lacks.length > 0}>
+            <Button
+              type="primary"
+              htmlType="submit"
+              disabled={!plan || lacks.length > 0 || (past.length > 0 && !urgent.reason.trim())}
+            >
               Start
             </Button>
             {told && (
@@ -241,6 +274,62 @@ function Inputs({
         </div>
       ))}
     </fieldset>
+  );
+}
+
+interface Urgent {
+  jobs: string[];
+  reason: string;
+}
+
+/** Lets jobs of a run that has begun into their environments past the rules; in words why not, where one is not let in. */
+async function goPast(run: RunView, past: { job: string }[], reason: string): Promise<string | undefined> {
+  const params = { path: { project: run.project, number: run.number } };
+  try {
+    for (const { job } of past)
+      await done(api.POST('/api/v1/runs/{project}/{number}/emergency', { params, body: { job, reason } }));
+  } catch (error) {
+    return wordsOf(error);
+  }
+}
+
+/** What of the plan goes past the rules of its environment; nothing where it puts nothing anywhere. */
+function Emergency({
+  all,
+  is,
+  onIs,
+}: {
+  all: { job: string; into: string }[];
+  is: Urgent;
+  onIs: (is: Urgent) => void;
+}) {
+  if (all.length === 0) return null;
+  const turn = (job: string) =>
+    onIs({ ...is, jobs: is.jobs.includes(job) ? is.jobs.filter((one) => one !== job) : [...is.jobs, job] });
+  return (
+    <details>
+      <summary>{is.jobs.length === 0 ? 'By the rules of each environment' : 'An emergency'}</summary>
+      <p className="soft">
+        What is chosen goes in past approvals, hours, frost and what it comes after. Everybody who could have approved
+        it is told, and someone else has to confirm it. It cannot be taken back.
+      </p>
+      {all.map(({ job, into }) => (
+        <label key={job} className="start-past">
+          <input type="checkbox" checked={is.jobs.includes(job)} onChange={() => turn(job)} /> {job} into {into}
+        </label>
+      ))}
+      {is.jobs.length > 0 && (
+        <>
+          <label htmlFor="start-why">Why it is one: everybody reads it</label>
+          <input
+            id="start-why"
+            className="field"
+            value={is.reason}
+            onChange={(event) => onIs({ ...is, reason: event.target.value })}
+          />
+        </>
+      )}
+    </details>
   );
 }
 

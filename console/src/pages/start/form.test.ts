@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
 import type { PlanView } from '../../api/client';
-import { asJobs, choices, inputsOf, missing, type Pipeline, sentence } from './form';
+import { asJobs, choices, deploying, inputsOf, missing, type Pipeline, sentence } from './form';
 
 const pipeline = {
   name: 'main',
@@ -38,4 +38,11 @@ test('jobs are chosen without their cells, and drawn as not begun', () => {
     ['ship', ['ship.it']],
   ]);
   expect(asJobs(plan).map((job) => job.state)).toEqual(['waiting', 'waiting', 'skipped']);
+});
+
+test('what goes into an environment is what may be an emergency', () => {
+  const job = (id: string, deploys: string | null, skipped: string | null = null) => ({ id, deploys, skipped });
+  const plan = { jobs: [job('test.unit', null), job('ship.pier', 'pier'), job('ship.gate', 'gate', 'not now')] };
+  expect(deploying(plan as never)).toEqual([{ job: 'ship.pier', into: 'pier' }]);
+  expect(deploying(undefined)).toEqual([]);
 });

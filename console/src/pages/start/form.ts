@@ -1,5 +1,6 @@
 // What someone asks for when they start a run by hand: the address holds all of it, so that it can be sent.
 import type { PlanView, Schemas } from '../../api/client';
+import { many } from '../../parts/words';
 import { jobOf } from '../run/lanes/groups';
 
 export type Pipeline = Schemas['PipelineView'];
@@ -30,13 +31,19 @@ export function choices(plan: PlanView | undefined): [string, string[]][] {
   return [...stages].map(([stage, jobs]) => [stage, [...jobs]]);
 }
 
+/** Jobs that put something into an environment, where they run at all. */
+export function deploying(plan: PlanView | undefined): { job: string; into: string }[] {
+  const all = (plan?.jobs ?? []).filter((job) => !job.skipped && job.deploys);
+  return all.map((job) => ({ job: job.id, into: job.deploys ?? '' }));
+}
+
 /** What will happen, in one sentence. */
 export function sentence(plan: PlanView | undefined, commit: string, ref: string): string {
   if (!plan) return '';
   const run = plan.jobs.filter((job) => !job.skipped).length;
   const skipped = plan.jobs.length - run;
   const rest = skipped === 0 ? '' : `, ${skipped} will be skipped`;
-  return `Starts a run of ${commit.slice(0, 8)} (${ref}): ${run} ${run === 1 ? 'job' : 'jobs'}${rest}.`;
+  return `Starts a run of ${commit.slice(0, 8)} (${ref}): ${many(run, 'job')}${rest}.`;
 }
 
 /** The jobs of a plan as those of a run that has not begun. */

@@ -137,7 +137,7 @@ async fn a_file_with_mistakes_shows_them() {
     let all = fantoccini::key::Key::Control + "a";
     token.send_keys(&all).await.expect("all is chosen");
     token.send_keys(&format!("{}{}\n", char::from(fantoccini::key::Key::Null), world.token)).await.expect("typing");
-    browser.see("1 of 1 main branches is broken").await;
+    browser.see("The main branch is broken").await;
     browser.client.goto(&format!("{}/runs/tidegauge/1", world.url)).await.expect("the page");
     browser.see("ordotaxis.toml:3:1").await;
     browser.see("did you mean `steps`?").await;

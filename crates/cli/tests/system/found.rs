@@ -54,6 +54,12 @@ async fn everything_is_reached_from_the_keyboard() {
         browser.keys("\u{e007}").await;
         browser.holds(words, &format!("location.pathname === '{page}' && !document.querySelector('dialog[open]')")).await;
     }
+    // A person who was found stands alone in the list; nobody is told as well.
+    browser.client.goto(&format!("{}/people?find=owner", world.url)).await.expect("the page");
+    browser.holds("one person", "document.querySelectorAll('table.sheet tbody tr').length === 1").await;
+    browser.fill("[aria-label='Filter persons']", "never").await;
+    browser.see("Nobody has “never” in their line.").await;
+    accessible(&browser).await;
     // By Ctrl-K also from within a field; Esc leaves it, and the focus is where it was.
     browser.client.goto(&format!("{}/projects/tidegauge", world.url)).await.expect("the page");
     browser.click("[aria-label='Filter runs']").await;
@@ -101,7 +107,7 @@ async fn the_page_says_that_the_service_is_away_and_goes_on_by_itself() {
     browser.holds("the service is back", "!document.querySelector('.away')").await;
     // What happened meanwhile and since is there, on the page that was never loaded anew.
     world.verdict("tidegauge", &repository.push_pipeline("language = 1\n[job.test.unit]\nstpes = 1\n")).await;
-    browser.see("1 of 1 main branches is broken").await;
+    browser.see("The main branch is broken").await;
     assert_eq!(browser.script("return window.same").await, "page");
     browser.end().await;
 }

@@ -174,6 +174,16 @@ async fn a_release_is_read_edited_and_followed_to_where_it_comes_from() {
     assert_eq!(marked.expect("an answer"), serde_json::json!([1, 0, "stations: Releases 1.0.0 · Ordotaxis", ""]));
     browser.see("Earlier words").await;
     accessible(&browser).await;
+    // Withdrawn with a reason that everybody reads, and taken back.
+    browser.press("Withdraw").await;
+    browser.see("Everybody reads that nobody should use it any more").await;
+    browser.fill("dialog.ask .field", "it drifts").await;
+    browser.click("dialog.ask button[type=submit]").await;
+    browser.see("Stations 1.0.0 is withdrawn.").await;
+    super::releases::release(world, "1.0.0", "it is withdrawn", |one| one["state"] == "withdrawn").await;
+    browser.press("Undo").await;
+    browser.see("Taken back.").await;
+    super::releases::release(world, "1.0.0", "it is published again", |one| one["state"] == "published").await;
     // From its digest to the environment that holds it.
     browser.click("td.code a").await;
     browser.see("it is in trial now").await;

@@ -451,8 +451,8 @@ async fn machines_are_seen_and_kept_on_their_page() {
     std::fs::write(&go, "").expect("a file");
     browser.click(".acts button:nth-child(2)").await;
     browser.click(".acts button:nth-child(3)").await;
-    browser.see("Remove this machine now? What it does is lost.").await;
-    browser.click(".ant-popconfirm button.ant-btn-primary").await;
+    browser.see("what it does is lost and done again elsewhere").await;
+    browser.click("dialog.ask button[type=submit]").await;
     browser.see("removed by owner").await;
     browser.end().await;
 }

@@ -29,7 +29,7 @@ async fn why_it_failed_is_read_in_one_view() {
     measured(&world, &repository, "Subtract the drift", &broken, Some(FAILURE)).await;
 
     let browser = signed_in(&world).await;
-    browser.see("1 of 1 main branches is broken").await;
+    browser.see("The main branch is broken").await;
     browser.press("test.unit").await;
     // One press from the board, all of it is there.
     for words in [

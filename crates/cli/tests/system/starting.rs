@@ -2,6 +2,7 @@
 //! begins; and what a call of the same is told.
 
 use super::console::{accessible, signed_in};
+use super::delivery::Delivery;
 use super::world;
 use ordotaxis_testbed::{RunnerOptions, World};
 use reqwest::{Method, StatusCode};
@@ -59,6 +60,9 @@ async fn a_run_is_started_by_hand_with_its_plan_in_sight() {
     browser.see("(topic/neap): 1 job, 2 will be skipped.").await;
     browser.holds("two skipped", "document.querySelectorAll('.graph [data-node] .s-skipped').length === 2").await;
     browser.holds("the address", "location.search.includes('ref=topic%2Fneap') && location.search.includes('job=test.soak')").await;
+    browser
+        .holds("the inputs in it", "new URLSearchParams(location.search).getAll('input').join() === 'station=north-pier,rounds=20'")
+        .await;
     accessible(&browser).await;
     let before = world.json(&["runs", "tidegauge"]).await.as_array().map(Vec::len);
     browser.click(".start-confirm button").await;
@@ -106,4 +110,52 @@ async fn what_cannot_be_started_is_told_before_it_is() {
     assert!(runs.as_array().is_some_and(|runs| runs.iter().all(|run| run["occasion"]["event"] != "by_hand")), "nothing was begun");
     let answer = world.http(Method::GET, "/api/v1/projects/tidegauge/refs?of=never").send().await.expect("an answer");
     assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_started_by_hand_may_go_past_the_rules_where_they_let_someone() {
+    let rules =
+        |who: &str| format!("rules = 1\n[environment.pier-north]\napprove = {{ of = 1, by = [\"@keepers\"] }}\nemergency = [\"{who}\"]\n");
+    let delivery = Delivery::new(&rules("mara")).await;
+    let world = &delivery.world;
+    world.project("tidegauge").await;
+    let first = delivery.push("1");
+    delivery.waits("pier-north", "1 approval").await;
+    let browser = signed_in(world).await;
+    let page = format!("{}/projects/stations/start", world.url);
+    let past =
+        "[...document.querySelectorAll('.start-past')].find((one) => one.innerText.trim() === 'ship.pier[north] into pier-north').click()";
+    let choose = async || {
+        browser.client.goto(&page).await.expect("the page");
+        browser.see("(main): 4 jobs.").await;
+        browser.press("By the rules of each environment").await;
+        browser.see("someone else has to confirm it").await;
+        browser.script(past).await;
+    };
+    // Not without a reason.
+    choose().await;
+    browser.holds("it is not begun without a reason", "document.querySelector('.start-confirm button').disabled").await;
+    browser.fill("#start-why", "the light is out").await;
+    accessible(&browser).await;
+    // Whom the rules do not let past has begun a run that goes by them, and is told so.
+    browser.click(".start-confirm button").await;
+    browser.see("stations/2 has begun, by the rules: the rules of pier-north let mara go past them, not owner").await;
+    delivery.waits("pier-north", "1 approval").await;
+    // Whom they do let is past the approval, and it is told that someone has to confirm it.
+    delivery.repository.write("ordotaxis/rules.toml", &rules("owner"));
+    let second = delivery.push("2");
+    delivery.environment("pier-north", "the newest waits", |one| one["waiting"][0]["commit"] == second.as_str()).await;
+    choose().await;
+    browser.fill("#start-why", "the light is out").await;
+    browser.click(".start-confirm button").await;
+    browser.see("stations/4 has begun.").await;
+    let north = delivery.holds("pier-north", &second).await;
+    assert_ne!(first, second);
+    assert_eq!(
+        (north["present"]["way"].as_str(), north["unconfirmed"][0]["reason"].as_str()),
+        (Some("emergency"), Some("the light is out"))
+    );
+    let south = delivery.holds("pier-south", &second).await;
+    assert_ne!(south["present"]["way"], "emergency", "no rule is for it, and none was passed by: {south}");
+    browser.end().await;
 }

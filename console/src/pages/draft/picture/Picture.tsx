@@ -4,6 +4,7 @@
 // form of the chosen job as well.
 import { useMemo, useRef, useState } from 'react';
 import type { Schemas } from '../../../api/client';
+import { cutMiddle } from '../../../parts/words';
 import { curve, HEAD, JOB, type Layout, layoutOf, next, type Outline, sideOf } from './layout';
 import './picture.css';
 
@@ -130,11 +131,10 @@ function StageBox(props: Props & { stage: Outline['stages'][number]; layout: Lay
   return (
     <g className={over ? 'stage over' : 'stage'}>
       <rect className="outer" x={box.x} y={box.y} width={box.width} height={box.height} />
-      {/* biome-ignore lint/a11y/noStaticElementInteractions: it is only dragged here; the form moves it from the keyboard */}
       <g className="head" onPointerDown={(event) => begin(event, 'stage', stage.name)}>
         <rect x={box.x} y={box.y} width={box.width} height={HEAD - 4} />
         <text x={box.x + 10} y={box.y + 20}>
-          {cut(stage.name, 19)}
+          {cutMiddle(stage.name, 19)}
           <title>{`Stage ${stage.name}: drag it beside another one`}</title>
         </text>
       </g>
@@ -176,10 +176,9 @@ function JobBox(props: Props & { job: string; told: string[]; layout: Layout; ov
         <rect x={box.x} y={box.y} width={box.width} height={box.height} />
         <text x={box.x + 10} y={box.y + 20}>
           {bad && '▼ '}
-          {cut(job.slice(job.indexOf('.') + 1), 15)}
+          {cutMiddle(job.slice(job.indexOf('.') + 1), 15)}
         </text>
       </g>
-      {/* biome-ignore lint/a11y/noStaticElementInteractions: it is only dragged; the form connects from the keyboard */}
       <circle
         className="handle"
         data-from={job}
@@ -202,8 +201,6 @@ function Ghost({ drag, layout }: { drag: Drag; layout: Layout }) {
   const [x, y] = [own.x + drag.at.x - drag.from.x, own.y + drag.at.y - drag.from.y];
   return <rect className="ghost" x={x} y={y} width={own.width} height={Math.min(own.height, 2 * JOB)} />;
 }
-
-const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 
 const inside = ({ x, y, width, height }: { x: number; y: number; width: number; height: number }, at: Drag['at']) =>
   at.x >= x && at.x <= x + width && at.y >= y && at.y <= y + height;

@@ -13,10 +13,10 @@ import { useActs } from '../../../parts/acts';
 import { keep } from '../../../parts/keep';
 import { rank } from '../../../parts/sought';
 import { standalone } from '../../../parts/standalone';
-import { duration, many } from '../../../parts/words';
+import { cutMiddle, duration, many } from '../../../parts/words';
 import { cellOf, jobOf, stateOf } from '../lanes/groups';
 import { tookOf } from '../lanes/rows';
-import { type Box, cellsShown, HEIGHT, IN_LINE, type Layout, layoutOf, neighbour, STRIP } from './layout';
+import { type Box, cellsShown, HEIGHT, IN_LINE, type Layout, LONGEST, layoutOf, neighbour, STRIP } from './layout';
 import { type Because, type Edge, edgesOf, foldedAtFirst, type Node, nodesOf, stageId } from './nodes';
 import { related, shortest, ways } from './way';
 import './graph.css';
@@ -266,6 +266,7 @@ function NodeBox({
   const state = stateOf(node.jobs);
   const [only] = node.jobs;
   const single = node.kind === 'job' && node.jobs.length === 1;
+  const name = single && only ? only.id : node.name;
   const told =
     single && only
       ? only.attempts.length > 0
@@ -302,7 +303,8 @@ function NodeBox({
         <rect className="box" width={box.width} height={box.height} rx="2" />
         <Mark state={state} x={10} y={9} label={node.kind === 'stage' ? `${state} stage` : state} />
         <text x="30" y="20">
-          {single && only ? only.id : node.name}
+          {cutMiddle(name, LONGEST)}
+          {name.length > LONGEST && <title>{name}</title>}
         </text>
         <text className="took" x={box.width - 10} y="20" textAnchor="end">
           {told}

@@ -27,13 +27,16 @@ export const IN_LINE = 12;
 export const MOST_CELLS = 36;
 const MARGIN = 12;
 
+/** Characters of a name that a box has room for; a longer one is shortened in its middle. */
+export const LONGEST = 40;
+
 /** How many cells of a matrix have a mark of their own; none of a single job, nor of a folded stage. */
 export const cellsShown = (node: Node) =>
   node.kind === 'job' && node.jobs.length > 1 ? Math.min(node.jobs.length, MOST_CELLS) : 0;
 
 function sizeOf(node: Node): { width: number; height: number } {
   const cells = cellsShown(node);
-  const width = 104 + 7.6 * node.name.length + (node.kind === 'stage' ? 36 : 0);
+  const width = 104 + 7.6 * Math.min(node.name.length, LONGEST) + (node.kind === 'stage' ? 36 : 0);
   if (cells === 0) return { width, height: HEIGHT };
   return {
     width: Math.max(width, 16 + STRIP * Math.min(cells, IN_LINE)),

@@ -9,6 +9,7 @@ import { Shape, type State } from '../../../look/states';
 import { useActs } from '../../../parts/acts';
 import { Gap } from '../../../parts/Gap';
 import { keep } from '../../../parts/keep';
+import { Middle } from '../../../parts/Middle';
 import { useSearchWords } from '../../../parts/useSearchWords';
 import { duration, many, time } from '../../../parts/words';
 import { Against, useAgainst } from './Against';
@@ -239,7 +240,7 @@ function OneRow({ row, part, all, now, ready, chosen, onChoose, ghosts, onStage,
       >
         <span className="name">
           <span aria-hidden="true">{row.open === 'shut' ? '▸' : '▾'}</span>
-          <span className="cut">{row.name}</span>
+          <Middle name={row.name} />
           <Sum jobs={row.jobs} />
         </span>
         {row.open !== 'all' && <Track segments={wholesOf(row.jobs, now)} part={part} begin={all.from} />}
@@ -259,7 +260,7 @@ function OneRow({ row, part, all, now, ready, chosen, onChoose, ghosts, onStage,
         <span className="name">
           <span aria-hidden="true">{open ? '▾' : '▸'}</span>
           <Shape state={stateOf(group.cells)} label />
-          <span className="cut">{group.name}</span>
+          <Middle name={group.name} />
           <Sum jobs={group.cells} />
         </span>
         {!open && <Track segments={wholesOf(group.cells, now)} part={part} begin={all.from} />}
@@ -282,7 +283,7 @@ function OneRow({ row, part, all, now, ready, chosen, onChoose, ghosts, onStage,
       <span className="name">
         <Shape state={job.state} label />
         {cell && <span className="hidden">{jobOf(job.id)} </span>}
-        <span className="cut">{cell ? cellOf(job.id) : job.id}</span>
+        <Middle name={cell ? cellOf(job.id) : job.id} />
         {last && <span className="hidden">, {duration(tookOf(job, now))}</span>}
       </span>
       {last ? (

@@ -1,4 +1,4 @@
-// Starts the console: theme, routes, one file a route loaded when it is first opened.
+// Starts the console: theme, routes; the board comes along, every other page is a file that is fetched when it is first opened.
 import 'antd/dist/reset.css';
 import './look/look.css';
 import './look/parts.css';
@@ -13,9 +13,9 @@ import { BrowserRouter, Route, Routes, useParams } from 'react-router';
 import { queries } from './api/client';
 import { nonce } from './look/nonce';
 import { antdTheme, apply, type Theme } from './look/palette';
+import Board from './pages/board/Board';
 import { Frame } from './parts/Frame';
 
-const Board = lazy(() => import('./pages/board/Board'));
 const Run = lazy(() => import('./pages/run/Run'));
 const Project = lazy(() => import('./pages/project/Project'));
 const Deliveries = lazy(() => import('./pages/project/Deliveries'));

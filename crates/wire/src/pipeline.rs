@@ -21,6 +21,9 @@ pub struct Check {
     /// A push to main when absent.
     #[serde(default)]
     pub occasion: Option<Occasion>,
+    /// For who draws the plan: the answer has no picture.
+    #[serde(default)]
+    pub without_picture: bool,
 }
 
 /// What there is to say about a file.

@@ -1,7 +1,7 @@
 // The board: is anything broken, since when, and whose is it? For a thousand projects as for three: filtered as one types,
 // grouped, pinned ones first; as lines, denser, or for a screen on a wall.
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useCallback, useEffect, useMemo, useRef } from 'react';
+import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef } from 'react';
 import { Link, Navigate, useSearchParams } from 'react-router';
 import { type BoardLine, Refused, useMay } from '../../api/client';
 import { useActs } from '../../parts/acts';
@@ -85,20 +85,22 @@ function useWanted() {
 
 export default function Board() {
   const { data, error } = useBoard();
+  // Many lines that change at once are drawn between frames, not within one.
+  const projects = useDeferredValue(data?.projects);
   if (error instanceof Refused && error.status === 401) return <Navigate to="/sign-in" replace />;
   if (error) return <Trouble error={error} />;
-  if (!data) return null;
-  if (data.projects.length === 0)
+  if (!projects) return null;
+  if (projects.length === 0)
     return (
       <p className="empty">
         Here each project has its line: the verdict on its main branch, its last runs, and what runs now.{' '}
         <Link to="/add">Add the first one.</Link>
       </p>
     );
-  return <Projects all={data.projects} />;
+  return <Projects all={projects} />;
 }
 
-function Projects({ all }: { all: BoardLine[] }) {
+const Projects = memo(function Projects({ all }: { all: BoardLine[] }) {
   const wanted = useWanted();
   const { words, only, by, pins, folded } = wanted;
   const [lines, rows] = useMemo(() => {
@@ -156,7 +158,7 @@ function Projects({ all }: { all: BoardLine[] }) {
       )}
     </>
   );
-}
+});
 
 function nothing(only: Only, words: string): string {
   if (words !== '') return `No ${only === 'all' ? '' : `${only} `}project has “${words}” in its line.`;

@@ -266,7 +266,7 @@ function useCheck(project: string, file: string, asked: Asked) {
       const paths = changed.split(',').map((path) => path.trim());
       const occasion: Schemas['Occasion'] = { event, [about]: name };
       if (changed.trim()) occasion.changed = paths.filter(Boolean);
-      return answered(api.POST('/api/v1/check', { body: { text, file, project, occasion } }));
+      return answered(api.POST('/api/v1/check', { body: { text, file, project, occasion, without_picture: true } }));
     },
   });
   // What was said last is of a text before this one, while another one is asked about.

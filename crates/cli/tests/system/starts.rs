@@ -239,6 +239,8 @@ async fn a_draft_is_checked_and_kept_as_a_branch() {
     assert_eq!(status, 200);
     assert_eq!(checked["plan"]["jobs"][0]["skipped"], "its condition `ref.tag != \"\"` is false: ref.tag is \"\"");
     assert!(checked["picture"].as_str().is_some_and(|picture| picture.starts_with("<svg")), "{checked}");
+    let (_, without) = post("/api/v1/check", json!({ "text": text, "occasion": occasion, "without_picture": true })).await;
+    assert_eq!((&without["picture"], &without["plan"]), (&Value::Null, &checked["plan"]));
     let (_, checked) = post("/api/v1/check", json!({ "text": "language = 1\n[job.a.b]\nstpes = []\n" })).await;
     assert_eq!(checked["diagnostics"][0]["hint"], "did you mean `steps`?");
     let draft = json!({ "pipeline": "nightly", "text": format!("language = 1\n{ANY}"), "branch": "draft/nightly", "message": "A nightly pipeline" });

@@ -104,7 +104,7 @@ fn checked(ask: &Check, borrowed: &BorrowedFiles) -> CheckView {
         Ok(planned) => {
             let jobs = planned.plan.jobs.len();
             let drawn = (jobs <= DRAWN_JOBS).then(|| PlanView::new(&planned.plan));
-            let picture = drawn.is_some().then(|| svg(&planned.plan));
+            let picture = (drawn.is_some() && !ask.without_picture).then(|| svg(&planned.plan));
             CheckView {
                 diagnostics: views(&planned.remarks),
                 later: Vec::new(),

@@ -15,6 +15,7 @@ import { pages, titleOf } from './pages';
 import { openRow, stepRow } from './rows';
 import { Said } from './Said';
 import { exact, setZone, useZone } from './times';
+import { many } from './words';
 
 const Palette = lazy(() => import('./Palette'));
 const Keys = lazy(() => import('./Keys'));
@@ -142,7 +143,7 @@ function Busy() {
   if (!data) return null;
   return (
     <Link to="/runners" className="soft num busy">
-      {data.slots === 0 ? 'no runner connected' : `${data.busy} of ${data.slots} slots busy`}
+      {data.slots === 0 ? 'no runner connected' : `${data.busy} of ${many(data.slots, 'slot')} busy`}
     </Link>
   );
 }

@@ -1,6 +1,5 @@
 // One environment: what is there, what waits, all that was ever put there; and the way back.
 import { useInfiniteQuery } from '@tanstack/react-query';
-import { Button } from 'antd';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answered, api, type Schemas } from '../../api/client';
@@ -39,7 +38,7 @@ export default function OneEnvironment() {
         <>
           <h2>{one.name}</h2>
           <p>
-            {one.sentence}
+            <There one={one} />
             {one.behind && <span className="soft"> · behind main: {behind(one.behind)}</span>}
             {one.url && (
               <>
@@ -61,12 +60,25 @@ export default function OneEnvironment() {
           <h2 className="apart">All that was put there</h2>
           <History project={project} pages={data?.pages.flatMap((page) => page.deployments) ?? []} one={one} />
           {hasNextPage && (
-            <Button className="later" onClick={() => fetchNextPage()}>
+            <button type="button" className="act later" onClick={() => fetchNextPage()}>
               Earlier ones
-            </Button>
+            </button>
           )}
         </>
       )}
+    </>
+  );
+}
+
+/** What is there, since when, and from where; where nobody knows, the service's own words. */
+function There({ one }: { one: Environment }) {
+  const there = one.present;
+  if (!there?.ended_at || one.doubt || one.unclosed) return one.sentence;
+  return (
+    <>
+      <span className="code">{there.commit.slice(0, 8)}</span> of {there.reference.replace('tag:', 'tag ')}, put there{' '}
+      <When at={there.ended_at} sentence /> by{' '}
+      <Link to={`/runs/${there.run}/${encodeURIComponent(there.job)}`}>{there.run}</Link>
     </>
   );
 }
@@ -121,15 +133,15 @@ function History(props: { project: string; pages: Deployment[]; one: Environment
                 <Outcome row={row} />
               </td>
               <td className="acts">
-                <Button
-                  size="small"
-                  type="text"
+                <button
+                  type="button"
+                  className="act plain"
                   aria-pressed={two.to === row.number || two.from === row.number}
                   aria-label={`Commits with ${row.number}`}
                   onClick={() => setTwo(chosen(two, row.number))}
                 >
                   Commits
-                </Button>
+                </button>
                 {row.outcome === 'well' && row.way !== 'close' && row.left_at && <GoBack one={one} row={row} />}
               </td>
             </tr>

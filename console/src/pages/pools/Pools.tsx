@@ -171,7 +171,7 @@ function Row(props: { machine: Machine; open: boolean; onOpen: () => void }) {
   return (
     <>
       <tr className={gone ? 'soft' : ''}>
-        <td className="acts">
+        <td className="one-line">
           <Shape state={SHAPES[machine.stage] ?? 'waiting'} /> <span className="code">{machine.id}</span>{' '}
           <span className="soft">{machine.stage}</span>
         </td>

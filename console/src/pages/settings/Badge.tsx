@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { answered, api } from '../../api/client';
 import { Copy } from '../../parts/Copy';
 import { Trouble } from '../../parts/Trouble';
-import type { Of } from './Settings';
+import type { Of } from './of';
 
 export default function Badge({ project }: Of) {
   const [branch, setBranch] = useState('');

@@ -6,8 +6,8 @@ import { Act } from '../../parts/Act';
 import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
+import type { Of } from './of';
 import { reachFields, reachOf, reachWords } from './reach';
-import type { Of } from './Settings';
 
 const one = '/api/v1/projects/{project}/connections/{name}' as const;
 

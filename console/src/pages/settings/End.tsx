@@ -2,7 +2,7 @@
 import { useNavigate } from 'react-router';
 import { api, done, useMay } from '../../api/client';
 import { Act } from '../../parts/Act';
-import type { Of } from './Settings';
+import type { Of } from './of';
 import { useProject } from './useProject';
 
 export default function End({ project }: Of) {

@@ -8,7 +8,7 @@ import { Act } from '../../parts/Act';
 import { say, wordsOf } from '../../parts/said';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import type { Of } from './Settings';
+import type { Of } from './of';
 
 export default function Files(of: Of) {
   return (

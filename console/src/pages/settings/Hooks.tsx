@@ -7,7 +7,7 @@ import { Act } from '../../parts/Act';
 import { Copy } from '../../parts/Copy';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import type { Of } from './Settings';
+import type { Of } from './of';
 import { useProject } from './useProject';
 
 const polls: [string, string, number | null][] = [

@@ -6,7 +6,7 @@ import { answered, api } from '../../api/client';
 import { Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import type { Of } from './Settings';
+import type { Of } from './of';
 
 export default function Notices({ project }: Of) {
   const { data, error } = useQuery({

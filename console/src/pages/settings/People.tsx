@@ -6,7 +6,7 @@ import { Act } from '../../parts/Act';
 import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import type { Of } from './Settings';
+import type { Of } from './of';
 import { useProject } from './useProject';
 
 const seen: [Schemas['Seen'], string][] = [

@@ -4,7 +4,7 @@ import { answered, api, done } from '../../api/client';
 import { Act } from '../../parts/Act';
 import { Copy } from '../../parts/Copy';
 import { Trouble } from '../../parts/Trouble';
-import type { Of } from './Settings';
+import type { Of } from './of';
 import { useProject } from './useProject';
 
 export default function Repository({ project, may }: Of) {

@@ -28,12 +28,6 @@ const views = [
   ['end', 'Remove', End],
 ] as const;
 
-export interface Of {
-  project: string;
-  /** Whether whoever looks may change it. */
-  may: boolean;
-}
-
 export default function Settings() {
   const { project = '' } = useParams();
   const [search] = useSearchParams();

@@ -1,6 +1,6 @@
 //! The tables `[job.STAGE.NAME]`: found, added, taken out, put under another name.
 
-use super::{Edit, EditError, fits, named};
+use super::change::{Edit, EditError};
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Key, Table, TableLike, Value, value};
 
 /// A job's table, however it is written.
@@ -149,6 +149,23 @@ pub(super) fn rename_stage(file: &mut DocumentMut, stage: &str, to: &str) -> Res
         if let Some(taken) = all.remove(stage) {
             all.insert(to, taken);
         }
+    }
+    Ok(())
+}
+
+/// Stage and name of a job, both as names have to be.
+pub(super) fn named(job: &str) -> Result<(&str, &str), EditError> {
+    let (stage, name) = job.split_once('.').ok_or_else(|| EditError::NoName(job.to_owned()))?;
+    for part in [stage, name] {
+        fits(part)?;
+    }
+    Ok((stage, name))
+}
+
+fn fits(name: &str) -> Result<(), EditError> {
+    let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+    if name.is_empty() || name.len() > 64 || name.starts_with('-') || !name.chars().all(plain) {
+        return Err(EditError::BadName(name.to_owned()));
     }
     Ok(())
 }

@@ -1,7 +1,7 @@
 //! What a key of a job says, changed: of lists and tables only what is other than before, so that comments between their
 //! lines stay.
 
-use super::EditError;
+use super::change::EditError;
 use serde_json::Value as Json;
 use toml_edit::{Array, ArrayOfTables, InlineTable, Item, TableLike, Value};
 

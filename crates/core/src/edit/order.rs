@@ -1,6 +1,6 @@
 //! The order lines: a stage named, moved, renamed, taken out. A line is written anew only where it changes.
 
-use super::{EditError, Place, Side};
+use super::change::{EditError, Place, Side};
 use crate::order::{Item as Part, Line, parse};
 use toml_edit::{DocumentMut, Item, Table, Value};
 

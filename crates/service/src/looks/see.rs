@@ -1,7 +1,7 @@
 //! What a repository has: reached or not, its branches, the pipelines of its main one, or the file that is offered.
 
-use super::FirstLook;
 use super::commit::first_file_of;
+use super::open::FirstLook;
 use crate::occasions::in_repository;
 use crate::seal::GitLogin;
 use ordotaxis_core::first::FirstFile;

@@ -7,6 +7,7 @@ use crate::http::error::ApiError;
 use crate::http::extract::Path;
 use crate::http::known::Address;
 use crate::landing::{GateError, gate};
+use crate::looks::hear;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::State;
@@ -37,7 +38,7 @@ pub(super) async fn receive(
     let taken = match app.records.project(&project).await? {
         Some(known) => take(&app, &known, &came).await?,
         // Someone may be about to add it, and try the hook before.
-        None => return prepared(app.looks.hear(&app, &project, &came).ok_or_else(refused)?),
+        None => return prepared(hear(&app, &project, &came).ok_or_else(refused)?),
     };
     app.counters.hook(word(&taken));
     let why = taken.why().unwrap_or_else(|| "it will be looked at".into());

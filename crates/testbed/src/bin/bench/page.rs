@@ -1,7 +1,7 @@
 //! The console on a slow link: when the first words stand there, and when the board does (the limit is the link's own: one
 //! way there and back, and what the answer holds); and a large board while much happens (the limit is the screen's).
 
-use super::{measure, row};
+use super::measure::{percentile, row, world};
 use ordotaxis_testbed::{Browser, Simulated, leased, until};
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
@@ -12,7 +12,7 @@ const BYTES_PER_SECOND: u32 = 50_000;
 
 /// A browser that has never been here opens the board over 3G.
 pub(super) async fn slow_link() {
-    let world = measure::world().await;
+    let world = world().await;
     world.project("tidegauge").await;
     let browser = Browser::start(1280, 800).await;
     let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
@@ -65,7 +65,7 @@ const FRAMES: &str = "
 
 /// A board of a thousand projects while runs are told of as fast as can be on this machine, up to the aim.
 pub(super) async fn busy_board() {
-    let world = measure::world().await;
+    let world = world().await;
     let repository = world.project("p0000").await;
     let small = "language = 1\n[starts]\npush = []\n[job.a.one]\nsteps = [\"true\"]\n";
     let cells: Vec<String> = (0..JOBS).map(|cell| cell.to_string()).collect();
@@ -99,7 +99,7 @@ pub(super) async fn busy_board() {
     let rate = 2.0 * finished as f64 / seconds;
     row(
         &format!("board of {PROJECTS} projects, {rate:.0} events/s for {seconds:.0} s: longest frame"),
-        &format!("{worst:.0} ms, p99 {:.0} ms of {} frames", measure::percentile(&frames, 0.99), frames.len()),
+        &format!("{worst:.0} ms, p99 {:.0} ms of {} frames", percentile(&frames, 0.99), frames.len()),
         "16.7 ms a frame (aim 50)",
         &format!("{:.1}", worst / 16.7),
     );

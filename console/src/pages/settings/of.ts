@@ -1,0 +1,6 @@
+// What each view of the settings is told.
+export interface Of {
+  project: string;
+  /** Whether whoever looks may change it. */
+  may: boolean;
+}

@@ -290,29 +290,26 @@ function Told(props: { said: Prepared; put: Put; look: Look; onProfile: (profile
           ))}
         </select>
       </Line>
-      {said.profile !== 'plain' && (
-        <>
-          {(
-            [
-              ['forgeUrl', 'Its address', 'https://git.example', 'where verdicts are sent'],
-              ['repository', 'What it calls it', called(said), 'such as tide/gauge'],
-              ['token', 'Token', '', 'what lets verdicts in; never shown again'],
-            ] as const
-          ).map(([key, label, placeholder, says]) => (
-            <Line key={key} label={label} id={`add-${key}`} says={says}>
-              <input
-                id={`add-${key}`}
-                className="field"
-                type={key === 'token' ? 'password' : 'text'}
-                autoComplete="off"
-                placeholder={placeholder}
-                value={said[key]}
-                onChange={(event) => put({ [key]: event.target.value })}
-              />
-            </Line>
-          ))}
-        </>
-      )}
+      {said.profile !== 'plain' &&
+        (
+          [
+            ['forgeUrl', 'Its address', 'https://git.example', 'where verdicts are sent'],
+            ['repository', 'What it calls it', called(said), 'such as tide/gauge'],
+            ['token', 'Token', '', 'what lets verdicts in; never shown again'],
+          ] as const
+        ).map(([key, label, placeholder, says]) => (
+          <Line key={key} label={label} id={`add-${key}`} says={says}>
+            <input
+              id={`add-${key}`}
+              className="field"
+              type={key === 'token' ? 'password' : 'text'}
+              autoComplete="off"
+              placeholder={placeholder}
+              value={said[key]}
+              onChange={(event) => put({ [key]: event.target.value })}
+            />
+          </Line>
+        ))}
       <p>
         Put these two into the repository's webhooks there, and let it send one now: it is read, and begins nothing.
       </p>

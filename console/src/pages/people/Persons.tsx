@@ -52,39 +52,35 @@ export function Persons({ owner }: { owner: boolean }) {
         </p>
       )}
       <Sheet heads={['person', 'role on the service', 'groups', 'mail', 'known as', ACTS]}>
-        {data
-          .filter((one) => fits(one, find))
-          .map((one) => (
-            <tr key={one.name}>
-              <td>{one.name}</td>
-              <td>{one.role ?? <span className="soft">none</span>}</td>
-              <td>{one.groups.map((group) => `@${group}`).join(' ')}</td>
-              <td>{one.mail}</td>
-              <td className="soft">
-                {one.identities?.map((known) => `${known.subject} of ${known.issuer}`).join(', ')}
-              </td>
-              <td className="acts">
-                {owner && (
-                  <>
-                    <Button size="small" type="text" onClick={() => linkFor(one.name)}>
-                      Sign-in link
+        {shown.map((one) => (
+          <tr key={one.name}>
+            <td>{one.name}</td>
+            <td>{one.role ?? <span className="soft">none</span>}</td>
+            <td>{one.groups.map((group) => `@${group}`).join(' ')}</td>
+            <td>{one.mail}</td>
+            <td className="soft">{one.identities?.map((known) => `${known.subject} of ${known.issuer}`).join(', ')}</td>
+            <td className="acts">
+              {owner && (
+                <>
+                  <Button size="small" type="text" onClick={() => linkFor(one.name)}>
+                    Sign-in link
+                  </Button>
+                  <Popconfirm
+                    title={`Remove ${one.name}? Tokens and sessions end at once.`}
+                    okText="Remove"
+                    onConfirm={() =>
+                      act(api.DELETE('/api/v1/persons/{name}', path(one.name)), `${one.name} is removed`)
+                    }
+                  >
+                    <Button size="small" type="text" aria-label={`Remove ${one.name}`}>
+                      Remove
                     </Button>
-                    <Popconfirm
-                      title={`Remove ${one.name}? Tokens and sessions end at once.`}
-                      okText="Remove"
-                      onConfirm={() =>
-                        act(api.DELETE('/api/v1/persons/{name}', path(one.name)), `${one.name} is removed`)
-                      }
-                    >
-                      <Button size="small" type="text" aria-label={`Remove ${one.name}`}>
-                        Remove
-                      </Button>
-                    </Popconfirm>
-                  </>
-                )}
-              </td>
-            </tr>
-          ))}
+                  </Popconfirm>
+                </>
+              )}
+            </td>
+          </tr>
+        ))}
       </Sheet>
       {shown.length === 0 && <p className="empty">Nobody has “{find}” in their line.</p>}
     </>

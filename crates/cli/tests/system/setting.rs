@@ -186,3 +186,36 @@ async fn an_environment_is_frozen_thawed_and_gone_into_past_the_rules() {
     delivery.holds("pier-north", &first).await;
     browser.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_cache_is_dropped_and_a_runner_drained_and_let_again() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let commit = repository.push_pipeline(
+        "language = 1\n[job.build.gauge]\ncheckout = false\nsteps = [\"mkdir -p kept && echo 1 > kept/level\"]\n[[job.build.gauge.cache]]\npaths = [\"kept\"]\nkey = \"levels\"\n",
+    );
+    world.verdict("tidegauge", &commit).await;
+    let browser = signed_in(&world).await;
+    open(&browser, &world, "/projects/tidegauge/caches").await;
+    browser.see("1 entry;").await;
+    browser.act("Drop levels").await;
+    browser.see("levels is dropped.").await;
+    browser.see("This project has no caches yet").await;
+    // A runner takes no further jobs, and does again once that is taken back.
+    let name = world.json(&["runner", "list"]).await[0]["name"].as_str().unwrap_or_default().to_owned();
+    let drained = async |by: Value| {
+        let found = || async { (world.json(&["runner", "list"]).await[0]["draining_by"] == by).then_some(()) };
+        until(&format!("the runner to be drained by {by}"), found).await;
+    };
+    open(&browser, &world, "/runners").await;
+    browser.see("1 runner: 0 of 2 slots busy, nothing queues").await;
+    browser.press(&format!("Drain {name}")).await;
+    browser.see(&format!("{name} takes no further jobs.")).await;
+    drained(Value::from("owner")).await;
+    browser.press("Undo").await;
+    browser.see("Taken back.").await;
+    drained(Value::Null).await;
+    browser.see("free").await;
+    browser.end().await;
+}

@@ -1,13 +1,13 @@
 // Words that someone types to narrow a list, kept in the address. What is typed is shown at once; the address follows when
 // typing pauses, since a change of the address is drawn later than the next letter may come.
 import { useEffect, useRef, useState } from 'react';
-import { useSearchParams } from 'react-router';
+import { useSearch } from './useSearch';
 
 /** How long typing pauses before the address is changed, in milliseconds. */
 const PAUSE = 250;
 
 export function useSearchWords(key: string): [string, (words: string) => void] {
-  const [search, setSearch] = useSearchParams();
+  const [search, put] = useSearch();
   const named = search.get(key) ?? '';
   const [words, setWords] = useState(named);
   const written = useRef(named);
@@ -24,14 +24,7 @@ export function useSearchWords(key: string): [string, (words: string) => void] {
     window.clearTimeout(timer.current);
     timer.current = window.setTimeout(() => {
       written.current = next;
-      setSearch(
-        (old) => {
-          if (next === '') old.delete(key);
-          else old.set(key, next);
-          return old;
-        },
-        { replace: true },
-      );
+      put(key, next);
     }, PAUSE);
   };
   return [words, type];

@@ -2,7 +2,7 @@
 // grouped, pinned ones first; as lines, denser, or for a screen on a wall.
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef } from 'react';
-import { Link, Navigate, useSearchParams } from 'react-router';
+import { Link, Navigate } from 'react-router';
 import { type BoardLine, Refused, useMay } from '../../api/client';
 import { useActs } from '../../parts/acts';
 import { useKept } from '../../parts/kept';
@@ -15,6 +15,7 @@ import { type By, headline, isBroken, isRunning, type Only, type Row, rowsOf, sh
 import { useBoard } from './useBoard';
 import { Wall } from './Wall';
 import './board.css';
+import { useSearch } from '../../parts/useSearch';
 
 type Form = 'lines' | 'dense' | 'wall';
 
@@ -37,21 +38,13 @@ const forms: [Form, string][] = [
 
 /** What is looked at is in the address; how it is looked at is kept in this browser as well. */
 function useWanted() {
-  const [search, setSearch] = useSearchParams();
+  const [search, put] = useSearch();
   const [words, setWords] = useSearchWords('find');
   const [pins, setPins] = useKept<string>('board.pins', '');
   const [folded, setFolded] = useKept<string>('board.folded', '');
   const [by, setBy] = useKept<string>('board.by', 'nothing');
   const [form, setForm] = useKept<string>('board.form', 'lines');
-  const put = (key: string, value: string, usual: string) =>
-    setSearch(
-      (old) => {
-        if (value === usual) old.delete(key);
-        else old.set(key, value);
-        return old;
-      },
-      { replace: true },
-    );
+  const unless = (key: string, value: string, usual: string) => put(key, value === usual ? undefined : value);
   const one = <T extends string>(of: [T, string][], named: string | null, usual: T) =>
     of.find(([key]) => key === named)?.[0] ?? usual;
   const pinned = useMemo(() => pins.split(',').filter(Boolean), [pins]);
@@ -68,15 +61,15 @@ function useWanted() {
     pins: pinned,
     folded: shut,
     setWords,
-    setOnly: (only: Only) => put('only', only, 'all'),
+    setOnly: (only: Only) => unless('only', only, 'all'),
     setBy: (next: By) => {
       setBy(next);
-      put('by', 'nothing', 'nothing');
+      put('by', undefined);
     },
     setForm: (next: Form) => {
       // A screen on a wall is set up by its address.
       if (next !== 'wall') setForm(next);
-      put('form', next === 'wall' ? 'wall' : 'lines', 'lines');
+      unless('form', next === 'wall' ? 'wall' : 'lines', 'lines');
     },
     fold: (name: string) => setFolded(turned(shut, name).join('\n')),
     pin: useCallback((project: string) => pin.current(project), []),

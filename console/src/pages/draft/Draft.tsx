@@ -5,7 +5,7 @@ import type { EditorView } from '@codemirror/view';
 import { useQuery } from '@tanstack/react-query';
 import { Button, Input, Select } from 'antd';
 import { useDeferredValue, useEffect, useRef, useState } from 'react';
-import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { useNavigate, useParams } from 'react-router';
 import { answered, api, type PlanView, type Schemas } from '../../api/client';
 import { useActs } from '../../parts/acts';
 import { Split } from '../../parts/Split';
@@ -17,6 +17,7 @@ import { Drawn } from './Drawn';
 import { Editor } from './Editor';
 import { Keep } from './Keep';
 import './draft.css';
+import { useSearch } from '../../parts/useSearch';
 
 type Diagnostic = Schemas['DiagnosticView'];
 type Event = Schemas['Event'];
@@ -57,7 +58,7 @@ approvals = { of = 1 }
 
 export default function Draft() {
   const { project = '', pipeline = 'main' } = useParams();
-  const [search] = useSearchParams();
+  const [search] = useSearch();
   // A mistake of a run is mended where it is: in its branch's file, with the cursor there.
   const ref = search.get('ref') ?? undefined;
   const { data, error } = useQuery({
@@ -127,18 +128,11 @@ function Desk({
   const [changed, setChanged] = useState('');
   const [keeping, setKeeping] = useState(false);
   const [editor, setEditor] = useState<EditorView | null>(null);
-  const [search, setSearch] = useSearchParams();
+  const [search, put] = useSearch();
   const [wide, setWide] = useState(false);
   useActs('Draft', [{ name: 'The picture, or the plan, over the whole width', key: 'w', run: () => setWide(!wide) }]);
   const view = search.get('view') === 'plan' ? 'plan' : 'picture';
-  const show = (one: 'picture' | 'plan') =>
-    setSearch(
-      (old) => {
-        old.set('view', one);
-        return old;
-      },
-      { replace: true },
-    );
+  const show = (one: 'picture' | 'plan') => put('view', one);
   const path = given?.path ?? (pipeline === 'main' ? 'ordotaxis.toml' : `ordotaxis/${pipeline}.toml`);
   const asked = useDeferredValue({ text, event, name, changed });
   const { data: checked, isNow } = useCheck(project, path, asked);

@@ -1,6 +1,6 @@
 // The chosen job: why it failed, its log live, its steps, what it gave and took, and why it is as it is.
 import { useState } from 'react';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import type { JobView, PlanView, RunView, Schemas } from '../../api/client';
 import { StateWord } from '../../look/states';
 import { date, exact } from '../../parts/times';
@@ -13,6 +13,7 @@ import { Steps } from './Steps';
 import { Taken } from './Taken';
 import { Why } from './Why';
 import './job.css';
+import { useSearch } from '../../parts/useSearch';
 
 type Attempt = Schemas['AttemptView'];
 type Tab = 'failure' | 'log' | 'steps' | 'given' | 'taken' | 'why';
@@ -35,21 +36,14 @@ function dropped(run: RunView, attempt: Attempt): boolean {
 
 /** The tab that the address names; else why it failed, where it did and no line of the log is named; else the log. */
 function useTab(bad: boolean): [Tab, (tab: Tab) => void, Tab[]] {
-  const [search, setSearch] = useSearchParams();
+  const [search, put] = useSearch();
   const { hash } = useLocation();
   const all = (Object.keys(words) as Tab[]).filter((tab) => bad || tab !== 'failure');
   const named = all.find((tab) => tab === search.get('tab'));
   // Who watches a log as the job fails goes on reading it.
   const [first] = useState(bad);
   const toLog = !first || hash.startsWith('#L') || search.has('find');
-  const choose = (tab: Tab) =>
-    setSearch(
-      (old) => {
-        old.set('tab', tab);
-        return old;
-      },
-      { replace: true },
-    );
+  const choose = (tab: Tab) => put('tab', tab);
   return [named ?? (toLog ? 'log' : 'failure'), choose, all];
 }
 

@@ -3,7 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { useDeferredValue, useEffect, useRef, useState } from 'react';
-import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { useNavigate, useParams } from 'react-router';
 import { answered, api, done, type RunView, type Schemas } from '../../api/client';
 import { stopRun } from '../../api/stop';
 import { ProjectWords } from '../../parts/ProjectWords';
@@ -13,6 +13,7 @@ import { Trouble } from '../../parts/Trouble';
 import { Graph } from '../run/graph/Graph';
 import { asJobs, asked, choices, deploying, inputsOf, missing, type NewRun, type Pipeline, sentence } from './form';
 import './start.css';
+import { useSearch } from '../../parts/useSearch';
 
 /** How long changes pause before the plan is asked for, in milliseconds. */
 const PAUSE = 200;
@@ -35,16 +36,7 @@ export default function Start() {
 
 /** What is asked for, kept in the address. */
 function useAsked(refs: Schemas['RefsView'], pipelines: Pipeline[] | undefined) {
-  const [search, setSearch] = useSearchParams();
-  const put = (key: string, value: string | string[] | undefined) =>
-    setSearch(
-      (old) => {
-        old.delete(key);
-        for (const one of [value ?? []].flat()) old.append(key, one);
-        return old;
-      },
-      { replace: true },
-    );
+  const [search, put] = useSearch();
   const ref = search.get('ref') ?? refs.main_branch;
   const name = search.get('pipeline') ?? 'main';
   const pipeline = pipelines?.find((one) => one.name === name);
@@ -73,7 +65,7 @@ function useAddress(typed: string[], put: (typed: string[]) => void) {
 
 function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] }) {
   const path = { project };
-  const [search] = useSearchParams();
+  const [search] = useSearch();
   const ref = search.get('ref') ?? refs.main_branch;
   const pipelines = useQuery({
     queryKey: ['pipelines', project, ref],

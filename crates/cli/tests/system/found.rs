@@ -111,3 +111,21 @@ async fn the_page_says_that_the_service_is_away_and_goes_on_by_itself() {
     assert_eq!(browser.script("return window.same").await, "page");
     browser.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_chosen_while_words_are_on_their_way_to_the_address_stays_chosen() {
+    let world = world().await;
+    world.project("tidegauge").await;
+    let browser = signed_in(&world).await;
+    // Typed and chosen within one moment, as a quick hand does: the address follows the words when typing pauses.
+    let both = "const field = document.querySelector('.board-bar input');
+        Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(field, 'tide');
+        field.dispatchEvent(new Event('input', { bubbles: true }));
+        const press = (word) => [...document.querySelectorAll('.board-bar button')].find((one) => one.innerText === word).click();
+        press('running');
+        press('wall');";
+    browser.script(both).await;
+    browser.holds("the words in the address", "new URLSearchParams(location.search).get('find') === 'tide'").await;
+    browser.holds("what was chosen", "location.search.includes('only=running') && location.search.includes('form=wall')").await;
+    browser.end().await;
+}

@@ -6,7 +6,6 @@
 // the focus is, all that leads there and all that follows is lit, with the reason on each of its edges; between the chosen
 // job and another one the way is lit, and told in words.
 import { useMemo, useRef, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import type { JobView, PlanView } from '../../../api/client';
 import { marks } from '../../../look/marks';
 import { useActs } from '../../../parts/acts';
@@ -20,6 +19,7 @@ import { type Box, cellsShown, HEIGHT, IN_LINE, type Layout, LONGEST, layoutOf, 
 import { type Because, type Edge, edgesOf, foldedAtFirst, type Node, nodesOf, stageId } from './nodes';
 import { related, shortest, ways } from './way';
 import './graph.css';
+import { useSearch } from '../../../parts/useSearch';
 
 const reasons: Record<Because, string> = {
   takes: 'takes what it gives',
@@ -41,7 +41,7 @@ export function Graph({ plan, jobs, now, chosen, onChoose }: Props) {
   const [folded, setFolded] = useState(() => foldedAtFirst(jobs, chosen));
   const [pointed, setPointed] = useState<string>();
   const [words, setWords] = useState('');
-  const [search, setSearch] = useSearchParams();
+  const [search, put] = useSearch();
   const drawing = useRef<SVGSVGElement>(null);
   const field = useRef<HTMLInputElement>(null);
   const nodes = useMemo(() => nodesOf(jobs, folded), [jobs, folded]);
@@ -66,15 +66,7 @@ export function Graph({ plan, jobs, now, chosen, onChoose }: Props) {
       if (!next.delete(stage)) next.add(stage);
       return next;
     });
-  const setGoal = (next: string) =>
-    setSearch(
-      (old) => {
-        if (next === '') old.delete('to');
-        else old.set('to', next);
-        return old;
-      },
-      { replace: true },
-    );
+  const setGoal = (next: string) => put('to', next);
   const goTo = (id: string | undefined) => {
     const element = id && drawing.current?.querySelector<SVGElement>(`[data-node="${CSS.escape(id)}"]`);
     if (element) element.focus();

@@ -1,14 +1,14 @@
 // The run that this one is compared with: chosen among the project's, drawn behind the lanes, and what got slower since.
 import { useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { answered, api, type JobView, type RunView } from '../../../api/client';
 import { Dialog } from '../../../parts/Dialog';
+import { useSearch } from '../../../parts/useSearch';
 import { duration, many } from '../../../parts/words';
 import { ghosts, slower } from './against';
 
 export function useAgainst(run: RunView, jobs: JobView[], now: number) {
-  const [search, setSearch] = useSearchParams();
+  const [search, put] = useSearch();
   const number = Number(search.get('with'));
   const path = { project: run.project, number };
   const { data: other } = useQuery({
@@ -19,15 +19,7 @@ export function useAgainst(run: RunView, jobs: JobView[], now: number) {
   const against = number > 0 ? other : undefined;
   const drawn = useMemo(() => against && ghosts(against, now), [against, now]);
   const got = useMemo(() => (against ? slower(jobs, against, now) : []), [against, jobs, now]);
-  const choose = (next: string) =>
-    setSearch(
-      (old) => {
-        if (next === '') old.delete('with');
-        else old.set('with', next);
-        return old;
-      },
-      { replace: true },
-    );
+  const choose = (next: string) => put('with', next);
   return { run, other: against, ghosts: drawn, slower: got, choose };
 }
 

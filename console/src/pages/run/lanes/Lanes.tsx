@@ -3,7 +3,6 @@
 // run stands behind for comparison. Each lane is a button: the page's list of jobs. Only rows in sight are on the page.
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import type { JobView, PlanView, RunView } from '../../../api/client';
 import { Shape, type State } from '../../../look/states';
 import { useActs } from '../../../parts/acts';
@@ -21,6 +20,7 @@ import { extent, readiness, segmentsOf, wholesOf } from './segments';
 import { Track } from './Track';
 import { at, moved, type Span, within, zoomed } from './time';
 import './lanes.css';
+import { useSearch } from '../../../parts/useSearch';
 
 interface Props {
   run: RunView;
@@ -115,18 +115,9 @@ const colour = (name: string) => getComputedStyle(document.documentElement).getP
 
 /** What is looked for is in the address; what is folded is not. */
 function useFilter() {
-  const [search, setSearch] = useSearchParams();
+  const [search, put] = useSearch();
   const [stages, setStages] = useState<Record<string, Open>>({});
   const [groups, setGroups] = useState<Record<string, boolean>>({});
-  const put = (key: string, value: string) =>
-    setSearch(
-      (old) => {
-        if (value === '') old.delete(key);
-        else old.set(key, value);
-        return old;
-      },
-      { replace: true },
-    );
   const [words, setWords] = useSearchWords('jobs');
   const named = search.get('states') ?? '';
   const order: Order = search.get('order') === 'slowest' ? 'slowest' : 'plan';

@@ -175,7 +175,7 @@ function Queue({ queue }: { queue: Schemas['QueuedView'][] | undefined }) {
     <Sheet heads={['job', 'since', 'why']}>
       {queue.map((one) => (
         <tr key={`${one.run} ${one.job}`}>
-          <td className="acts">
+          <td className="one-line">
             <Shape state="queued" label /> <Link to={`/runs/${one.run}/${one.job}`}>{one.job}</Link>{' '}
             <span className="soft">of {one.run}</span>
           </td>

@@ -264,26 +264,70 @@ impl Drop for Away {
 }
 
 /// A folder into which nothing can be written, until this is dropped.
-pub(super) struct ReadOnly(PathBuf);
+pub(super) struct ReadOnly {
+    _over: Unmount,
+}
 
 impl ReadOnly {
+    /// It is made so aside, where nobody writes, and then laid over the folder: in its place, the kernel refuses it
+    /// ("busy") as long as anybody has a file of it open for writing.
     pub(super) fn over(path: &Path) -> ReadOnly {
         std::fs::create_dir_all(path).expect("a folder");
-        for options in [&["--bind"][..], &["-o", "remount,bind,ro"]] {
-            let mut mount = Command::new("mount");
-            mount.args(options).arg(path);
-            if options[0] == "--bind" {
-                mount.arg(path);
-            }
-            assert!(mount.status().is_ok_and(|status| status.success()), "this test mounts: run it as root");
-        }
-        ReadOnly(path.to_owned())
+        let aside = tempfile::tempdir().expect("a folder");
+        let _aside = bound(path, aside.path());
+        mounts(Command::new("mount").args(["-o", "remount,bind,ro"]).arg(aside.path()));
+        ReadOnly { _over: bound(aside.path(), path) }
     }
 }
 
-impl Drop for ReadOnly {
+/// What is at `from`, at `to` as well, until this is dropped.
+fn bound(from: &Path, to: &Path) -> Unmount {
+    mounts(Command::new("mount").arg("--bind").arg(from).arg(to));
+    Unmount(to.to_owned())
+}
+
+fn mounts(command: &mut Command) {
+    let mounted = command.output().expect("mount");
+    assert!(mounted.status.success(), "this test mounts, as root: {}", String::from_utf8_lossy(&mounted.stderr));
+}
+
+/// Found by use: a store that was written in the moment it was to refuse made the test fail, once in some dozens.
+#[test]
+fn a_folder_that_is_being_written_refuses_all_the_same() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let stop = AtomicBool::new(false);
+    let written = AtomicUsize::new(0);
+    std::thread::scope(|threads| {
+        for number in 0..3 {
+            let (stop, written, path) = (&stop, &written, folder.path().join(number.to_string()));
+            threads.spawn(move || {
+                while !stop.load(Ordering::Relaxed) {
+                    let done = std::fs::File::create(&path).and_then(|file| file.sync_all());
+                    written.fetch_add(usize::from(done.is_ok()), Ordering::Relaxed);
+                }
+            });
+        }
+        let stopped = Stop(&stop);
+        for _ in 0..20 {
+            let before = written.load(Ordering::Relaxed);
+            let deadline = Instant::now() + Duration::from_secs(30);
+            while written.load(Ordering::Relaxed) == before {
+                assert!(Instant::now() < deadline, "it can be written again");
+                std::thread::yield_now();
+            }
+            let _refusing = ReadOnly::over(folder.path());
+            assert!(std::fs::write(folder.path().join("new"), "").is_err(), "it refuses");
+        }
+        drop(stopped);
+    });
+}
+
+/// Tells the writers to stop, also when the test fails: they are waited for.
+struct Stop<'a>(&'a AtomicBool);
+
+impl Drop for Stop<'_> {
     fn drop(&mut self) {
-        let _ = Command::new("umount").arg("--lazy").arg(&self.0).status();
+        self.0.store(true, Ordering::Relaxed);
     }
 }
 
@@ -423,8 +467,7 @@ async fn a_full_disk_of_the_service_is_waited_out() {
     let folder = tempfile::tempdir().expect("a folder");
     let data = folder.path().join("service");
     std::fs::create_dir(&data).expect("a folder");
-    let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", "size=24m", "tmpfs"]).arg(&data).status().expect("mount");
-    assert!(mounted.success(), "this test mounts a small disk: run it as root");
+    mounts(Command::new("mount").args(["-t", "tmpfs", "-o", "size=24m", "tmpfs"]).arg(&data));
     let _gone = Unmount(data.clone());
     let world = World::start_in(ORDOTAXIS, CONFIG, folder).await;
     let repository = world.project("tidegauge").await;
@@ -447,7 +490,8 @@ async fn a_full_disk_of_the_service_is_waited_out() {
     assert_eq!((run["state"].as_str(), log.len()), (Some("passed"), 3_000_004), "{run}");
 }
 
-struct Unmount(std::path::PathBuf);
+/// A mount that goes when this is dropped.
+struct Unmount(PathBuf);
 
 impl Drop for Unmount {
     fn drop(&mut self) {

@@ -2,10 +2,10 @@
 // with what it has to know; done, it is told below the page, with the way back where there is one. What is taken back by
 // one press needs no question.
 import { type ReactNode, useId, useState } from 'react';
-import { queries } from '../api/client';
 import { useActs } from './acts';
 import { Dialog } from './Dialog';
-import { type Said, say, wordsOf } from './said';
+import { perform, performOrTell } from './perform';
+import type { Said } from './said';
 
 export interface Field {
   key: string;
@@ -36,32 +36,11 @@ export interface ActOf {
   act: (given: Given) => Promise<Said>;
 }
 
-/** Does it and tells; every page that is open asks again for what it shows. */
-async function run(act: ActOf, given: Given): Promise<string | undefined> {
-  try {
-    const said = await act.act(given);
-    const { undo } = said;
-    const back = async () => {
-      await undo?.();
-      void queries.invalidateQueries();
-    };
-    void queries.invalidateQueries();
-    say({ ...said, undo: undo && back });
-    return undefined;
-  } catch (error) {
-    return wordsOf(error);
-  }
-}
-
 export function Act(act: ActOf) {
   const [open, setOpen] = useState(false);
   const label = act.label ?? act.name;
-  const press = async () => {
-    if (!act.atOnce) return setOpen(true);
-    const wrong = await run(act, {});
-    if (wrong) say({ words: wrong, wrong: true });
-  };
-  useActs('Here', [{ name: label, run: () => void press() }]);
+  const press = () => (act.atOnce ? void performOrTell(() => act.act({})) : setOpen(true));
+  useActs('Here', [{ name: label, run: press }]);
   return (
     <>
       <button
@@ -69,7 +48,7 @@ export function Act(act: ActOf) {
         className={act.main ? 'act main' : act.plain ? 'act plain' : 'act'}
         aria-label={label}
         title={act.says}
-        onClick={() => void press()}
+        onClick={press}
       >
         {act.name}
       </button>
@@ -89,7 +68,7 @@ function Ask({ act, onClose }: { act: ActOf; onClose: () => void }) {
   const lacks = fields.some((field) => field.needed && !given[field.key]?.trim());
   const confirm = async () => {
     setBusy(true);
-    const told = await run(act, given);
+    const told = await perform(() => act.act(given));
     setBusy(false);
     setWrong(told);
     if (!told) onClose();

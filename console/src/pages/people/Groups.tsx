@@ -1,50 +1,49 @@
 // Groups: named lists of persons, written @NAME.
-
 import { useQuery } from '@tanstack/react-query';
-import { Button, Input, Popconfirm } from 'antd';
-import { useState } from 'react';
-import { answered, api } from '../../api/client';
+import { answered, api, done, type Schemas } from '../../api/client';
+import { Act, type Given } from '../../parts/Act';
 import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
-import { useAct } from './act';
-import { Told } from './Told';
+
+type Group = Schemas['GroupView'];
+
+const of = (name: string) => ({ params: { path: { name } } });
+const set = (name: string, members: string[]) =>
+  done(api.PUT('/api/v1/groups/{name}', { ...of(name), body: { members } }));
+const remove = (name: string) => done(api.DELETE('/api/v1/groups/{name}', of(name)));
+
+const MEMBERS = { key: 'members', label: 'Members: these and no others', placeholder: 'tomas maren' };
+
+/** Sets a group to who was typed in; undone, it is as it was, or not there. */
+async function setTo(name: string, given: Given, before: Group | undefined) {
+  const plain = name.trim().replace(/^@/, '');
+  await set(plain, (given.members ?? '').split(/[\s,]+/).filter(Boolean));
+  return { words: `@${plain} is set.`, undo: () => (before ? set(plain, before.members) : remove(plain)) };
+}
 
 export function Groups({ owner }: { owner: boolean }) {
   const { data, error } = useQuery({ queryKey: ['groups'], queryFn: () => answered(api.GET('/api/v1/groups')) });
-  const { told, act } = useAct(['persons', 'groups', 'grants']);
-  const [name, setName] = useState('');
-  const [members, setMembers] = useState('');
   if (error) return <Trouble error={error} />;
   if (!data) return null;
-  const set = (event: React.FormEvent) => {
-    event.preventDefault();
-    const plain = name.trim().replace(/^@/, '');
-    const body = { members: members.split(/[\s,]+/).filter(Boolean) };
-    act(api.PUT('/api/v1/groups/{name}', { params: { path: { name: plain } }, body }), `@${plain} is set`);
-  };
   return (
     <>
       {owner && (
-        <form className="people-line" onSubmit={set}>
-          <Input
-            aria-label="Group"
-            placeholder="group: keepers"
-            value={name}
-            onChange={(event) => setName(event.target.value)}
+        <div className="people-line">
+          <Act
+            name="Set a group"
+            says="Its members get the roles that the group holds, and are asked where it is to approve."
+            fields={[{ key: 'name', label: 'Group', needed: true, placeholder: 'keepers' }, MEMBERS]}
+            act={(given) => {
+              const name = given.name ?? '';
+              return setTo(
+                name,
+                given,
+                data.find((one) => `@${one.name}` === `@${name.trim().replace(/^@/, '')}`),
+              );
+            }}
           />
-          <Input
-            className="wide"
-            aria-label="Members"
-            placeholder="who is in it, these and no others: tomas maren"
-            value={members}
-            onChange={(event) => setMembers(event.target.value)}
-          />
-          <Button htmlType="submit" disabled={!name.trim()}>
-            Set the group
-          </Button>
-        </form>
+        </div>
       )}
-      <Told told={told} />
       {data.length === 0 && (
         <p className="empty">
           Here are groups of persons, who can be given a role together:{' '}
@@ -52,41 +51,33 @@ export function Groups({ owner }: { owner: boolean }) {
         </p>
       )}
       {data.length > 0 && (
-        <Sheet heads={['group', 'members', ACTS]}>
+        <Sheet heads={['group', 'members', ...(owner ? [ACTS] : [])]}>
           {data.map((one) => (
             <tr key={one.name}>
               <td>@{one.name}</td>
               <td>{one.members.join(', ')}</td>
-              <td className="acts">
-                {owner && (
-                  <>
-                    <Button
-                      size="small"
-                      type="text"
-                      onClick={() => {
-                        setName(one.name);
-                        setMembers(one.members.join(' '));
-                      }}
-                    >
-                      Change
-                    </Button>
-                    <Popconfirm
-                      title={`Remove @${one.name}, and with it its roles?`}
-                      okText="Remove"
-                      onConfirm={() =>
-                        act(
-                          api.DELETE('/api/v1/groups/{name}', { params: { path: { name: one.name } } }),
-                          `@${one.name} is removed`,
-                        )
-                      }
-                    >
-                      <Button size="small" type="text" aria-label={`Remove ${one.name}`}>
-                        Remove
-                      </Button>
-                    </Popconfirm>
-                  </>
-                )}
-              </td>
+              {owner && (
+                <td className="acts">
+                  <Act
+                    name="Change"
+                    label={`Change @${one.name}`}
+                    plain
+                    says="Whoever comes gets the roles that the group holds; whoever goes has them no more."
+                    fields={[{ ...MEMBERS, is: one.members.join(' ') }]}
+                    act={(given) => setTo(one.name, given, one)}
+                  />
+                  <Act
+                    name="Remove"
+                    label={`Remove @${one.name}`}
+                    plain
+                    says={`@${one.name} and the roles that it holds are no more; its members stay. It cannot be taken back.`}
+                    act={async () => {
+                      await remove(one.name);
+                      return { words: `@${one.name} is removed.` };
+                    }}
+                  />
+                </td>
+              )}
             </tr>
           ))}
         </Sheet>

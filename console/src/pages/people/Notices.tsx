@@ -3,17 +3,22 @@ import { useQuery } from '@tanstack/react-query';
 import { Button, Checkbox, Select } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, done, type Schemas } from '../../api/client';
 import { Shape } from '../../look/states';
+import { performOrTell } from '../../parts/perform';
 import { Trouble } from '../../parts/Trouble';
 import { When } from '../../parts/When';
-import { useAct } from './act';
-import { Told } from './Told';
 import './people.css';
 
 type Choice = Schemas['ChoiceView'];
 type View = Schemas['NoticesView'];
-type Act = ReturnType<typeof useAct>['act'];
+
+/** Does it, and says how it went in these words. */
+const act = (call: Parameters<typeof done>[0], words: string) =>
+  performOrTell(async () => {
+    await done(call);
+    return { words };
+  });
 
 export default function Notices() {
   const { data, error } = useQuery({
@@ -21,7 +26,6 @@ export default function Notices() {
     queryFn: () => answered(api.GET('/api/v1/notices')),
     refetchInterval: 5_000,
   });
-  const { told, act } = useAct(['notices']);
   return (
     <>
       <div className="bar title">
@@ -29,14 +33,13 @@ export default function Notices() {
         <span className="soft grow">{data && where(data)}</span>
         <Button
           disabled={!data?.mail || !data.sends_mail}
-          onClick={() => act(api.POST('/api/v1/notices/sample'), 'a sample is on its way')}
+          onClick={() => act(api.POST('/api/v1/notices/sample'), 'A sample is on its way.')}
         >
           Send me a sample
         </Button>
       </div>
-      <Told told={told} />
       {error && <Trouble error={error} />}
-      {data && <Choices view={data} act={act} />}
+      {data && <Choices view={data} />}
       {data && <Last rows={data.last} />}
     </>
   );
@@ -49,17 +52,17 @@ function where(view: View): string {
   return `Mail goes to ${view.mail}.`;
 }
 
-function Choices({ view, act }: { view: View; act: Act }) {
+function Choices({ view }: { view: View }) {
   const { data: projects } = useQuery({ queryKey: ['projects'], queryFn: () => answered(api.GET('/api/v1/projects')) });
   const all = view.choices.find((choice) => !choice.project) ?? view.usual;
   const own = view.choices.filter((choice) => choice.project);
   const free = projects?.map((one) => one.name).filter((name) => !own.some((choice) => choice.project === name)) ?? [];
   const set = (project: string | undefined, part: Partial<Choice>) => {
     const body = { on: part.on, whose: part.whose, by: part.by, project };
-    act(api.PUT('/api/v1/notices', { body }), 'kept');
+    act(api.PUT('/api/v1/notices', { body }), 'Kept.');
   };
   const drop = (project: string | undefined) =>
-    act(api.DELETE('/api/v1/notices', { params: { query: { project } } }), 'the usual holds again');
+    act(api.DELETE('/api/v1/notices', { params: { query: { project } } }), 'The usual holds again.');
   return (
     <>
       <table className="sheet">

@@ -3,9 +3,8 @@
 import { useQuery } from '@tanstack/react-query';
 import { answered, api, done, type Schemas, useMay } from '../../api/client';
 import { Act } from '../../parts/Act';
-import { ACTS, Sheet } from '../../parts/Sheet';
 import { Trouble } from '../../parts/Trouble';
-import { When } from '../../parts/When';
+import { GiveRole, Grants } from '../people/Grants';
 import type { Of } from './of';
 import { useProject } from './useProject';
 
@@ -18,12 +17,6 @@ const outside: [string, string][] = [
   ['ask', 'someone is asked about each commit of them'],
   ['run', 'they run like all others'],
   ['never', 'they do not run'],
-];
-const roles: [Schemas['Role'], string][] = [
-  ['reader', 'reader: sees runs, logs, artifacts, plans'],
-  ['operator', 'operator: starts and stops'],
-  ['editor', 'editor: changes secrets, pipelines, settings'],
-  ['owner', 'owner: everything'],
 ];
 
 export default function People({ project, may }: Of) {
@@ -82,61 +75,19 @@ export default function People({ project, may }: Of) {
 function Roles({ project }: { project: string }) {
   const owner = useMay('owner');
   const { data } = useQuery({ queryKey: ['grants'], queryFn: () => answered(api.GET('/api/v1/grants')) });
-  const give = (who: string, role: Schemas['Role']) =>
-    done(api.PUT('/api/v1/grants', { body: { who, role, project } }));
-  const take = (who: string) => done(api.DELETE('/api/v1/grants', { params: { query: { who, project } } }));
   const own = data?.filter((one) => one.project === project) ?? [];
   return (
     <>
       <h2>Roles on this project</h2>
       {owner && (
         <div className="say">
-          <Act
-            name="Give a role"
-            says="Whoever gets it may do what the role allows on this project, besides what they may on the service."
-            fields={[
-              { key: 'who', label: 'Who', needed: true, placeholder: 'maren, or @keepers for a group' },
-              { key: 'role', label: 'Role', is: 'operator', choices: roles },
-            ]}
-            act={async ({ who = '', role }) => {
-              await give(who.trim(), role as Schemas['Role']);
-              return { words: `${who.trim()} is ${role} of ${project}.`, undo: () => take(who.trim()) };
-            }}
-          />
+          <GiveRole project={project} all={own} />
         </div>
       )}
       {own.length === 0 && (
         <p className="empty">Nobody holds a role on it alone: those on the service hold here, too.</p>
       )}
-      {own.length > 0 && (
-        <Sheet heads={['who', 'role', 'given by', 'given', ACTS]}>
-          {own.map((one) => (
-            <tr key={one.who}>
-              <td>{one.who}</td>
-              <td>{one.role}</td>
-              <td>{one.given_by}</td>
-              <td className="num">
-                <When at={one.given_at} />
-              </td>
-              <td className="acts">
-                {owner && (
-                  <Act
-                    name="Take away"
-                    label={`Take away the role of ${one.who}`}
-                    plain
-                    atOnce
-                    says={`${one.who} may do here what their role on the service allows, and no more.`}
-                    act={async () => {
-                      await take(one.who);
-                      return { words: `${one.who} is no ${one.role} any more.`, undo: () => give(one.who, one.role) };
-                    }}
-                  />
-                )}
-              </td>
-            </tr>
-          ))}
-        </Sheet>
-      )}
+      {own.length > 0 && <Grants of={own} owner={owner} />}
     </>
   );
 }

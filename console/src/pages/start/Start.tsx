@@ -11,9 +11,21 @@ import { Split } from '../../parts/Split';
 import { say, wordsOf } from '../../parts/said';
 import { Trouble } from '../../parts/Trouble';
 import { Graph } from '../run/graph/Graph';
-import { asJobs, asked, choices, deploying, inputsOf, missing, type NewRun, type Pipeline, sentence } from './form';
+import {
+  asJobs,
+  asked,
+  begun,
+  choices,
+  deploying,
+  type Entry,
+  inputsOf,
+  missing,
+  type NewRun,
+  type Pipeline,
+  sentence,
+} from './form';
 import './start.css';
-import { useSearch } from '../../parts/useSearch';
+import { type Put, useSearch } from '../../parts/useSearch';
 
 /** How long changes pause before the plan is asked for, in milliseconds. */
 const PAUSE = 200;
@@ -45,22 +57,20 @@ function useAsked(refs: Schemas['RefsView'], pipelines: Pipeline[] | undefined) 
   );
   const [inputs, setInputs] = useState<Record<string, string>>(given);
   const typed = Object.entries(inputs).map(([name, value]) => `${name}=${value}`);
-  useAddress(typed, (pairs) => put('input', pairs));
+  useAddress(typed, put);
   return { ref, name, pipeline, inputs: inputsOf(pipeline, inputs), jobs: search.getAll('job'), put, setInputs };
 }
 
 /** What is typed stands in the address once typing pauses. */
-function useAddress(typed: string[], put: (typed: string[]) => void) {
+function useAddress(typed: string[], put: Put) {
   const text = typed.join('\n');
-  const newest = useRef(put);
-  newest.current = put;
   const first = useRef(text);
   useEffect(() => {
     if (first.current === text) return;
     first.current = text;
-    const timer = window.setTimeout(() => newest.current(text === '' ? [] : text.split('\n')), PAUSE);
+    const timer = window.setTimeout(() => put('input', text.split('\n')), PAUSE);
     return () => window.clearTimeout(timer);
-  }, [text]);
+  }, [text, put]);
 }
 
 function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] }) {
@@ -87,13 +97,8 @@ function Desk({ project, refs }: { project: string; refs: Schemas['RefsView'] })
     const body = asked(form.ref, form.name, form.inputs, form.jobs);
     const { data, error } = await api.POST('/api/v1/projects/{project}/runs', { params: { path }, body });
     if (!data) return setTold((error as { detail?: string } | undefined)?.detail ?? 'it was not started');
-    const undo = () => stopRun(data.run);
-    const not = await goPast(data, past, urgent.reason);
-    say(
-      not
-        ? { words: `${data.run} has begun, by the rules: ${not}`, wrong: true, undo }
-        : { words: `${data.run} has begun.`, undo },
-    );
+    const entries = await goPast(data, past, urgent.reason);
+    say({ ...begun(data.run, entries), undo: () => stopRun(data.run) });
     navigate(`/runs/${data.run}`);
   };
   return (
@@ -274,15 +279,16 @@ interface Urgent {
   reason: string;
 }
 
-/** Lets jobs of a run that has begun into their environments past the rules; in words why not, where one is not let in. */
-async function goPast(run: RunView, past: { job: string }[], reason: string): Promise<string | undefined> {
+/** Asks that jobs of a run that has begun go into their environments past the rules; which of them may, and why not where not. */
+async function goPast(run: RunView, past: { job: string }[], reason: string): Promise<Entry[]> {
   const params = { path: { project: run.project, number: run.number } };
-  try {
-    for (const { job } of past)
-      await done(api.POST('/api/v1/runs/{project}/{number}/emergency', { params, body: { job, reason } }));
-  } catch (error) {
-    return wordsOf(error);
+  const entries: Entry[] = [];
+  for (const { job } of past) {
+    const asked = done(api.POST('/api/v1/runs/{project}/{number}/emergency', { params, body: { job, reason } }));
+    const refused = await asked.then(() => undefined, wordsOf);
+    entries.push({ job, refused });
   }
+  return entries;
 }
 
 /** What of the plan goes past the rules of its environment; nothing where it puts nothing anywhere. */

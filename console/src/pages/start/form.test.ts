@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
 import type { PlanView } from '../../api/client';
-import { asJobs, choices, deploying, inputsOf, missing, type Pipeline, sentence } from './form';
+import { asJobs, begun, choices, deploying, inputsOf, missing, type Pipeline, sentence } from './form';
 
 const pipeline = {
   name: 'main',
@@ -45,4 +45,14 @@ test('what goes into an environment is what may be an emergency', () => {
   const plan = { jobs: [job('test.unit', null), job('ship.pier', 'pier'), job('ship.gate', 'gate', 'not now')] };
   expect(deploying(plan as never)).toEqual([{ job: 'ship.pier', into: 'pier' }]);
   expect(deploying(undefined)).toEqual([]);
+});
+
+test('of each job that was to go past the rules it is told how it goes', () => {
+  expect(begun('stations/2', [])).toEqual({ words: 'stations/2 has begun.', wrong: false });
+  const entries = [{ job: 'ship.gate', refused: 'only mara may' }, { job: 'ship.north' }, { job: 'ship.south' }];
+  expect(begun('stations/2', entries)).toEqual({
+    words:
+      'stations/2 has begun. Past the rules: ship.north, ship.south. By the rules: ship.gate, since only mara may.',
+    wrong: true,
+  });
 });

@@ -46,6 +46,24 @@ export function sentence(plan: PlanView | undefined, commit: string, ref: string
   return `Starts a run of ${commit.slice(0, 8)} (${ref}): ${many(run, 'job')}${rest}.`;
 }
 
+/** A job that was to go past the rules of its environment, and why it may not where it may not. */
+export interface Entry {
+  job: string;
+  refused?: string;
+}
+
+/** What began, and how each job that was to go past the rules goes. */
+export function begun(run: string, entries: Entry[]): { words: string; wrong: boolean } {
+  const past = entries.filter((one) => !one.refused).map((one) => one.job);
+  const refused = entries.filter((one) => one.refused);
+  const words = [
+    `${run} has begun.`,
+    ...(past.length > 0 ? [`Past the rules: ${past.join(', ')}.`] : []),
+    ...refused.map((one) => `By the rules: ${one.job}, since ${one.refused}.`),
+  ];
+  return { words: words.join(' '), wrong: refused.length > 0 };
+}
+
 /** The jobs of a plan as those of a run that has not begun. */
 export function asJobs(plan: PlanView): Schemas['JobView'][] {
   return plan.jobs.map((job) => ({

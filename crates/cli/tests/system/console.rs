@@ -1,7 +1,8 @@
 //! The console in headless Chromium: sign in, watch a run turn without reload, read a log, in both themes.
 
+use super::setting::with;
 use super::world;
-use ordotaxis_testbed::{Browser, RunnerOptions, World};
+use ordotaxis_testbed::{Browser, RunnerOptions, World, until};
 use serde_json::Value;
 
 #[tokio::test(flavor = "multi_thread")]
@@ -367,28 +368,32 @@ async fn people_and_the_journal_are_kept_in_the_console() {
     browser.see("tidegauge").await;
     let open = async |path: &str| browser.client.goto(&format!("{}{path}", world.url)).await.expect("the page");
     open("/people").await;
-    browser.fill("[aria-label='Name']", "maren").await;
-    browser.click("button[type=submit]").await;
-    browser.see("maren is added").await;
+    with(&browser, "Add a person", &["maren", "maren@saltmarsh.example"]).await;
+    browser.see("maren is added.").await;
     accessible(&browser).await;
-    browser.fill("[aria-label='Name']", "Not A Name").await;
-    browser.click("button[type=submit]").await;
+    with(&browser, "Add a person", &["Not A Name"]).await;
     browser.see("a person's name is lower-case letters").await;
+    browser.press("Not now").await;
+    changed(&world, &browser).await;
     open("/people?view=groups").await;
-    browser.fill("[aria-label='Group']", "keepers").await;
-    browser.fill("[aria-label='Members']", "maren, owner").await;
-    browser.click("button[type=submit]").await;
-    browser.see("@keepers is set").await;
+    grouped(&world, &browser).await;
     open("/people?view=roles").await;
-    browser.fill("[aria-label='Who']", "@keepers").await;
-    browser.fill("[aria-label='Project']", "tidegauge").await;
-    browser.click("button[type=submit]").await;
-    browser.see("@keepers is operator of tidegauge").await;
+    with(&browser, "Give a role", &["@keepers", "", "tidegauge"]).await;
+    browser.see("@keepers is operator of tidegauge.").await;
+    browser.press("Take away the role of @keepers on tidegauge").await;
+    browser.see("@keepers is not operator of tidegauge any more.").await;
+    browser.press("Undo").await;
+    browser.see("Taken back.").await;
+    browser.see("operator").await;
     accessible(&browser).await;
     open("/people?view=yours").await;
-    browser.fill("[aria-label='What for']", "a laptop").await;
-    browser.click("button[type=submit]").await;
+    with(&browser, "Make a token", &["a screen", "", "", "0"]).await;
+    browser.see("the days until it ends are a number above 0").await;
+    browser.fill("dialog.ask .ask-field:nth-of-type(4) .field", "30").await;
+    browser.click("dialog.ask button[type=submit]").await;
     browser.see("Shown this once").await;
+    browser.act("End the token for a screen").await;
+    browser.see("The token for a screen is ended.").await;
     // What is judged is the page at rest: a colour that is still on its way is waited for.
     let pale = "const style = document.querySelector('main h1').style; style.color = '#eee'; document.body.offsetHeight;
         style.transition = 'color 3s'; style.color = '#111'";
@@ -411,8 +416,58 @@ async fn people_and_the_journal_are_kept_in_the_console() {
     browser.see("tidegauge").await;
     open("/people").await;
     browser.see("@keepers").await;
-    assert_eq!(browser.script("return document.querySelectorAll('form.people-line').length").await, Value::from(0));
+    assert_eq!(browser.script("return document.querySelectorAll('main .act').length").await, Value::from(0));
     open("/journal").await;
     browser.see("this needs the role owner of the service; owner can give it").await;
+    // Her own browser is signed out by its row.
+    open("/people?view=yours").await;
+    browser.see("browser").await;
+    let sessions: Value = browser.script("return fetch('/api/v1/sessions').then((answer) => answer.json())").await;
+    browser.act(&format!("End session {}", sessions[0]["id"])).await;
+    browser.see("Sign in to Ordotaxis").await;
     browser.end().await;
+}
+
+/// How a person is reached and known is changed, and taken back.
+async fn changed(world: &World, browser: &Browser) {
+    let maren = async || {
+        let persons = world.json(&["person", "list"]).await;
+        persons.as_array().and_then(|all| all.iter().find(|one| one["name"] == "maren").cloned()).expect("she is there")
+    };
+    with(browser, "Mail of maren", &["sea@saltmarsh.example"]).await;
+    browser.see("The mail of maren is changed.").await;
+    assert_eq!(maren().await["mail"], "sea@saltmarsh.example");
+    browser.press("Undo").await;
+    browser.see("Taken back.").await;
+    assert_eq!(maren().await["mail"], "maren@saltmarsh.example");
+    with(browser, "Known elsewhere: maren", &["https://id.saltmarsh.example", "7"]).await;
+    browser.see("maren is known as 7 of https://id.saltmarsh.example.").await;
+    browser.press("Take away 7 of https://id.saltmarsh.example").await;
+    browser.see("maren is not known as 7").await;
+    assert_eq!(maren().await["identities"], serde_json::json!([]));
+    browser.press("Undo").await;
+    browser.see("Taken back.").await;
+    assert_eq!(maren().await["identities"][0]["subject"], "7");
+    browser.act("Sign-in link for maren").await;
+    browser.see("Give this to maren alone").await;
+}
+
+/// A group is made, changed, and changed back; one that is made and taken back is not there.
+async fn grouped(world: &World, browser: &Browser) {
+    let groups = async || world.json(&["group", "list"]).await;
+    with(browser, "Set a group", &["keepers", "maren, owner"]).await;
+    browser.see("@keepers is set.").await;
+    with(browser, "Change @keepers", &["maren"]).await;
+    until("one member", || async { (groups().await[0]["members"] == serde_json::json!(["maren"])).then_some(()) }).await;
+    browser.press("Undo").await;
+    browser.see("Taken back.").await;
+    assert_eq!(groups().await[0]["members"], serde_json::json!(["maren", "owner"]));
+    with(browser, "Set a group", &["@visitors", "owner"]).await;
+    browser.see("@visitors is set.").await;
+    browser.press("Undo").await;
+    browser.see("Taken back.").await;
+    assert_eq!(groups().await.as_array().map(Vec::len), Some(1));
+    with(browser, "Set a group", &["visitors", "nobody-here"]).await;
+    browser.see("nobody-here").await;
+    browser.press("Not now").await;
 }

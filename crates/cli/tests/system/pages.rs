@@ -20,15 +20,15 @@ async fn one_chooses_what_one_is_told_and_has_a_sample_sent() {
     browser.see("Mail goes to owner@saltmarsh.example.").await;
     accessible(&browser).await;
     browser.click(".bar button").await;
-    browser.see("a sample is on its way").await;
+    browser.see("A sample is on its way.").await;
     assert!(setting.mails(1).await[0].subject.contains("this is what a notice looks like"));
     browser.click("input[aria-label='runner of all projects']").await;
-    browser.see("kept").await;
+    browser.see("Kept.").await;
     let chosen = async || world.json(&["notice", "show"]).await["choices"].clone();
     let on = until("the choice", || async { chosen().await.get(0).map(|one| one["on"].clone()) }).await;
     assert!(on.as_array().is_some_and(|on| on.contains(&json!("runner")) && on.contains(&json!("broke"))), "{on}");
     browser.click("button[aria-label='As usual: all projects']").await;
-    browser.see("the usual holds again").await;
+    browser.see("The usual holds again.").await;
     until("the usual", || async { (chosen().await == json!([])).then_some(()) }).await;
     // What one was told stands below, with what became of it.
     assert_eq!(world.run(&["notice", "set", "--on", "broke", "--whose", "all"]).await.code, 0);

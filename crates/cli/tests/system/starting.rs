@@ -114,8 +114,12 @@ async fn what_cannot_be_started_is_told_before_it_is() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_started_by_hand_may_go_past_the_rules_where_they_let_someone() {
-    let rules =
-        |who: &str| format!("rules = 1\n[environment.pier-north]\napprove = {{ of = 1, by = [\"@keepers\"] }}\nemergency = [\"{who}\"]\n");
+    let rules = |who: &str| {
+        format!(
+            "rules = 1\n[environment.trial]\nemergency = [\"mara\"]\n\
+             [environment.pier-north]\napprove = {{ of = 1, by = [\"@keepers\"] }}\nemergency = [\"{who}\"]\n"
+        )
+    };
     let delivery = Delivery::new(&rules("mara")).await;
     let world = &delivery.world;
     world.project("tidegauge").await;
@@ -123,32 +127,33 @@ async fn what_is_started_by_hand_may_go_past_the_rules_where_they_let_someone() 
     delivery.waits("pier-north", "1 approval").await;
     let browser = signed_in(world).await;
     let page = format!("{}/projects/stations/start", world.url);
-    let past =
-        "[...document.querySelectorAll('.start-past')].find((one) => one.innerText.trim() === 'ship.pier[north] into pier-north').click()";
-    let choose = async || {
+    let choose = async |what: &[&str]| {
         browser.client.goto(&page).await.expect("the page");
         browser.see("(main): 4 jobs.").await;
         browser.press("By the rules of each environment").await;
         browser.see("someone else has to confirm it").await;
-        browser.script(past).await;
+        for label in what {
+            let past = format!("[...document.querySelectorAll('.start-past')].find((one) => one.innerText.trim() === '{label}').click()");
+            browser.script(&past).await;
+        }
     };
     // Not without a reason.
-    choose().await;
+    choose(&["ship.pier[north] into pier-north"]).await;
     browser.holds("it is not begun without a reason", "document.querySelector('.start-confirm button').disabled").await;
     browser.fill("#start-why", "the light is out").await;
     accessible(&browser).await;
     // Whom the rules do not let past has begun a run that goes by them, and is told so.
     browser.click(".start-confirm button").await;
-    browser.see("stations/2 has begun, by the rules: the rules of pier-north let mara go past them, not owner").await;
+    browser.see("stations/2 has begun. By the rules: ship.pier[north], since the rules of pier-north let mara go past them, not owner.").await;
     delivery.waits("pier-north", "1 approval").await;
-    // Whom they do let is past the approval, and it is told that someone has to confirm it.
+    // Whom they do let is past the approval, and it is told that someone has to confirm it; also where another job is refused.
     delivery.repository.write("ordotaxis/rules.toml", &rules("owner"));
     let second = delivery.push("2");
     delivery.environment("pier-north", "the newest waits", |one| one["waiting"][0]["commit"] == second.as_str()).await;
-    choose().await;
+    choose(&["trial.put into trial", "ship.pier[north] into pier-north"]).await;
     browser.fill("#start-why", "the light is out").await;
     browser.click(".start-confirm button").await;
-    browser.see("stations/4 has begun.").await;
+    browser.see("stations/4 has begun. Past the rules: ship.pier[north]. By the rules: trial.put, since the rules of trial let mara").await;
     let north = delivery.holds("pier-north", &second).await;
     assert_ne!(first, second);
     assert_eq!(

@@ -69,6 +69,13 @@ function hear(heard: (what: Heard) => void): () => void {
 /** Waits longer with each failure, up to half a minute. */
 const pause = (failures: number) => Math.min(30_000, 500 * 2 ** failures);
 
+/** Whether the service answers somebody whom it does not know. */
+const answers = () =>
+  fetch('/api/v1/sign-in').then(
+    ({ ok }) => ok,
+    () => false,
+  );
+
 /** Holds the stream, and opens it again when it is gone for good; `missed`: what happened before is not known. */
 function follow(tell: (told: Told) => void, missed: boolean, stop: AbortSignal, done: () => void) {
   let failures = 0;
@@ -88,10 +95,15 @@ function follow(tell: (told: Told) => void, missed: boolean, stop: AbortSignal, 
       last = event.lastEventId;
       tell(job ? { run, job } : { run });
     });
-    stream.addEventListener('error', () => {
-      tell({ reached: false });
+    const mine = stream;
+    mine.addEventListener('error', async () => {
       // The browser goes on by itself after a broken connection; after an answer that is no stream it does not.
-      if (stream?.readyState !== EventSource.CLOSED) return;
+      if (mine.readyState !== EventSource.CLOSED) return tell({ reached: false });
+      const reached = await answers();
+      if (stop.aborted || stream !== mine) return;
+      tell({ reached });
+      // It is there and has no stream for who is not signed in: pages ask, and what they may not see leads to signing in.
+      if (reached) tell(ANYTHING);
       timer = window.setTimeout(open, pause(failures));
       failures += 1;
     });

@@ -3,7 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Fragment, lazy, type ReactNode, Suspense, useEffect, useState } from 'react';
 import { Link, useLocation, useParams } from 'react-router';
-import { answered, api, queries, useMe } from '../api/client';
+import { answered, api, queries, Refused, useMe } from '../api/client';
 import { useAway, useLive } from '../api/live';
 import type { Theme } from '../look/palette';
 import { type Act, useActs, useKeys } from './acts';
@@ -14,6 +14,7 @@ import { Middle } from './Middle';
 import { pages, titleOf } from './pages';
 import { openRow, stepRow } from './rows';
 import { Said } from './Said';
+import { signInFor } from './signing';
 import { exact, setZone, useZone } from './times';
 import { many } from './words';
 
@@ -168,8 +169,11 @@ async function leave() {
 }
 
 function Who({ theme, onTheme, onKeys }: { theme: Theme; onTheme: (theme: Theme) => void; onKeys: () => void }) {
-  const { data } = useMe();
+  const { data, error } = useMe();
   const zone = useZone();
+  const { pathname, search } = useLocation();
+  // What is public is read without signing in.
+  if (error instanceof Refused && error.status === 401) return <Link to={signInFor(pathname + search)}>Sign in</Link>;
   return (
     <Menu word={data?.name ?? 'you'} label={`You: ${data?.name ?? ''}`}>
       <Link to="/needs">Needs you</Link>

@@ -2,8 +2,8 @@
 // grouped, pinned ones first; as lines, denser, or for a screen on a wall.
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef } from 'react';
-import { Link, Navigate } from 'react-router';
-import { type BoardLine, Refused, useMay } from '../../api/client';
+import { Link } from 'react-router';
+import { type BoardLine, useMay } from '../../api/client';
 import { useActs } from '../../parts/acts';
 import { useKept } from '../../parts/kept';
 import { Trouble } from '../../parts/Trouble';
@@ -80,7 +80,6 @@ export default function Board() {
   const { data, error } = useBoard();
   // Many lines that change at once are drawn between frames, not within one.
   const projects = useDeferredValue(data?.projects);
-  if (error instanceof Refused && error.status === 401) return <Navigate to="/sign-in" replace />;
   if (error) return <Trouble error={error} />;
   if (!projects) return null;
   if (projects.length === 0)

@@ -428,6 +428,77 @@ async fn people_and_the_journal_are_kept_in_the_console() {
     browser.end().await;
 }
 
+/// Found by use: a link to a run, opened by someone who was not signed in yet, ended on a refusal, and later on the board.
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_has_to_sign_in_comes_back_to_the_page() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    let commit = repository.push_pipeline("language = 1\n[job.a.b]\nsteps = [\"true\"]\n");
+    world.verdict("tidegauge", &commit).await;
+    let browser = Browser::start(1280, 800).await;
+    let open = async |path: &str| browser.client.goto(&format!("{}{path}", world.url)).await.expect("the page");
+    let enter = async || {
+        browser.fill("#token", &world.token).await;
+        browser.click("button[type=submit]").await;
+    };
+    let at = async |path: &str| browser.holds(path, &format!("location.pathname + location.search === '{path}'")).await;
+    open("/runs/tidegauge/1?view=graph").await;
+    browser.see("Then it goes on to /runs/tidegauge/1?view=graph").await;
+    accessible(&browser).await;
+    enter().await;
+    browser.see("Passed: 1 job").await;
+    at("/runs/tidegauge/1?view=graph").await;
+
+    // A session that ends while a page is open leads to signing in, and a link then to where one was.
+    assert_eq!(world.run(&["session", "end", "1"]).await.code, 0);
+    repository.push_pipeline("language = 1\n[job.a.c]\nsteps = [\"true\"]\n");
+    open("/projects/tidegauge?find=x").await;
+    browser.see("Then it goes on to /projects/tidegauge?find=x").await;
+    let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
+    browser.client.goto(&link).await.expect("the page");
+    at("/projects/tidegauge?find=x").await;
+    // Who signs out has no page to come back to; and no address leads to another place.
+    for hostile in ["https://evil.example/", "//evil.example", "/%5Cevil.example", "/.//evil.example"] {
+        browser.click("header > .menu summary").await;
+        browser.press("Sign out").await;
+        browser.see("Sign in to Ordotaxis").await;
+        open(&format!("/sign-in?to={hostile}")).await;
+        browser.see("Sign in to Ordotaxis").await;
+        enter().await;
+        browser.see("The main branch is well").await;
+        at("/").await;
+        browser.holds("it is the same service", &format!("location.origin === '{}'", world.url)).await;
+    }
+    browser.end().await;
+}
+
+/// Found by use: who read a public project without signing in was told that the service is away, and saw no way in.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_public_is_read_without_signing_in() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    assert_eq!(world.run(&["project", "seen", "tidegauge", "public"]).await.code, 0);
+    let commit = repository.push_pipeline("language = 1\n[job.a.b]\nsteps = [\"echo high water\"]\n");
+    world.verdict("tidegauge", &commit).await;
+    let browser = Browser::start(1280, 800).await;
+    browser.client.goto(&format!("{}/runs/tidegauge/1", world.url)).await.expect("the page");
+    browser.see("Passed: 1 job").await;
+    browser.see("high water").await;
+    let asked = "performance.getEntriesByType('resource').filter(({ name }) => name.endsWith('/api/v1/live')).length > 1";
+    browser.holds("the stream was asked for twice", asked).await;
+    assert_eq!(browser.script("return document.querySelector('.away') === null").await, Value::Bool(true), "nothing is away");
+    assert_eq!(browser.script("return document.querySelectorAll('.acts .act, .bar .act').length").await, Value::from(0));
+    accessible(&browser).await;
+    browser.press("Sign in").await;
+    browser.see("Then it goes on to /runs/tidegauge/1").await;
+    browser.fill("#token", &world.token).await;
+    browser.click("button[type=submit]").await;
+    browser.holds("she may do something", "document.querySelectorAll('main .act').length > 0").await;
+    browser.end().await;
+}
+
 /// How a person is reached and known is changed, and taken back.
 async fn changed(world: &World, browser: &Browser) {
     let maren = async || {

@@ -118,12 +118,14 @@ async fn a_browser_goes_to_the_provider_and_comes_back_signed_in() {
     let (world, _provider, claims, _) = with_provider("add").await;
     std::fs::write(&claims, json!({ "sub": "9", "preferred_username": "odd" }).to_string()).expect("a file");
     let browser = Browser::start(1280, 800).await;
-    browser.client.goto(&format!("{}/sign-in", world.url)).await.expect("the page");
+    browser.client.goto(&format!("{}/notices", world.url)).await.expect("the page");
     browser.see("Sign in with Saltmarsh").await;
+    browser.see("Then it goes on to /notices").await;
     browser.click("a[href='/api/v1/sign-in/begin']").await;
     browser.see("no runner connected").await;
     assert_eq!(browser.text("header > .menu summary").await, "odd");
     assert_eq!(browser.script("return location.search").await, json!(""), "the code is gone from the address");
+    browser.holds("it is the page that was opened", "location.pathname === '/notices'").await;
     browser.end().await;
 }
 

@@ -144,7 +144,9 @@ async fn what_is_started_by_hand_may_go_past_the_rules_where_they_let_someone() 
     accessible(&browser).await;
     // Whom the rules do not let past has begun a run that goes by them, and is told so.
     browser.click(".start-confirm button").await;
-    browser.see("stations/2 has begun. By the rules: ship.pier[north], since the rules of pier-north let mara go past them, not owner.").await;
+    browser
+        .see("stations/2 has begun. By the rules: ship.pier[north], since the rules of pier-north let mara go past them, not owner.")
+        .await;
     delivery.waits("pier-north", "1 approval").await;
     // Whom they do let is past the approval, and it is told that someone has to confirm it; also where another job is refused.
     delivery.repository.write("ordotaxis/rules.toml", &rules("owner"));

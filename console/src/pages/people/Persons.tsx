@@ -96,8 +96,10 @@ function Add() {
 /** How a person is known to providers and forges. */
 function Known({ one, owner }: { one: Person; owner: boolean }) {
   return one.identities?.map((known) => (
-    <div key={`${known.issuer} ${known.subject}`} className="soft">
-      {known.subject} of {known.issuer}{' '}
+    <div key={`${known.issuer} ${known.subject}`}>
+      <span className="soft">
+        {known.subject} of {known.issuer}
+      </span>
       {owner && (
         <Act
           name="Take away"

@@ -65,7 +65,7 @@ pub(crate) async fn ask_from(url: &str, from: Lookout<'_>) -> Result<Answer, Str
         }
         Lookout::Through(network) => {
             let failed = |error: std::io::Error| format!("nobody could be sent to ask: {error}");
-            let own = std::env::current_exe().map_err(failed)?;
+            let own = crate::own::program().map_err(failed)?;
             let line = network.entered();
             let mut command = tokio::process::Command::new(&line[0]);
             command.args(&line[1..]).arg(own).args(["runner", "ask", url]);

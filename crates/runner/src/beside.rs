@@ -194,7 +194,7 @@ impl Ready {
                 netns::within(pid, move |runtime| runtime.block_on(own.look())).await.unwrap_or(false)
             }
             Lookout::Through(network) => {
-                let Ok(own) = std::env::current_exe() else { return false };
+                let Ok(own) = crate::own::program() else { return false };
                 let line = network.entered();
                 let mut command = tokio::process::Command::new(&line[0]);
                 command.args(&line[1..]).arg(own).args(["runner", "look", text]);

@@ -83,7 +83,7 @@ impl Container {
         command.args(["--ulimit", &format!("nofile={open_files}:{open_files}"), "--ulimit", &format!("nproc={processes}:{processes}")]);
         command.args(["--security-opt", &format!("seccomp={}", filter.display())]);
         command.args(["--security-opt", "no-new-privileges", "--cap-drop", "ALL", "--cap-add", CAPABILITIES]);
-        if let Ok(own) = std::env::current_exe() {
+        if let Ok(own) = crate::own::program() {
             command.args(["--volume", &format!("{}:{BINARY}:ro", own.display())]);
         }
         if let Some(mib) = limits.memory_mib {

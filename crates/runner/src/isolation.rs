@@ -125,7 +125,7 @@ impl Fences {
             .collect();
         let at = At { files: &place, tmp: &place, dir: Path::new("/tmp"), alone: true, machines_network: false };
         let mut line = as_jobs_user(stage);
-        line.extend(sandbox.line(&at, false, &env));
+        line.extend(sandbox.line(&at, false, &env)?);
         line.extend(script);
         let mut built = tokio::process::Command::new(&line[0]);
         built.args(&line[1..]);
@@ -313,7 +313,7 @@ impl Fence {
                     alone: matches!(network, Wire::Alone),
                     machines_network: matches!(network, Wire::Machines),
                 };
-                line.extend(sandbox.line(&at, filters.is_some(), inside.env));
+                line.extend(sandbox.line(&at, filters.is_some(), inside.env)?);
                 line.extend(self.with_secrets(inside.secrets)?);
                 line.extend(inside.command.iter().cloned());
             }

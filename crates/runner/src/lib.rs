@@ -47,6 +47,7 @@ mod look;
 mod mask;
 mod netns;
 mod outgoing;
+mod own;
 mod paths;
 mod processes;
 mod publish;

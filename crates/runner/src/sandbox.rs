@@ -5,7 +5,8 @@
 //! read-only, and nothing on it makes anybody another user. No user name space within, no capability, no new privileges.
 
 use crate::beneath::Owner;
-use crate::stage::{INSIDE, Stage};
+use crate::own::Bound;
+use crate::stage::{INSIDE, Stage, StageError};
 use std::path::{Path, PathBuf};
 
 /// What the job's folder is called inside.
@@ -59,9 +60,10 @@ pub(crate) fn becoming(owner: Owner) -> Vec<String> {
 }
 
 /// What every sandbox of this runner has in common; made once.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub(crate) struct Sandbox {
     common: Vec<String>,
+    program: Bound,
 }
 
 /// A root with nothing but the system's programs, for a process that only has to be there. Nothing of it comes and goes while it
@@ -74,7 +76,7 @@ pub(crate) fn bare() -> Vec<String> {
 
 impl Sandbox {
     /// The part of bubblewrap's arguments that all jobs of this runner share.
-    pub(crate) fn new(stage: &Stage) -> Sandbox {
+    pub(crate) fn new(stage: &Stage) -> Result<Sandbox, StageError> {
         let user = INSIDE.to_string();
         let mut line = words(&["bwrap", "--unshare-user", "--uid", &user, "--gid", &user, "--disable-userns"]);
         line.extend(words(&["--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try"]));
@@ -89,18 +91,16 @@ impl Sandbox {
         line.extend(words(&["--dev", "/dev", "--size", &stage.memory.to_string(), "--tmpfs", "/dev/shm", "--remount-ro", "/dev"]));
         line.extend(words(&["--ro-bind-try", "/sys/devices/system/cpu", "/sys/devices/system/cpu"]));
         line.extend(words(&["--size", "67108864", "--tmpfs", "/run"]));
-        if let Some(binary) = &stage.binary {
-            line.extend(words(&["--ro-bind", &text(binary), BINARY]));
-        }
         for shown in &stage.shown {
             line.extend(words(&["--ro-bind", &text(&shown.from), &text(&shown.inside)]));
         }
-        Sandbox { common: line }
+        Ok(Sandbox { common: line, program: stage.program()? })
     }
 
     /// All of it up to the command. The filters' files are open as 8 and 9 where there are any.
-    pub(crate) fn line(&self, at: &At<'_>, filtered: bool, env: &[(String, String)]) -> Vec<String> {
+    pub(crate) fn line(&self, at: &At<'_>, filtered: bool, env: &[(String, String)]) -> std::io::Result<Vec<String>> {
         let mut line = self.common.clone();
+        line.extend(words(&["--ro-bind", &text(&self.program.now()?), BINARY]));
         if at.machines_network {
             line.extend(words(&["--ro-bind-try", "/etc/resolv.conf", "/etc/resolv.conf"]));
         }
@@ -114,7 +114,7 @@ impl Sandbox {
         line.extend(words(&["--chdir", &text(at.dir)]));
         line.extend(env.iter().flat_map(|(name, value)| words(&["--setenv", name, value])));
         line.push("--".into());
-        line
+        Ok(line)
     }
 }
 

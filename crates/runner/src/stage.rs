@@ -13,6 +13,7 @@
 
 use crate::beneath::Owner;
 use crate::filter::{self, FilterError};
+use crate::own::Bound;
 use nix::mount::{MsFlags, mount};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -100,8 +101,6 @@ pub(crate) struct Stage {
     pub(crate) owner: Option<Owner>,
     pub(crate) shown: Vec<Shown>,
     pub(crate) filters: Option<[PathBuf; 2]>,
-    /// The runner's binary as it can be bound.
-    pub(crate) binary: Option<PathBuf>,
     /// How much a job's memory for `/dev/shm` and similar may grow, in bytes.
     pub(crate) memory: u64,
 }
@@ -120,7 +119,7 @@ impl Stage {
             let mounted = mount(Some("tmpfs"), &folder, Some("tmpfs"), flags, Some("mode=0711,size=64m"));
             mounted.map_err(|error| io(&folder)(error.into()))?;
         }
-        let mut stage = Stage { folder, owner: root.then_some(JOBS), shown: Vec::new(), filters: None, binary: None, memory };
+        let mut stage = Stage { folder, owner: root.then_some(JOBS), shown: Vec::new(), filters: None, memory };
         for name in ["etc", "shown", "bin", "slots"] {
             stage.make(&stage.folder.join(name))?;
         }
@@ -133,7 +132,6 @@ impl Stage {
         for inside in shows {
             stage.show(inside)?;
         }
-        stage.binary = stage.own_binary()?;
         Ok(stage)
     }
 
@@ -186,15 +184,10 @@ impl Stage {
         Ok(())
     }
 
-    fn own_binary(&self) -> Result<Option<PathBuf>, StageError> {
-        let Ok(own) = std::env::current_exe() else { return Ok(None) };
-        if self.owner.is_none() {
-            return Ok(Some(own));
-        }
+    /// The runner's own program, where fences can bind it from.
+    pub(crate) fn program(&self) -> Result<Bound, StageError> {
         let place = self.folder.join("bin/ordotaxis");
-        std::fs::write(&place, "").map_err(io(&place))?;
-        bind(&own, &place).map_err(io(&own))?;
-        Ok(Some(place))
+        Bound::new(self.owner.map(|_| place.clone())).map_err(io(&place))
     }
 
     /// Where a slot's folders are to be seen by fences; None where they are as they lie.

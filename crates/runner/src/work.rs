@@ -122,6 +122,7 @@ fn free(folder: &std::path::Path) -> u64 {
 
 /// What jobs are fenced in with, as far as it was asked for and can be made here.
 fn fences(settings: &Settings, folder: &std::path::Path, memory_mib: Option<u64>) -> Result<Fences, crate::stage::StageError> {
+    crate::own::may_be_kept_in(folder);
     let isolation = settings.isolation;
     let container_filter = folder.join("containers.json");
     if isolation == Isolation::Container {
@@ -134,7 +135,7 @@ fn fences(settings: &Settings, folder: &std::path::Path, memory_mib: Option<u64>
     // What lies in memory is a part of the job's memory: half of it at most.
     let memory = memory_mib.map_or(1 << 30, |mib| (mib << 20) / 2);
     let stage = Stage::open(folder, settings.mounts, &crate::tools::folders_shown(&settings.config), memory)?;
-    let sandbox = Sandbox::new(&stage);
+    let sandbox = Sandbox::new(&stage)?;
     Ok(Fences {
         isolation,
         sandboxes: Some(Arc::new((stage, sandbox))),

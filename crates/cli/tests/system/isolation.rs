@@ -1,8 +1,11 @@
 //! Steps: fenced in, ended whole, and their output kept byte for byte.
 
-use super::world;
-use ordotaxis_testbed::{RunnerOptions, World, until};
+use super::contract::image;
+use super::escape::{FENCES, runner_in};
+use super::{ORDOTAXIS, world};
+use ordotaxis_testbed::{RunnerOptions, World, free_port, until};
 use serde_json::Value;
+use std::os::unix::fs::PermissionsExt;
 
 const ISOLATIONS: [&str; 2] = ["host", "sandbox"];
 
@@ -168,4 +171,52 @@ async fn a_log_can_be_followed_while_it_grows() {
     assert_eq!(followed.out, "first\nsecond\n", "{followed:?}");
     let run: Value = world.verdict("tidegauge", &commit).await;
     assert_eq!(run["state"], "passed");
+}
+
+/// Found by use: a runner whose program was replaced by an upgrade failed each job from then on, since what jobs are given of it
+/// was gone. Its jobs have the program that runs, and not the new one.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_runner_whose_program_is_replaced_goes_on() {
+    let place = tempfile::Builder::new().prefix("ordotaxis-program-").tempdir_in("/var/tmp").expect("a folder");
+    std::fs::set_permissions(place.path(), std::fs::Permissions::from_mode(0o755)).expect("its mode");
+    let program = place.path().join("ordotaxis");
+    std::fs::hard_link(ORDOTAXIS, &program).or_else(|_| std::fs::copy(ORDOTAXIS, &program).map(drop)).expect("the program");
+    let world = World::start(program.clone()).await;
+    let repository = world.project("tidegauge").await;
+    for fence in FENCES {
+        let mut homes = Vec::new();
+        let (runner, folder) = match runner_in(&world, fence, 1, &mut homes).await {
+            Ok(runner) => runner,
+            Err(why) => {
+                println!("{fence}: not tried, since {why}");
+                continue;
+            }
+        };
+        let (busybox, image) = match fence {
+            "container" => ("", format!("image = \"{}\"\n", image())),
+            _ => ("/bin/busybox ", String::new()),
+        };
+        let verdict = async |round: &str| {
+            // What it is given is a program; and it is sent to look whether a server answers.
+            let port = free_port();
+            let commit = repository.push_pipeline(&format!(
+                "language = 1\n# {fence}, {round}\n[job.a.b]\n{image}checkout = false\n\
+                 beside = [{{ name = \"gauge\", run = \"exec {busybox}httpd -f -p 127.0.0.1:{port}\", ready = \"tcp:{port}\", within = \"10s\" }}]\n\
+                 steps = [\"head -c 4 $(command -v ordotaxis) | grep ELF\"]\n"
+            ));
+            let run = world.verdict("tidegauge", &commit).await;
+            assert_eq!(run["state"], "passed", "{fence}, {round}: {} {}", run["sentence"], world.log(&run, "a.b").await);
+        };
+        verdict("as it was started").await;
+        std::fs::remove_file(&program).expect("the program goes");
+        let newer = format!("#!/bin/sh\nexec {ORDOTAXIS} \"$@\"\n");
+        std::fs::write(&program, newer).expect("another one");
+        std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).expect("its mode");
+        verdict("replaced").await;
+        verdict("and once more").await;
+        assert!(folder.join("program").is_file(), "{fence}: a copy of what runs");
+        drop(runner);
+        std::fs::remove_file(&program).expect("the other one goes");
+        std::fs::hard_link(ORDOTAXIS, &program).or_else(|_| std::fs::copy(ORDOTAXIS, &program).map(drop)).expect("the program");
+    }
 }

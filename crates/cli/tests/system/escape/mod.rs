@@ -20,7 +20,7 @@ const USER: u32 = 61_234;
 const TOGETHER: usize = 6;
 
 /// The fences that attempts are made in, by what the guide calls them.
-const FENCES: [&str; 3] = ["sandbox", "sandbox, ordinary user", "container"];
+pub(super) const FENCES: [&str; 3] = ["sandbox", "sandbox, ordinary user", "container"];
 
 pub(super) fn is_root() -> bool {
     nix::unistd::geteuid().is_root()
@@ -92,7 +92,12 @@ impl Drop for Outside {
 }
 
 /// A runner in this fence, and its folder; None where the fence cannot be tried here, with the reason.
-async fn runner_in(world: &World, fence: &str, slots: u32, homes: &mut Vec<tempfile::TempDir>) -> Result<(Process, PathBuf), &'static str> {
+pub(super) async fn runner_in(
+    world: &World,
+    fence: &str,
+    slots: u32,
+    homes: &mut Vec<tempfile::TempDir>,
+) -> Result<(Process, PathBuf), &'static str> {
     let isolation = if fence == "container" { "container" } else { "sandbox" };
     let user = (fence == FENCES[1]).then_some(USER);
     if user.is_some() && !is_root() {

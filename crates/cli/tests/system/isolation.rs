@@ -219,4 +219,11 @@ async fn a_runner_whose_program_is_replaced_goes_on() {
         std::fs::remove_file(&program).expect("the other one goes");
         std::fs::hard_link(ORDOTAXIS, &program).or_else(|_| std::fs::copy(ORDOTAXIS, &program).map(drop)).expect("the program");
     }
+    // The service was started from there, too: its pools go on.
+    let pool = ["pool", "set", "heavy", "--label", "heavy", "--provider", "process", "--most", "1"];
+    assert_eq!(world.run(&pool).await.code, 0);
+    let commit =
+        repository.push_pipeline("language = 1\n[job.a.b]\ncheckout = false\nwhere = [\"heavy\"]\nsteps = [\"ordotaxis --version\"]\n");
+    let run = world.verdict("tidegauge", &commit).await;
+    assert_eq!(run["state"], "passed", "{} {}", run["sentence"], world.log(&run, "a.b").await);
 }

@@ -51,7 +51,10 @@ impl Processes {
     fn start(&self, folder: &Path, wanted: &Wanted<'_>) -> io::Result<Process> {
         std::fs::create_dir_all(folder)?;
         let console = std::fs::File::create(folder.join(CONSOLE))?;
-        let mut command = tokio::process::Command::new(std::env::current_exe()?);
+        // Where it was replaced since, the program that runs is started all the same: its machines speak as it does.
+        let own = Some(std::env::current_exe()?).filter(|own| own.exists()).unwrap_or_else(|| "/proc/self/exe".into());
+        let mut command = tokio::process::Command::new(own);
+        command.arg0("ordotaxis");
         command.args(["runner", "join", "--dir"]).arg(folder.join(RUNNER));
         command.env_clear();
         for name in ["PATH", "HOME", "USER", "LANG", "TMPDIR", "RUST_LOG"] {

@@ -39,6 +39,9 @@ impl Cluster {
             Some(binary) => PathBuf::from(binary),
             None => std::env::current_exe().map_err(|error| refused(error.to_string()))?,
         };
+        if self.settings.binary.is_none() && !binary.exists() {
+            return Err(refused("the service's program was replaced while it ran; start the service anew".to_owned()));
+        }
         let mut command = program(Path::new("sbatch"));
         command.args(self.asks(wanted));
         // Not in the arguments: the environment only this user sees.

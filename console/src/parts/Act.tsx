@@ -47,6 +47,7 @@ export function Act(act: ActOf) {
         type="button"
         className={act.main ? 'act main' : act.plain ? 'act plain' : 'act'}
         aria-label={label}
+        aria-haspopup={act.atOnce ? undefined : 'dialog'}
         title={act.says}
         onClick={press}
       >

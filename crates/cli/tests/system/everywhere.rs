@@ -6,7 +6,7 @@ use super::delivery::Delivery;
 use ordotaxis_testbed::Browser;
 use serde_json::json;
 
-const FILE: &str = "language = 1\norder = \"build > test\"\n[starts]\npush = [\"main\"]\n[starts.inputs.rounds]\ndefault = \"2\"\n[job.build.gauge]\nsteps = [\"echo made > made\"]\n\
+const FILE: &str = "language = 1\norder = \"build > test\"\n[starts]\npush = [\"main\", \"topic/*\"]\n[starts.inputs.rounds]\ndefault = \"2\"\n[job.build.gauge]\nsteps = [\"echo made > made\"]\n\
     gives = { made = [\"made\"] }\n[job.test.unit]\ntakes = [\"build.gauge/made\"]\nsteps = [\"echo error: drift; exit 1\"]\n";
 
 /// Each with words that are there once it is; of what a project may have none of, anything.
@@ -21,6 +21,7 @@ const PAGES: &[(&str, &str)] = &[
     ("/people?view=groups", ""),
     ("/people?view=roles", "Each role holds"),
     ("/people?view=yours", ""),
+    ("/people?view=everybody", "Sessions"),
     ("/notices", "Your notices"),
     ("/journal", ""),
     ("/add", "Is it reached?"),
@@ -42,16 +43,25 @@ const PAGES: &[(&str, &str)] = &[
     ("/projects/tidegauge/settings", "Main branch"),
     ("/projects/tidegauge/settings?view=hooks", "Webhook address"),
     ("/projects/tidegauge/settings?view=people", "Roles on this project"),
+    ("/projects/tidegauge/settings?view=secrets", ""),
+    ("/projects/tidegauge/settings?view=connections", ""),
+    ("/projects/tidegauge/settings?view=notices", "Nothing was told yet"),
+    ("/projects/tidegauge/settings?view=end", ""),
     ("/projects/tidegauge/settings?view=badge", "It looks like this"),
     ("/projects/tidegauge/settings?view=files", "Pipelines kept by the service"),
     ("/runs/tidegauge/1", "drift"),
     ("/runs/tidegauge/1?view=graph", "test.unit"),
     ("/runs/tidegauge/1?view=tests", ""),
+    ("/runs/tidegauge/1?view=artifacts", "made"),
     ("/runs/tidegauge/1/test.unit?tab=log", "error: drift"),
     ("/runs/tidegauge/1/test.unit?tab=steps", ""),
     ("/runs/tidegauge/1/test.unit?tab=taken", ""),
     ("/runs/tidegauge/1/build.gauge?tab=given", ""),
     ("/runs/tidegauge/1/test.unit?tab=why", ""),
+    ("/runs/tidegauge/2", "stpes"),
+    ("/projects/tidegauge/proposals/1", "A change"),
+    ("/trace?thing=stations/1", "stations/1"),
+    ("/sign-in?to=/runs/tidegauge/1", "Then it goes on to"),
     ("/never", "There is no such page"),
 ];
 
@@ -60,8 +70,16 @@ async fn setting() -> (Delivery, Browser) {
     let world = &delivery.world;
     delivery.push("1");
     delivery.waits("pier-north", "1 approval by owner is missing").await;
-    let broken = world.project("tidegauge").await.push_pipeline(FILE);
+    let tidegauge = world.project("tidegauge").await;
+    let broken = tidegauge.push_pipeline(FILE);
     world.verdict("tidegauge", &broken).await;
+    tidegauge.git(&["checkout", "--quiet", "-b", "topic/high"]);
+    tidegauge.write("ordotaxis.toml", &FILE.replace("steps = [\"echo error", "stpes = [\"echo error"));
+    let mistaken = tidegauge.commit("Higher water");
+    tidegauge.git(&["push", "--quiet", "origin", "topic/high"]);
+    world.verdict("tidegauge", &mistaken).await;
+    world.propose("tidegauge", "topic/high", false).await;
+    world.proposal("tidegauge/1", "it is known", |_| true).await;
     let browser = Browser::start(1280, 800).await;
     let link = world.json(&["sign-in", "--link"]).await["url"].as_str().unwrap_or_default().to_owned();
     browser.client.goto(&link).await.expect("the page");
@@ -75,6 +93,20 @@ async fn open(browser: &Browser, address: &str, words: &str) {
     browser.see(words).await;
 }
 
+/// Whatever on the page asks before it does something, asked one by one; of those that are alike the first.
+async fn questions(browser: &Browser) {
+    let asks =
+        "[...new Map([...document.querySelectorAll('main button[aria-haspopup=dialog]')].map((one) => [one.innerText, one])).values()]";
+    let count = browser.script(&format!("return {asks}.length")).await.as_u64().unwrap_or_default();
+    for number in 0..count {
+        browser.script(&format!("{asks}[{number}]?.click()")).await;
+        browser.text("dialog.ask[open] p").await;
+        accessible(browser).await;
+        browser.press("Not now").await;
+        browser.holds("it to close", "!document.querySelector('dialog[open]')").await;
+    }
+}
+
 async fn in_look(look: &str) {
     let (delivery, browser) = setting().await;
     let url = &delivery.world.url;
@@ -82,6 +114,7 @@ async fn in_look(look: &str) {
     for (path, words) in PAGES {
         open(&browser, &format!("{url}{path}"), words).await;
         accessible(&browser).await;
+        questions(&browser).await;
     }
     // What opens over a page.
     browser.client.goto(&format!("{url}/runs/tidegauge/1")).await.expect("the page");

@@ -19,6 +19,7 @@ mod aside;
 mod ask;
 mod beneath;
 mod beside;
+mod bound;
 mod broken;
 mod cache_state;
 mod caches;

@@ -3,8 +3,6 @@
 //! It lies where it was started from. Where it was replaced while it runs, as an upgrade does, that file is gone, and what lies
 //! there is of another version. The system still has the one that runs: then a copy of it is made in the runner's folder, once.
 
-use crate::stage::bind;
-use nix::mount::{MntFlags, umount2};
 use std::io;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -18,9 +16,11 @@ static COPY: OnceLock<PathBuf> = OnceLock::new();
 /// Whether the copy was made in this life.
 static MADE: Mutex<bool> = Mutex::new(false);
 
-/// Says where a copy may be made.
+/// Says where a copy may be made. One of an earlier life is of no more use.
 pub(crate) fn may_be_kept_in(folder: &Path) {
-    let _ = COPY.set(folder.join("program"));
+    let copy = folder.join("program");
+    let _ = std::fs::remove_file(&copy);
+    let _ = COPY.set(copy);
 }
 
 /// A path at which the program that runs here can be started and bound.
@@ -51,38 +51,6 @@ fn copied(to: &Path) -> io::Result<()> {
     std::fs::copy(RUNNING, &new)?;
     std::fs::set_permissions(&new, std::fs::Permissions::from_mode(0o755))?;
     std::fs::rename(&new, to)
-}
-
-/// The program where fences bind it from: where it lies, or a place that the jobs' user can get to.
-#[derive(Debug)]
-pub(crate) struct Bound {
-    place: Option<PathBuf>,
-    from: Mutex<PathBuf>,
-}
-
-impl Bound {
-    /// Shows it at a place as well, where one is given.
-    pub(crate) fn new(place: Option<PathBuf>) -> io::Result<Bound> {
-        let own = program()?;
-        if let Some(place) = &place {
-            std::fs::write(place, "")?;
-            bind(&own, place)?;
-        }
-        Ok(Bound { place, from: Mutex::new(own) })
-    }
-
-    /// Where it can be bound from now: a file that was replaced cannot be, also where it is shown.
-    pub(crate) fn now(&self) -> io::Result<PathBuf> {
-        let own = program()?;
-        let Some(place) = &self.place else { return Ok(own) };
-        let mut from = self.from.lock().unwrap_or_else(PoisonError::into_inner);
-        if *from != own {
-            umount2(place, MntFlags::MNT_DETACH)?;
-            bind(&own, place)?;
-            *from = own;
-        }
-        Ok(place.clone())
-    }
 }
 
 #[cfg(test)]

@@ -5,7 +5,7 @@
 //! read-only, and nothing on it makes anybody another user. No user name space within, no capability, no new privileges.
 
 use crate::beneath::Owner;
-use crate::own::Bound;
+use crate::bound::Bound;
 use crate::stage::{INSIDE, Stage, StageError};
 use std::path::{Path, PathBuf};
 

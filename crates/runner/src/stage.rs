@@ -12,8 +12,8 @@
 //! such user, and the stage is a folder in the runner's own.
 
 use crate::beneath::Owner;
+use crate::bound::{Bound, bind};
 use crate::filter::{self, FilterError};
-use crate::own::Bound;
 use nix::mount::{MsFlags, mount};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -235,11 +235,6 @@ fn copy(from: &Path, to: &Path) -> std::io::Result<()> {
         std::fs::set_permissions(&place, std::fs::Permissions::from_mode(data.permissions().mode() & 0o777 | more))?;
     }
     Ok(())
-}
-
-/// Shows a folder or file at a second place as well.
-pub(crate) fn bind(from: &Path, to: &Path) -> std::io::Result<()> {
-    Ok(mount(Some(from), to, None::<&str>, MsFlags::MS_BIND, None::<&str>)?)
 }
 
 #[cfg(test)]

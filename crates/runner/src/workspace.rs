@@ -6,10 +6,11 @@
 use crate::archive::ArchiveError;
 use crate::aside::{discard, discard_after};
 use crate::beneath::{Owner, is_link_error};
+use crate::bound::bind;
 use crate::checkouts::{Checkout, Checkouts};
 use crate::folders::{FACTS, JobFolders};
 use crate::layers::{Layer, Layers};
-use crate::stage::{Stage, bind};
+use crate::stage::Stage;
 use crate::untouched::AsMade;
 use crate::workspace_error::{WorkspaceError, io};
 use nix::mount::{MntFlags, MsFlags, mount, umount2};

@@ -1,46 +1,16 @@
-// The one place for colours, sizes and type. Pages and CSS use them as variables (--ground, --ink, …); antd gets them
-// as tokens. No colour stands anywhere else.
+// How colours, sizes and type come to where they are used: pages and CSS have them as variables (--ground, --ink, …), antd
+// as tokens.
 import { type ThemeConfig, theme } from 'antd';
 
-export type Theme = 'light' | 'dark';
+import { palettes } from './colours';
 
-const light = {
-  ground: '#fbfaf6',
-  panel: '#ffffff',
-  rule: '#ddd9cf',
-  ink: '#18212d',
-  soft: '#5f6b7a',
-  accent: '#0a6569',
-  lit: '#084f52',
-  passed: '#0f7a52',
-  failed: '#a3170a',
-  running: '#2458b3',
-  gated: '#9a6a00',
-  quiet: '#5f6b7a',
-};
-
-const dark: typeof light = {
-  ground: '#12171d',
-  panel: '#181e26',
-  rule: '#2b343f',
-  ink: '#e8e6df',
-  soft: '#9aa7b6',
-  accent: '#4fc4c4',
-  lit: '#7ad6d6',
-  passed: '#4cc38a',
-  failed: '#ff7a4d',
-  running: '#7fb0ff',
-  gated: '#f0c850',
-  quiet: '#9aa7b6',
-};
-
-const palettes = { light, dark };
+export type Theme = keyof typeof palettes;
 
 export const sans = 'system-ui, -apple-system, "Segoe UI", "Noto Sans", "DejaVu Sans", sans-serif';
 export const mono = 'ui-monospace, "SF Mono", "Cascadia Mono", "DejaVu Sans Mono", monospace';
 
 /** The palette; where the reader's system asks for more contrast, what is soft is as strong as the rest. */
-function colours(name: Theme): typeof light {
+function colours(name: Theme): typeof palettes.light {
   const own = palettes[name];
   const more = window.matchMedia('(prefers-contrast: more)').matches;
   return more ? { ...own, rule: own.soft, soft: own.ink, quiet: own.ink } : own;
@@ -78,7 +48,7 @@ export function antdTheme(name: Theme): ThemeConfig {
       // Given as tokens, so that antd makes all that it derives from a colour out of ours. What the pointer is on is read as
       // well as anything else: those it would make lighter.
       colorPrimary: colors.accent,
-      colorTextLightSolid: name === 'light' ? '#ffffff' : colors.ground,
+      colorTextLightSolid: name === 'light' ? colors.panel : colors.ground,
       colorPrimaryHover: colors.lit,
       colorPrimaryActive: colors.lit,
       colorPrimaryBg: colors.ground,

@@ -35,7 +35,8 @@ impl Bound {
         let Some(place) = &self.place else { return Ok(own) };
         let mut from = self.from.lock().unwrap_or_else(PoisonError::into_inner);
         if *from != own {
-            umount2(place, MntFlags::MNT_DETACH)?;
+            // Where the last try ended half way, nothing is mounted there.
+            let _ = umount2(place, MntFlags::MNT_DETACH);
             bind(&own, place)?;
             *from = own;
         }

@@ -184,3 +184,22 @@ async fn a_run_of_a_thousand_jobs_is_read() {
     browser.holds("the drawing", "window.kept?.includes('test.shard') && !/class=/.test(window.kept)").await;
     browser.end().await;
 }
+
+/// Found by use: of a run of three seconds, half as wide as the page, the first two times stood in each other.
+#[tokio::test(flavor = "multi_thread")]
+async fn times_above_the_lanes_have_room() {
+    let world = world().await;
+    let repository = world.project("tidegauge").await;
+    let _runner = world.runner(RunnerOptions::default()).await;
+    world.verdict("tidegauge", &repository.push_pipeline("language = 1\n[job.a.b]\nsteps = [\"sleep 3\"]\n")).await;
+    let browser = signed_in(&world).await;
+    browser.client.goto(&format!("{}/runs/tidegauge/1", world.url)).await.expect("the page");
+    browser.see("Passed: 1 job").await;
+    let apart = "(() => { const places = [...document.querySelectorAll('.axis .tick')].map((tick) => tick.getBoundingClientRect());
+        return places.length > 1 && places.every((place, at) => at === 0 || places[at - 1].right + 4 <= place.left); })()";
+    for width in [1280, 900, 640, 1600] {
+        browser.client.set_window_size(width, 800).await.expect("a window");
+        browser.holds(&format!("{width}: no two times touch"), apart).await;
+    }
+    browser.end().await;
+}

@@ -1,9 +1,12 @@
 // The time on top of the lanes. Dragging over it looks closer at that part; with the wheel and Ctrl, or Shift, one goes
 // closer, or along; a double click shows all. Where the pointer is, the time is told, and how many jobs ran then.
-import { useEffect, useRef } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { duration, many } from '../../../parts/words';
 import type { Row } from './rows';
 import { at, momentAt, moved, type Span, ticks, zoomed } from './time';
+
+/** What a time needs with the space beside it, in pixels. */
+const WORDS = 72;
 
 /** How far the pointer must be dragged to choose a part, in percent of the width. */
 const DRAGGED = 1;
@@ -22,6 +25,7 @@ export function Axis({
   onPart: (part: Span) => void;
 }) {
   const axis = useRef<SVGSVGElement>(null);
+  const [most, setMost] = useState(7);
   const newest = useRef({ part, all, rows, now, onPart });
   newest.current = { part, all, rows, now, onPart };
   useEffect(() => {
@@ -42,19 +46,24 @@ export function Axis({
     };
     const point = (event: MouseEvent) => tell(svg, percent(event), event, newest.current);
     const leave = () => svg.classList.remove('pointed');
+    const resized = new ResizeObserver(() =>
+      setMost(Math.min(7, Math.max(1, Math.floor(svg.getBoundingClientRect().width / WORDS)))),
+    );
+    resized.observe(svg);
     pane.addEventListener('wheel', wheel, { passive: false });
     pane.addEventListener('mousemove', point);
     pane.addEventListener('mouseleave', leave);
     const press = (event: PointerEvent) => drag(svg, event, percent, newest.current);
     svg.addEventListener('pointerdown', press);
     return () => {
+      resized.disconnect();
       pane.removeEventListener('wheel', wheel);
       pane.removeEventListener('mousemove', point);
       pane.removeEventListener('mouseleave', leave);
       svg.removeEventListener('pointerdown', press);
     };
   }, []);
-  const marks = ticks(part, all.from);
+  const marks = ticks(part, all.from, most);
   return (
     <svg className="axis num" ref={axis} height="24" aria-hidden="true" onDoubleClick={() => onPart(all)}>
       {marks.map((tick) => {

@@ -26,6 +26,8 @@ test('ticks are round, and few enough for their words', () => {
   expect(ticks(all, 1_000)).toEqual([0, 2000, 4000, 6000, 8000, 10_000]);
   expect(ticks({ from: 4_100, to: 4_400 }, 1_000)).toEqual([3100, 3150, 3200, 3250, 3300, 3350, 3400]);
   expect(ticks({ from: 0, to: 90_000_000 }, 0)).toHaveLength(7);
+  expect(ticks({ from: 0, to: 3_300 }, 0, 4)).toEqual([0, 1000, 2000, 3000]);
+  expect(ticks({ from: 0, to: 3_300 }, 0, 1)).toEqual([0]);
   for (const span of [1, 33, 777, 12_345, 987_654, 55_555_555]) {
     const found = ticks({ from: 0, to: span }, 0);
     expect(found.length, `${span}`).toBeLessThanOrEqual(8);

@@ -43,7 +43,7 @@ const STEPS = [
   3_600_000,
 ];
 
-/** Round moments since the beginning that leave room for their words; given and told in milliseconds. */
+/** Round moments since the beginning, `most` steps of them: what there is room for. Given and told in milliseconds. */
 export function ticks(part: Span, begin: number, most = 7): number[] {
   const [from, to] = [part.from - begin, part.to - begin];
   const span = to - from;

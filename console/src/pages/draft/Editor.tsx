@@ -84,7 +84,8 @@ export function Editor({
           EditorView.cspNonce.of(nonce ?? ''),
           autocompletion({ override: [(context) => complete(context, schema.current)] }),
           keymap.of([...defaultKeymap, ...historyKeymap, ...searchKeymap, indentWithTab]),
-          EditorView.contentAttributes.of({ 'aria-label': 'Pipeline file' }),
+          // It can be focused as it is; said so, programs that read pages know that its long lines can be gone along.
+          EditorView.contentAttributes.of({ 'aria-label': 'Pipeline file', tabindex: '0' }),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) told.current(update.state.doc.toString());
           }),

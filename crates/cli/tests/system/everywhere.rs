@@ -7,7 +7,8 @@ use ordotaxis_testbed::Browser;
 use serde_json::json;
 
 const FILE: &str = "language = 1\norder = \"build > test\"\n[starts]\npush = [\"main\", \"topic/*\"]\n[starts.inputs.rounds]\ndefault = \"2\"\n[job.build.gauge]\nsteps = [\"echo made > made\"]\n\
-    gives = { made = [\"made\"] }\n[job.test.unit]\ntakes = [\"build.gauge/made\"]\nsteps = [\"echo error: drift; exit 1\"]\n";
+    gives = { made = [\"made\"] }\n[job.test.unit]\ntakes = [\"build.gauge/made\"]\nreports = { junit = [\"unit.xml\"] }\n\
+    steps = [\"\"\"echo \"<testsuite><testcase classname='gauge' name='datum'><failure message='expected: 0 actual: 10'/></testcase></testsuite>\" > unit.xml\"\"\", \"echo error: drift; exit 1\"]\n";
 
 /// Each with words that are there once it is; of what a project may have none of, anything.
 const PAGES: &[(&str, &str)] = &[
@@ -33,6 +34,9 @@ const PAGES: &[(&str, &str)] = &[
     ("/projects/tidegauge/landing", "Nothing waits to land"),
     ("/projects/stations/environments", "pier-north"),
     ("/projects/stations/environments/pier-north", "All that was put there"),
+    ("/projects/tidegauge/draft/main", "Draft of tidegauge"),
+    ("/projects/tidegauge/test?suite=gauge&name=datum", "what it said"),
+    ("/projects/tidegauge/deliveries/1", "what came of it"),
     ("/projects/tidegauge/releases", ""),
     ("/projects/tidegauge/insight", ""),
     ("/projects/tidegauge/numbers", ""),
@@ -58,7 +62,7 @@ const PAGES: &[(&str, &str)] = &[
     ("/runs/tidegauge/1/test.unit?tab=taken", ""),
     ("/runs/tidegauge/1/build.gauge?tab=given", ""),
     ("/runs/tidegauge/1/test.unit?tab=why", ""),
-    ("/runs/tidegauge/2", "stpes"),
+    ("/runs/tidegauge/2", "reprots"),
     ("/projects/tidegauge/proposals/1", "A change"),
     ("/trace?thing=stations/1", "stations/1"),
     ("/sign-in?to=/runs/tidegauge/1", "Then it goes on to"),
@@ -74,7 +78,7 @@ async fn setting() -> (Delivery, Browser) {
     let broken = tidegauge.push_pipeline(FILE);
     world.verdict("tidegauge", &broken).await;
     tidegauge.git(&["checkout", "--quiet", "-b", "topic/high"]);
-    tidegauge.write("ordotaxis.toml", &FILE.replace("steps = [\"echo error", "stpes = [\"echo error"));
+    tidegauge.write("ordotaxis.toml", &FILE.replace("reports = ", "reprots = "));
     let mistaken = tidegauge.commit("Higher water");
     tidegauge.git(&["push", "--quiet", "origin", "topic/high"]);
     world.verdict("tidegauge", &mistaken).await;

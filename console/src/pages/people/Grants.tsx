@@ -15,7 +15,7 @@ export const roles: [Role, string][] = [
   ['owner', 'everything'],
 ];
 /** The same, to choose one. */
-export const roleChoices: [string, string][] = roles.map(([role, what]) => [role, `${role}: ${what}`]);
+const roleChoices: [string, string][] = roles.map(([role, what]) => [role, `${role}: ${what}`]);
 
 const give = (who: string, role: Role, project: string | undefined) =>
   done(api.PUT('/api/v1/grants', { body: { who, role, project } }));

@@ -15,8 +15,9 @@ const remove = (name: string) => done(api.DELETE('/api/v1/groups/{name}', of(nam
 const MEMBERS = { key: 'members', label: 'Members: these and no others', placeholder: 'tomas maren' };
 
 /** Sets a group to who was typed in; undone, it is as it was, or not there. */
-async function setTo(name: string, given: Given, before: Group | undefined) {
+async function setTo(name: string, given: Given, all: Group[]) {
   const plain = name.trim().replace(/^@/, '');
+  const before = all.find((one) => one.name === plain);
   await set(plain, (given.members ?? '').split(/[\s,]+/).filter(Boolean));
   return { words: `@${plain} is set.`, undo: () => (before ? set(plain, before.members) : remove(plain)) };
 }
@@ -33,14 +34,7 @@ export function Groups({ owner }: { owner: boolean }) {
             name="Set a group"
             says="Its members get the roles that the group holds, and are asked where it is to approve."
             fields={[{ key: 'name', label: 'Group', needed: true, placeholder: 'keepers' }, MEMBERS]}
-            act={(given) => {
-              const name = given.name ?? '';
-              return setTo(
-                name,
-                given,
-                data.find((one) => `@${one.name}` === `@${name.trim().replace(/^@/, '')}`),
-              );
-            }}
+            act={(given) => setTo(given.name ?? '', given, data)}
           />
         </div>
       )}
@@ -64,7 +58,7 @@ export function Groups({ owner }: { owner: boolean }) {
                     plain
                     says="Whoever comes gets the roles that the group holds; whoever goes has them no more."
                     fields={[{ ...MEMBERS, is: one.members.join(' ') }]}
-                    act={(given) => setTo(one.name, given, one)}
+                    act={(given) => setTo(one.name, given, data)}
                   />
                   <Act
                     name="Remove"
